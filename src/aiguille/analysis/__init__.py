@@ -1,0 +1,36 @@
+"""Computations on model and space: verdicts, exposures, standing of rules."""
+
+from aiguille.analysis.decide import (
+    Decider,
+    End,
+    Ends,
+    Proof,
+    maybe_accepted,
+    surely_accepted,
+    surely_refused,
+)
+from aiguille.analysis.exposure import Exposure, exposures
+from aiguille.analysis.program import Kind, Program, Programs, Step, families
+from aiguille.analysis.sides import Entrance, entrances, guess_outside, not_loopback, outside_known
+
+__all__ = [
+    "Decider",
+    "End",
+    "Ends",
+    "Entrance",
+    "Exposure",
+    "Kind",
+    "Program",
+    "Programs",
+    "Proof",
+    "Step",
+    "entrances",
+    "exposures",
+    "families",
+    "guess_outside",
+    "maybe_accepted",
+    "not_loopback",
+    "outside_known",
+    "surely_accepted",
+    "surely_refused",
+]

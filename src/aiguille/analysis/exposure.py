@@ -1,0 +1,93 @@
+"""Which services of the device itself can be reached, from where, and by which rule."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from aiguille.analysis.decide import Decider, End, Ends, Proof, maybe_accepted, surely_accepted
+from aiguille.analysis.program import Program, Programs
+from aiguille.analysis.sides import Entrance
+from aiguille.model import Direction, ManagementService, Rule, State
+from aiguille.space import Axis, Box, IntervalSet, box, overlap, term_boxes
+from aiguille.space.fields import SYN, TCP
+
+RATES = frozenset({"rate limit", "recently seen addresses", "number of connections", "random share"})
+"""Qualifiers that thin traffic out without keeping any source away for good."""
+
+
+@dataclass(frozen=True, slots=True)
+class Exposure:
+    """A service that answers.
+
+    sources: the addresses it can be reached from, certainly or, where `certain` is False, perhaps
+    """
+
+    service: ManagementService
+    entrance: Entrance
+    sources: IntervalSet
+    proof: Proof
+    certain: bool
+    rated: bool
+
+    @property
+    def networks(self) -> int:
+        """How many addresses, in IPv6 how many networks of 64 bits, a subnet there being one link (RFC 4291, 2.5.4)."""
+        if self.proof.program.family == 4:
+            return self.sources.size
+        return sum((last >> 64) - (first >> 64) + 1 for first, last in self.sources.spans)
+
+
+def opening(family: int, service: ManagementService) -> Iterator[Box]:
+    """The packets that open a connection to a service."""
+    for term in service.terms:
+        for one in term_boxes(family, term):
+            state = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
+            common = overlap(one, state)
+            if common is None:
+                continue
+            protocols = common[Axis.PROTO]
+            if protocols is not None and protocols == IntervalSet.of(TCP):
+                common = overlap(common, box([(Axis.FLAGS, IntervalSet.of(SYN))]))
+            if common is not None:
+                yield common
+
+
+def exposures(programs: Programs, entrance: Entrance, services: Sequence[ManagementService]) -> Iterator[Exposure]:
+    """Every service of `services` that some source can reach through `entrance`, in each family."""
+    for program in programs.all(Direction.TO_DEVICE):
+        decider = Decider(program)
+        for service in services:
+            for one in opening(program.family, service):
+                region = overlap(one, entrance.region)
+                if region is not None:
+                    yield from _exposure(decider, region, service, entrance)
+
+
+def _exposure(decider: Decider, region: Box, service: ManagementService, entrance: Entrance) -> Iterator[Exposure]:
+    def practically(ends: Ends) -> bool:
+        return maybe_accepted(ends) and not surely_accepted(ends) and rated(decider.program, ends)
+
+    for wanted, certain, thinned in (
+        (surely_accepted, True, False),
+        (practically, True, True),
+        (maybe_accepted, False, False),
+    ):
+        sources = decider.project(region, Axis.SRC, wanted)
+        if sources:
+            proof = decider.find(region, wanted)
+            if proof is not None:
+                yield Exposure(service, entrance, sources, proof, certain, thinned)
+                return
+
+
+def rated(program: Program, ends: Ends) -> bool:
+    """Whether nothing but rates stands between the ends: every rule concerned is exact or only thins traffic out."""
+
+    def harmless(end: End) -> bool:
+        rule: Rule | None = program.steps[end.step].rule
+        sure = all(piece.sure for piece in program.steps[end.step].pieces)
+        named = rule is not None and bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES
+        return sure or (named and rule is not None and not rule.marks)
+
+    return all(harmless(end) for end in ends)

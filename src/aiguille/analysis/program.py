@@ -1,0 +1,315 @@
+"""A device's rules for one direction and family as one straight list of steps.
+
+Chains are written out where they are called, so that a jump becomes its target's rules narrowed to what the jump lets in,
+a return becomes a step that skips to the end of the called chain, and an accept in a chain that is not the last of its hook
+a step that skips to the next chain. What is left is first match over the list, with skips; see `decide`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from enum import StrEnum
+from functools import cached_property
+
+from aiguille.model import (
+    STAGES,
+    Action,
+    Chain,
+    Device,
+    Direction,
+    Rule,
+    Rulebase,
+    Span,
+    Stage,
+    TooComplexError,
+)
+from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, Piece, Resolver, Space, box, overlap, symbols_of
+
+STEP_LIMIT = 3_000_000
+"""Chains that call one another widely could write out to any length; beyond this a device is refused, not guessed."""
+
+
+class Kind(StrEnum):
+    """What a step does with the packets that reach it and match."""
+
+    ACCEPT = "accept"
+    REFUSE = "refuse"
+    SKIP = "skip"
+    PASS = "pass"
+    OPEN = "open"
+
+
+@dataclass(slots=True)
+class Label:
+    """A place in the list that is known only once the chain before it is written out."""
+
+    index: int = -1
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One rule or policy at one place of the list.
+
+    pieces: what it matches here, narrowed by the jumps on the way
+    stop: for a skip, where it leads
+    settles: for a skip, whether it stands for an accept of the whole chain, which then is the chain's verdict
+    via: the jumps and gotos that lead here, outermost first, each with its chain
+    """
+
+    kind: Kind
+    rulebase: Rulebase
+    chain: Chain
+    rule: Rule | None
+    pieces: tuple[Piece, ...]
+    stop: Label | None = None
+    settles: bool = False
+    via: tuple[tuple[Chain, Rule], ...] = ()
+
+    @property
+    def logs(self) -> bool:
+        return self.rule.logs if self.rule is not None else self.chain.policy_logs
+
+    @property
+    def where(self) -> Span | None:
+        return self.rule.where if self.rule is not None else self.chain.policy_where
+
+    @property
+    def action(self) -> Action:
+        if self.rule is not None:
+            return self.rule.action
+        return self.chain.policy or Action.UNKNOWN
+
+    @property
+    def catches_all(self) -> bool:
+        """Whether every packet that gets here is surely taken, or skips on, by this step."""
+        return any(piece.sure and piece.box == EVERYTHING for piece in self.pieces)
+
+
+@dataclass(frozen=True)
+class Program:
+    """The steps a packet of one family meets in one direction, and the packets that can go that way.
+
+    bases: the base chains in the order they have their say
+    """
+
+    device: Device
+    family: int
+    direction: Direction
+    space: Space
+    steps: tuple[Step, ...]
+    bases: tuple[tuple[Rulebase, Chain], ...]
+    resolver: Resolver = field(repr=False, compare=False)
+
+    @cached_property
+    def region(self) -> Box:
+        """What every packet in this direction has in common: which interfaces it has, and whose its destination is."""
+        none, some = IntervalSet.of(0), self.space.symbols.present
+        match self.direction:
+            case Direction.TO_DEVICE:
+                # Local, broadcast and multicast; what is unicast to somebody else is not delivered here.
+                return box([(Axis.IN, some), (Axis.OUT, none), (Axis.TYPE, IntervalSet([(1, 3)]))])
+            case Direction.THROUGH_DEVICE:
+                return box([(Axis.IN, some), (Axis.OUT, some), (Axis.TYPE, IntervalSet.of(0, 3))])
+            case Direction.FROM_DEVICE:
+                return box([(Axis.IN, none), (Axis.OUT, some)])
+
+    def regions(self, narrowed: Box = EVERYTHING) -> Iterator[Box]:
+        """The parts of `narrowed` that hold packets of this direction which can exist."""
+        for part in self.space.classes:
+            inner = overlap(self.region, part)
+            common = overlap(inner, narrowed) if inner is not None else None
+            if common is not None:
+                yield common
+
+    @property
+    def default(self) -> Step | None:
+        """The step that decides what nothing more special has decided: the first that catches everything."""
+        return next((s for s in self.steps if s.catches_all and s.kind in (Kind.ACCEPT, Kind.REFUSE)), None)
+
+
+def families(device: Device) -> tuple[int, ...]:
+    """The address families the device's exports speak of, ascending."""
+    return tuple(sorted({family for rulebase in device.rulebases for family in rulebase.families}))
+
+
+class Programs:
+    """The programs of one device, each made when first asked for."""
+
+    def __init__(self, device: Device) -> None:
+        self.device = device
+        self._symbols = symbols_of(device)
+        self._made: dict[tuple[int, Direction], Program | None] = {}
+        self._resolvers: dict[int, Resolver] = {}
+
+    def resolver(self, family: int) -> Resolver:
+        found = self._resolvers.get(family)
+        if found is None:
+            found = self._resolvers[family] = Resolver(self.device, Space(family, self._symbols))
+        return found
+
+    def get(self, family: int, direction: Direction) -> Program | None:
+        """The program, or None if no base chain of the export has a say in this family and direction."""
+        key = (family, direction)
+        if key not in self._made:
+            bases = deciding_chains(self.device, family, direction)
+            self._made[key] = _compile(self.device, direction, self.resolver(family), bases) if bases else None
+        return self._made[key]
+
+    def all(self, direction: Direction) -> Iterator[Program]:
+        """The programs of a direction, IPv4 before IPv6."""
+        for family in families(self.device):
+            if (program := self.get(family, direction)) is not None:
+                yield program
+
+
+def deciding_chains(device: Device, family: int, direction: Direction) -> tuple[tuple[Rulebase, Chain], ...]:
+    """The base chains that a packet passes and that can decide its fate, in order.
+
+    Chains of other stages than the direction's own filter stage are left out while nothing in them refuses packets.
+    """
+    stages = STAGES[direction]
+    found: list[tuple[int, int, int, Rulebase, Chain]] = []
+    for number, rulebase in enumerate(device.rulebases):
+        if family not in rulebase.families:
+            continue
+        for chain in rulebase.chains:
+            if chain.base is None or chain.base.kind == "nat" or chain.base.stage not in stages:
+                continue
+            central = chain.base.priority == 0 and chain.base.stage in (Stage.INPUT, Stage.FORWARD, Stage.OUTPUT)
+            if central or can_refuse(rulebase, chain):
+                found.append((stages.index(chain.base.stage), chain.base.priority, number, rulebase, chain))
+    found.sort(key=lambda item: item[:3])
+    return tuple((rulebase, chain) for *_, rulebase, chain in found)
+
+
+def can_refuse(rulebase: Rulebase, chain: Chain) -> bool:
+    """Whether any packet could be refused by a base chain or by what it calls."""
+    if chain.policy is not None and chain.policy is not Action.ACCEPT:
+        return True
+    todo, seen = [chain.name], {chain.name}
+    while todo:
+        current = rulebase.chain(todo.pop())
+        for rule in current.rules if current is not None else ():
+            if rule.action.refuses or rule.action is Action.UNKNOWN:
+                return True
+            if rule.target is not None and rule.target not in seen:
+                seen.add(rule.target)
+                todo.append(rule.target)
+    return False
+
+
+def _compile(
+    device: Device, direction: Direction, resolver: Resolver, bases: tuple[tuple[Rulebase, Chain], ...]
+) -> Program:
+    writer = _Writer(resolver)
+    for number, (rulebase, chain) in enumerate(bases):
+        writer.base(rulebase, chain, is_last=number == len(bases) - 1)
+    return Program(device, resolver.space.family, direction, resolver.space, tuple(writer.steps), bases, resolver)
+
+
+_FULL = (Piece(EVERYTHING, True),)
+
+
+class _Writer:
+    """Writes chains out into steps."""
+
+    def __init__(self, resolver: Resolver) -> None:
+        self.resolver = resolver
+        self.steps: list[Step] = []
+        self._chains: dict[int, dict[str, Chain]] = {}
+
+    def base(self, rulebase: Rulebase, chain: Chain, *, is_last: bool) -> None:
+        policy, after = Label(), Label()
+        self._chain(rulebase, chain, _FULL, policy, None if is_last else after, (), ())
+        policy.index = len(self.steps)
+        match chain.policy:
+            case Action.DROP | Action.REJECT:
+                self.steps.append(Step(Kind.REFUSE, rulebase, chain, None, _FULL))
+            case Action.ACCEPT:
+                kind = Kind.ACCEPT if is_last else Kind.PASS
+                self.steps.append(Step(kind, rulebase, chain, None, _FULL))
+            case _:
+                self.steps.append(Step(Kind.OPEN, rulebase, chain, None, _FULL))
+                if is_last:
+                    self.steps.append(Step(Kind.ACCEPT, rulebase, chain, None, _FULL))
+        after.index = len(self.steps)
+
+    def _chain(
+        self,
+        rulebase: Rulebase,
+        chain: Chain,
+        path: tuple[Piece, ...],
+        end: Label,
+        accept: Label | None,
+        callers: tuple[str, ...],
+        via: tuple[tuple[Chain, Rule], ...],
+    ) -> None:
+        """Write out one call of a chain.
+
+        path: what gets into it; end: where a return leads; accept: where an accept leads, None if it is final
+        """
+        for rule in chain.rules:
+            pieces = conjunction(path, self.resolver.rule(rule))
+            if len(self.steps) > STEP_LIMIT:
+                raise TooComplexError(
+                    f"the chains written out have more than {STEP_LIMIT} steps; they call one another too often",
+                    rule.where,
+                )
+            match rule.action:
+                case Action.ACCEPT if accept is not None:
+                    self.steps.append(Step(Kind.SKIP, rulebase, chain, rule, pieces, accept, settles=True, via=via))
+                case Action.ACCEPT:
+                    self.steps.append(Step(Kind.ACCEPT, rulebase, chain, rule, pieces, via=via))
+                case Action.DROP | Action.REJECT:
+                    self.steps.append(Step(Kind.REFUSE, rulebase, chain, rule, pieces, via=via))
+                case Action.RETURN:
+                    self.steps.append(Step(Kind.SKIP, rulebase, chain, rule, pieces, end, via=via))
+                case Action.CONTINUE:
+                    self.steps.append(Step(Kind.PASS, rulebase, chain, rule, pieces, via=via))
+                case Action.UNKNOWN:
+                    self.steps.append(Step(Kind.OPEN, rulebase, chain, rule, pieces, via=via))
+                case Action.JUMP | Action.GOTO:
+                    self._call(rulebase, chain, rule, pieces, end, accept, callers, via)
+
+    def _call(
+        self,
+        rulebase: Rulebase,
+        chain: Chain,
+        rule: Rule,
+        pieces: tuple[Piece, ...],
+        end: Label,
+        accept: Label | None,
+        callers: tuple[str, ...],
+        via: tuple[tuple[Chain, Rule], ...],
+    ) -> None:
+        target = self._named(rulebase, rule.target or "")
+        if target is None or target.name in callers:
+            self.steps.append(Step(Kind.OPEN, rulebase, chain, rule, pieces, via=via))
+            return
+        self.steps.append(Step(Kind.PASS, rulebase, chain, rule, pieces, via=via))
+        if not pieces:
+            return
+        if rule.action is Action.GOTO:
+            # The called chain returns to where the caller would: nothing after the goto is seen by these packets.
+            self._chain(rulebase, target, pieces, end, accept, (*callers, chain.name), (*via, (chain, rule)))
+            self.steps.append(Step(Kind.SKIP, rulebase, chain, rule, pieces, end, via=via))
+        else:
+            back = Label()
+            self._chain(rulebase, target, pieces, back, accept, (*callers, chain.name), (*via, (chain, rule)))
+            back.index = len(self.steps)
+
+    def _named(self, rulebase: Rulebase, name: str) -> Chain | None:
+        chains = self._chains.get(id(rulebase))
+        if chains is None:
+            chains = self._chains[id(rulebase)] = {chain.name: chain for chain in rulebase.chains}
+        return chains.get(name)
+
+
+def conjunction(path: tuple[Piece, ...], pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
+    """What both let in; surely only where both are sure."""
+    if len(path) == 1 and path[0].box == EVERYTHING:
+        return pieces if path[0].sure else tuple(Piece(p.box, False) for p in pieces)
+    return tuple(
+        Piece(common, a.sure and b.sure) for a in path for b in pieces if (common := overlap(a.box, b.box)) is not None
+    )

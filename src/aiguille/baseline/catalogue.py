@@ -1,0 +1,207 @@
+"""What a check is: a declared record beside a pure function, and what such a function may answer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from aiguille.analysis import Programs, Proof, Step
+from aiguille.model import Chain, Device, Rule, Rulebase, Span
+
+
+class Severity(StrEnum):
+    """How bad a finding is; compare by `rank`."""
+
+    CRITICAL = "critical"
+    HIGH = "high"
+    MEDIUM = "medium"
+    LOW = "low"
+    INFO = "info"
+
+    @property
+    def rank(self) -> int:
+        """0 for info up to 4 for critical."""
+        return len(Severity) - 1 - tuple(Severity).index(self)
+
+
+class Area(StrEnum):
+    """The themes of a baseline."""
+
+    ACCESS = "access"
+    DENY = "deny"
+    LOGGING = "logging"
+    GEO = "geo"
+    RULES = "rules"
+    OBJECTS = "objects"
+    USAGE = "usage"
+    SYSTEM = "system"
+
+
+class Outcome(StrEnum):
+    """What a check says of a device."""
+
+    PASS = "pass"
+    FAIL = "fail"
+    CANNOT_TELL = "cannot tell"
+    NOT_APPLICABLE = "not applicable"
+    ACCEPTED = "accepted"
+
+
+@dataclass(frozen=True, slots=True)
+class Param:
+    """A parameter of a check: its type, unit, default, and the reason for that default."""
+
+    name: str
+    type: type
+    default: Any
+    unit: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class RuleRef:
+    """A rule a finding speaks of."""
+
+    rulebase: str
+    chain: str
+    rule: int | str
+    where: Span | None
+
+
+def refer(rulebase: Rulebase, chain: Chain, rule: Rule | None) -> RuleRef:
+    """A reference to a rule, or to the chain's policy."""
+    if rule is None:
+        return RuleRef(rulebase.name, chain.name, "policy", chain.policy_where)
+    return RuleRef(rulebase.name, chain.name, rule.number, rule.where)
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """Something that is wrong.
+
+    detail: a sentence; ``{family}`` stands for the address families concerned
+    subject: what the finding is about, in a form that changes only when that does; the fingerprint is made of it.
+        Answers with one subject that speak of different families become one finding.
+    where: the lines it rests on, the most telling first
+    family: the address family it was found in, None if that does not matter
+    """
+
+    detail: str
+    subject: str
+    where: tuple[Span, ...] = ()
+    rules: tuple[RuleRef, ...] = ()
+    proof: Proof | None = None
+    severity: Severity | None = None
+    family: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Passed:
+    """What was looked at and is as it should be."""
+
+    because: str
+
+
+@dataclass(frozen=True, slots=True)
+class CannotTell:
+    """Facts are missing; `because` names them and what would settle it."""
+
+    because: str
+
+
+@dataclass(frozen=True, slots=True)
+class NotApplicable:
+    """The question does not arise on this device."""
+
+    because: str
+
+
+Answer = Found | Passed | CannotTell | NotApplicable
+
+
+@dataclass(frozen=True)
+class Subject:
+    """What a check looks at: a device, its computed programs, and the parameters in force."""
+
+    device: Device
+    programs: Programs
+    params: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """A check of the catalogue.
+
+    needs: dotted names of the settings of `Device` without which the answer is "cannot tell"
+    controls: NIST SP 800-53 Rev. 5 control numbers
+    fix: advice; names of parameters in braces are filled in
+    """
+
+    id: str
+    title: str
+    severity: Severity
+    controls: tuple[str, ...]
+    why: str
+    fix: str
+    run: Callable[[Subject], Iterator[Answer]]
+    needs: tuple[str, ...] = ()
+    params: tuple[Param, ...] = ()
+
+    @property
+    def area(self) -> Area:
+        return Area(self.id.partition(".")[0])
+
+    def defaults(self) -> dict[str, Any]:
+        return {param.name: param.default for param in self.params}
+
+
+def check(
+    *,
+    id: str,
+    title: str,
+    severity: Severity,
+    controls: tuple[str, ...],
+    why: str,
+    fix: str,
+    needs: tuple[str, ...] = (),
+    params: tuple[Param, ...] = (),
+) -> Callable[[Callable[[Subject], Iterator[Answer]]], Check]:
+    """Make a `Check` of the function below."""
+
+    def wrap(run: Callable[[Subject], Iterator[Answer]]) -> Check:
+        return Check(id, title, severity, controls, why, fix, run, needs, params)
+
+    return wrap
+
+
+def lines_of(step: Step) -> tuple[Span, ...]:
+    """The lines that make a step decide: the jumps that lead to it, then its own."""
+    own = () if step.where is None else (step.where,)
+    return (*(rule.where for _, rule in step.via), *own)
+
+
+def speak(chain: Chain, rule: Rule | None) -> str:
+    """``rule 3 of chain INPUT``, with the rule's name where it has one, or what the chain does at its end."""
+    if rule is None:
+        return f"the {'built-in default' if chain.policy_is_default else 'policy'} of chain {chain.name}"
+    name = f" ('{rule.name}')" if rule.name else ""
+    return f"rule {rule.number}{name} of chain {chain.name}"
+
+
+def rule_subject(chain: Chain, rule: Rule | None) -> str:
+    """The content of a rule, or of a chain's policy, without its number, line or counters."""
+    if rule is None:
+        return f"{chain.name}: policy {chain.policy}"
+    parts = (
+        rule.name,
+        rule.action,
+        rule.action_text,
+        rule.target,
+        rule.match,
+        rule.qualifiers,
+        rule.marks,
+        rule.comment,
+    )
+    return f"{chain.name}: {parts!r}"

@@ -1,0 +1,153 @@
+"""Everything not expressly allowed is refused, in every direction."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from aiguille.analysis import Decider, Kind, Program, surely_accepted
+from aiguille.analysis.decide import Ends
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    Passed,
+    Severity,
+    Subject,
+    check,
+    lines_of,
+    refer,
+    rule_subject,
+    speak,
+)
+from aiguille.model import Chain, Direction, Rulebase, State
+from aiguille.space import Axis, IntervalSet, box
+
+_NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
+_SPEAK = {
+    Direction.TO_DEVICE: "to the device itself",
+    Direction.THROUGH_DEVICE: "through the device",
+    Direction.FROM_DEVICE: "from the device itself",
+}
+
+
+def _default_deny(direction: Direction) -> Callable[[Subject], Iterator[Answer]]:
+    def run(subject: Subject) -> Iterator[Answer]:
+        programs = list(subject.programs.all(direction))
+        if not programs:
+            yield CannotTell(
+                f"the export holds no rules for traffic {_SPEAK[direction]}, nor says what happens without; export the filter rules too"
+            )
+        for program in programs:
+            yield _judge(program)
+
+    return run
+
+
+def _judge(program: Program) -> Answer:
+    default = program.default
+    family = f"IPv{program.family}"
+    going = _SPEAK[program.direction]
+    if default is None:
+        return CannotTell(
+            f"{family}: what happens to traffic {going} that no rule matches depends on a condition we cannot settle"
+        )
+    if default.kind is Kind.REFUSE:
+        return Passed(f"{family}: what no rule allows is refused ({speak(default.chain, default.rule)})")
+
+    def by_default(ends: Ends) -> bool:
+        return surely_accepted(ends) and any(program.steps[e.step] is default for e in ends)
+
+    proof = Decider(program).find(_NEW, by_default)
+    if proof is None:
+        return Passed(f"{family}: the default accepts, but rules before it refuse every new connection")
+    return Found(
+        detail=f"{{family}} traffic {going} that no rule speaks of is accepted ({speak(default.chain, default.rule)}).",
+        subject=rule_subject(default.chain, default.rule),
+        where=lines_of(default),
+        rules=(refer(default.rulebase, default.chain, default.rule),),
+        proof=proof,
+        family=program.family,
+    )
+
+
+_FIX = "End the rules with a refusal of everything, or set the default to refuse, and allow what is needed by rules above it."
+
+to_device = check(
+    id="deny.to-device",
+    title="Traffic to the device is accepted by default",
+    severity=Severity.HIGH,
+    controls=("SC-7(5)", "CM-7"),
+    why="Every service that listens, now or after the next update, answers everybody no rule has thought of.",
+    fix=_FIX,
+)(_default_deny(Direction.TO_DEVICE))
+
+through_device = check(
+    id="deny.through-device",
+    title="Traffic between networks is accepted by default",
+    severity=Severity.HIGH,
+    controls=("SC-7(5)", "AC-4"),
+    why="Networks that share the device reach one another unless a rule happens to say no.",
+    fix=_FIX,
+)(_default_deny(Direction.THROUGH_DEVICE))
+
+from_device = check(
+    id="deny.from-device",
+    title="The device itself may connect anywhere",
+    severity=Severity.LOW,
+    controls=("SC-7(5)", "AC-4"),
+    why="A device that was broken into can fetch tools and report home unhindered.",
+    fix="Allow the device names, time, mail relay, updates and log collector, and refuse the rest.",
+)(_default_deny(Direction.FROM_DEVICE))
+
+
+@check(
+    id="deny.after-catch-all",
+    title="Rules stand after one that catches everything",
+    severity=Severity.MEDIUM,
+    controls=("CM-6", "SC-7"),
+    why="They never see a packet: what they were meant to allow or refuse is decided above them.",
+    fix="Move the rules above the catch-all, or delete them if nobody misses them.",
+)
+def after_catch_all(subject: Subject) -> Iterator[Answer]:
+    chains = 0
+    for rulebase in subject.device.rulebases:
+        for chain in rulebase.chains:
+            if not chain.rules:
+                continue
+            chains += 1
+            found = _dead_tail(subject, rulebase, chain)
+            if found is not None:
+                yield found
+    if chains:
+        yield Passed(f"no rule of {chains} chains stands after one that catches everything")
+    else:
+        yield CannotTell("the export holds no rules")
+
+
+def _dead_tail(subject: Subject, rulebase: Rulebase, chain: Chain) -> Found | None:
+    family = min(rulebase.families)
+    resolver = subject.programs.resolver(family)
+    for at, rule in enumerate(chain.rules[:-1]):
+        if not rule.action.refuses and rule.action.value not in ("accept", "return", "goto"):
+            continue
+        pieces = resolver.rule(rule)
+        if any(p.sure and all(f is None for f in p.box) for p in pieces):
+            dead = [r for r in chain.rules[at + 1 :] if r.enabled]
+            if not dead:
+                return None
+            what = speak(chain, dead[0])
+            if len(dead) > 1:
+                what = f"rules {dead[0].number} to {dead[-1].number} of chain {chain.name}"
+            return Found(
+                detail=f"{what[0].upper()}{what[1:]} can never match: rule {rule.number} above takes every packet.",
+                subject=f"{rulebase.name} {rule_subject(chain, rule)} before "
+                + "; ".join(rule_subject(chain, r) for r in dead),
+                where=(*(r.where for r in dead), rule.where),
+                rules=(*(refer(rulebase, chain, r) for r in dead), refer(rulebase, chain, rule)),
+                family=family,
+            )
+    return None
+
+
+CHECKS: tuple[Check, ...] = (to_device, through_device, from_device, after_catch_all)

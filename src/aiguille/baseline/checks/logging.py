@@ -1,0 +1,107 @@
+"""What is recorded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from aiguille.analysis import Decider, Kind, Program, Proof, Step, not_loopback, surely_refused
+from aiguille.analysis.decide import Ends
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    NotApplicable,
+    Passed,
+    Severity,
+    Subject,
+    check,
+    lines_of,
+    refer,
+    rule_subject,
+    speak,
+)
+from aiguille.model import Direction, State
+from aiguille.space import Axis, IntervalSet, box, overlap
+
+
+@check(
+    id="logging.refusals",
+    title="Refused traffic leaves no trace in the log",
+    severity=Severity.MEDIUM,
+    controls=("AU-2", "AU-12", "SI-4"),
+    why="Probes, misconfigured hosts and broken rules all show first as refusals; without them nobody notices or can explain.",
+    fix="Record refused packets at the final refusal, with a rate limit so that a flood does not drown the log.",
+)
+def refusals(subject: Subject) -> Iterator[Answer]:
+    programs = [p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)]
+    if not programs:
+        yield CannotTell("the export holds no rules for traffic to or through the device")
+    silent: list[_Silent] = []
+    for program in programs:
+        found = list(_silent(program))
+        silent += found
+        going = f"IPv{program.family} traffic {program.direction.value.replace('-', ' the ')}"
+        if not any(step.kind is Kind.REFUSE for step in program.steps):
+            yield NotApplicable(f"nothing is refused in {going}")
+        elif not found:
+            yield Passed(f"what is refused in {going} is recorded")
+    for one in silent:
+        if one.final:
+            yield _finding([one], "and it is the final refusal", None)
+    others = [one for one in silent if not one.final]
+    if others:
+        yield _finding(others, "", Severity.LOW)
+
+
+@dataclass(frozen=True, slots=True)
+class _Silent:
+    """A step that refuses new connections without a record, and whether it is the final refusal."""
+
+    step: Step
+    proof: Proof
+    final: bool
+
+
+def _silent(program: Program) -> Iterator[_Silent]:
+    new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
+    narrowed = overlap(new, not_loopback(program.space.symbols)) or new
+    decider = Decider(program)
+    for number, step in enumerate(program.steps):
+        if step.kind is not Kind.REFUSE or step.logs:
+            continue
+
+        def silently_here(ends: Ends, number: int = number) -> bool:
+            return surely_refused(ends) and any(e.step == number and not e.logged for e in ends)
+
+        for piece in step.pieces:
+            here = overlap(piece.box, narrowed)
+            proof = decider.find(here, silently_here) if here is not None else None
+            if proof is not None:
+                yield _Silent(step, proof, step is program.default)
+                break
+
+
+def _finding(silent: list[_Silent], remark: str, severity: Severity | None) -> Found:
+    first = silent[0]
+    places = list(dict.fromkeys(speak(one.step.chain, one.step.rule) for one in silent))
+    shown = ", ".join(places[:3]) + (f" and {len(places) - 3} more" if len(places) > 3 else "")
+    verb = "refuses" if len(places) == 1 else "refuse"
+    going = (
+        f"{{family}} traffic {first.proof.program.direction.value.replace('-', ' the ')} "
+        if len(silent) == 1
+        else "new connections "
+    )
+    return Found(
+        detail=f"{shown[0].upper()}{shown[1:]} {verb} {going}without recording it{', ' if remark else ''}{remark}.",
+        subject="; ".join(dict.fromkeys(rule_subject(one.step.chain, one.step.rule) for one in silent)),
+        where=tuple(dict.fromkeys(where for one in silent for where in lines_of(one.step))),
+        rules=tuple(dict.fromkeys(refer(one.step.rulebase, one.step.chain, one.step.rule) for one in silent)),
+        proof=first.proof,
+        severity=severity,
+        family=first.proof.program.family if len(silent) == 1 else None,
+    )
+
+
+CHECKS: tuple[Check, ...] = (refusals,)

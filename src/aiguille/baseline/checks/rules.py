@@ -1,0 +1,115 @@
+"""Rules that allow more than anybody can have meant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from aiguille.analysis import Decider, Kind, Program, Step, maybe_accepted, not_loopback
+from aiguille.analysis.decide import Ends
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    Passed,
+    Severity,
+    Subject,
+    check,
+    lines_of,
+    refer,
+    rule_subject,
+    speak,
+)
+from aiguille.model import Direction, Side, State
+from aiguille.space import Axis, Box, IntervalSet, box, overlap
+
+_ANYTHING = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B)
+
+
+@check(
+    id="rules.any-to-any",
+    title="A rule accepts anything from anywhere to anywhere",
+    severity=Severity.HIGH,
+    controls=("AC-4", "SC-7", "AC-6"),
+    why="Such a rule allows what nobody asked for, today and after every change of the networks around it.",
+    fix="Replace it by rules that name source, destination and service; log what it lets through first to learn which are needed.",
+)
+def any_to_any(subject: Subject) -> Iterator[Answer]:
+    looked = 0
+    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
+        for program in subject.programs.all(direction):
+            for number, step in enumerate(program.steps):
+                if (
+                    step.rule is None
+                    or step.kind not in (Kind.ACCEPT, Kind.SKIP)
+                    or (step.kind is Kind.SKIP and not step.settles)
+                ):
+                    continue
+                looked += 1
+                wide = _wide(program, step)
+                if wide is not None:
+                    found = _if_live(subject, program, number, step, wide)
+                    if found is not None:
+                        yield found
+    if looked:
+        yield Passed(f"none of {looked} accepting rules is open in source, destination and service at once")
+    else:
+        yield CannotTell("the export holds no accepting rules for traffic to or through the device")
+
+
+def _wide(program: Program, step: Step) -> Box | None:
+    """The part of a rule that takes new connections from anything to anything, None if there is no such part."""
+    for piece in step.pieces:
+        if all(piece.box[axis] is None for axis in _ANYTHING):
+            new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
+            common = overlap(piece.box, new)
+            common = overlap(common, not_loopback(program.space.symbols)) if common is not None else None
+            if common is not None and overlap(common, program.region) is not None:
+                return common
+    return None
+
+
+def _if_live(subject: Subject, program: Program, number: int, step: Step, region: Box) -> Found | None:
+    """The finding, unless rules above leave the rule nothing to accept."""
+
+    def decided_here(ends: Ends) -> bool:
+        return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
+
+    proof = Decider(program).find(region, decided_here)
+    if proof is None or step.rule is None:
+        return None
+    inward = program.space.symbols.number(proof.packet.in_interface)
+    symbols = program.space.symbols
+    outside = {
+        symbols.number(name) for zone in subject.device.zones if zone.side is Side.OUTSIDE for name in zone.interfaces
+    }
+    entering = region[Axis.IN]
+    from_outside = entering is None or any(n in entering for n in outside) or inward in outside or not outside
+    place = speak(step.chain, step.rule)
+    ways = _ways(program, region)
+    return Found(
+        detail=f"{place[0].upper()}{place[1:]} accepts {{family}} packets{ways} whatever their source, destination and "
+        "service.",
+        subject=f"{program.direction} {rule_subject(step.chain, step.rule)}",
+        where=lines_of(step),
+        rules=(refer(step.rulebase, step.chain, step.rule),),
+        proof=proof,
+        severity=None if from_outside else Severity.MEDIUM,
+        family=program.family,
+    )
+
+
+def _ways(program: Program, region: Box) -> str:
+    """Which way the packets go, where the rule says so."""
+    symbols = program.space.symbols
+    out = ""
+    for axis, verb in ((Axis.IN, "entering"), (Axis.OUT, "leaving")):
+        values = region[axis]
+        if values is not None and values.size < symbols.top - 1:
+            out += f" {verb} by " + " or ".join(symbols.name(n) for n in values)
+    if program.direction is Direction.TO_DEVICE:
+        out += " to the device"
+    return out
+
+
+CHECKS: tuple[Check, ...] = (any_to_any,)

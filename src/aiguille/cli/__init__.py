@@ -1,0 +1,48 @@
+"""The command line: reads options, calls the library, prints. Nothing is computed here."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+
+from aiguille._version import __version__
+
+COMMANDS = ("read", "audit", "demo")
+"""Commands in the order help lists them; each is a module of this package with NAME, HELP, EXAMPLES, add and run."""
+
+EXIT_INTERRUPTED = 130
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Run the command; returns its exit code. The console script's entry point."""
+    words = list(sys.argv[1:] if argv is None else argv)
+    if words in (["--version"], ["-V"]):
+        print(f"aiguille {__version__}")
+        return 0
+    return _run(words)
+
+
+def _run(words: list[str]) -> int:
+    from aiguille.cli.options import start_messages
+    from aiguille.cli.parser import build
+    from aiguille.model import AiguilleError
+
+    arguments = build().parse_args(words)
+    start_messages(arguments)
+    try:
+        code: int = arguments.run(arguments)
+        sys.stdout.flush()
+    except AiguilleError as error:
+        from aiguille.reports.text import visible
+
+        print(f"aiguille: {visible(str(error))}", file=sys.stderr)
+        return error.exit_code
+    except BrokenPipeError:
+        # The reader of our output went away, as `head` does; Python must not complain while closing.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except KeyboardInterrupt:
+        print("aiguille: interrupted; no file was left half written", file=sys.stderr)
+        return EXIT_INTERRUPTED
+    return code

@@ -1,0 +1,72 @@
+"""`aiguille audit`: check exports against the baseline and report."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from aiguille.cli import options, output
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from aiguille.baseline import Audit
+    from aiguille.reports.files import Writer
+
+SEVERITIES = ("critical", "high", "medium", "low", "info", "never")
+NAME = "audit"
+HELP = "check exports against the baseline and report what is wrong, where, and how to mend it"
+EXAMPLES = """examples:
+  aiguille audit valley-gw.v4 valley-gw.v6
+  aiguille audit engagement/ --json --fail-on medium"""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    options.add_paths(parser)
+    parser.add_argument(
+        "--fail-on",
+        choices=SEVERITIES,
+        default="high",
+        metavar="SEVERITY",
+        help=f"end with exit code 1 on findings of this severity or above: {', '.join(SEVERITIES)} (default: high)",
+    )
+    options.add_output(parser)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    audit = report(arguments)
+    return options.exit_code(audit.estate, failing(audit, arguments.fail_on))
+
+
+def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None) -> Audit:
+    """Audit the paths, write every output asked for, and return the audit."""
+    import aiguille
+    from aiguille.reports import data, terminal
+
+    made: dict[str, Any] = {}
+
+    def view(console: Console) -> None:
+        terminal.show_audit(console, made["audit"])
+
+    writers: dict[str, Writer] = {
+        ".json": lambda: data.dump(data.audit_data(made["audit"])),
+        ".txt": lambda: output.as_text(arguments, view),
+    }
+    options.check_outputs(arguments, writers)
+    audit = made["audit"] = aiguille.audit(options.read_estate(arguments, paths))
+    if arguments.json:
+        sys.stdout.write(writers[".json"]())
+    else:
+        output.show(arguments, view)
+    options.write_outputs(arguments, writers)
+    return audit
+
+
+def failing(audit: Audit, fail_on: str) -> int:
+    """1 if a finding is as severe as `fail_on` or more, else 0."""
+    from aiguille.baseline import Severity
+
+    worst = audit.worst()
+    return int(fail_on != "never" and worst is not None and worst.rank >= Severity(fail_on).rank)

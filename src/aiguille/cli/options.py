@@ -1,0 +1,131 @@
+"""Options that several commands share, and what they mean for input and output."""
+
+from __future__ import annotations
+
+import argparse
+import logging
+import os
+import sys
+from collections.abc import Sequence
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
+
+from aiguille.model import EXIT_UNREADABLE, Estate, UsageError
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from aiguille.reports.files import Writer
+
+WIDTH = 100
+"""Columns of terminal views that are not written to a terminal."""
+
+log = logging.getLogger("aiguille")
+
+
+def add_paths(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "paths", nargs="+", metavar="PATH", help="an export, a folder of exports, or an engagement file or its folder"
+    )
+    parser.add_argument("--format", metavar="NAME", help="take every file for this format instead of recognising it")
+    parser.add_argument(
+        "--as-of", metavar="DATE", type=_day, help="the day ages are counted from, as 2026-11-30 (default: today)"
+    )
+
+
+def add_output(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--json", action="store_true", help="write JSON to standard output instead of the terminal view"
+    )
+    parser.add_argument(
+        "--out",
+        action="append",
+        default=[],
+        metavar="FILE",
+        type=Path,
+        help="also write there, in the format its extension names (.json, .txt); repeatable",
+    )
+    parser.add_argument("--force", action="store_true", help="replace files that exist")
+    add_manner(parser)
+
+
+def add_manner(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--no-color", action="store_true", help="no colours; the variable NO_COLOR does the same")
+    loudness = parser.add_mutually_exclusive_group()
+    loudness.add_argument("--quiet", action="store_true", help="no warnings on standard error")
+    loudness.add_argument("--verbose", action="store_true", help="say on standard error what was recognised and why")
+
+
+def _day(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a date such as 2026-11-30") from error
+
+
+def console(arguments: argparse.Namespace, file: TextIO | None = None) -> Console:
+    """A console for standard output, or for `file`: coloured on a terminal, plain and `WIDTH` wide elsewhere."""
+    from rich.console import Console
+
+    stream = sys.stdout if file is None else file
+    width = None if stream.isatty() or (file is None and "COLUMNS" in os.environ) else WIDTH
+    plain = arguments.no_color or file is not None
+    return Console(file=stream, width=width, no_color=plain or None, highlight=False, emoji=False, markup=False)
+
+
+def start_messages(arguments: argparse.Namespace) -> None:
+    """Send messages of the one logger to standard error, as loud as asked."""
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(logging.Formatter("aiguille: %(message)s"))
+    log.handlers[:] = [handler]
+    log.propagate = False
+    level = logging.ERROR if arguments.quiet else logging.INFO if arguments.verbose else logging.WARNING
+    log.setLevel(level)
+
+
+def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None) -> Estate:
+    """Read the paths given and say what was recognised, missing or odd."""
+    from aiguille.estate import read
+    from aiguille.reports.text import visible
+
+    estate = read(
+        arguments.paths if paths is None else paths, format=getattr(arguments, "format", None), as_of=arguments.as_of
+    )
+    for device in estate.devices:
+        log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
+    # On a terminal the view that follows says all this once.
+    if arguments.json or not sys.stdout.isatty():
+        for failure in estate.failures:
+            log.error("%s", visible(failure.message))
+        for device in estate.devices:
+            for problem in device.ledger.problems:
+                log.error("%s: %s", visible(str(problem.where)), visible(problem.why))
+            if device.ledger.unread_lines:
+                log.warning("%s: %d lines were not understood", visible(device.name), device.ledger.unread_lines)
+    return estate
+
+
+def exit_code(estate: Estate, otherwise: int = 0) -> int:
+    """3 if something could not be read or contradicts itself, else what the command itself ends with."""
+    broken = estate.failures or any(device.ledger.problems for device in estate.devices)
+    return EXIT_UNREADABLE if broken else otherwise
+
+
+def check_outputs(arguments: argparse.Namespace, writers: dict[str, Writer]) -> None:
+    """Refuse impossible output files before any work is done."""
+    from aiguille.reports.files import writer_for
+
+    for path in arguments.out:
+        writer_for(path, writers)
+        if path.exists() and not arguments.force:
+            raise UsageError(f"{path}: exists already; name another file or add --force to replace it")
+
+
+def write_outputs(arguments: argparse.Namespace, writers: dict[str, Writer]) -> None:
+    """Write every file of ``--out``, each whole."""
+    from aiguille.reports.files import write_whole, writer_for
+
+    for path in arguments.out:
+        write_whole(path, writer_for(path, writers)().encode(), force=arguments.force)
+        log.info("written: %s", path)

@@ -1,0 +1,1 @@
+"""Makes described as data: one `*.dialect.yaml` each."""

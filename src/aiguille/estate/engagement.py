@@ -1,0 +1,176 @@
+"""The engagement file: which exports belong together, and what the auditor knows beside them."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from dataclasses import dataclass, replace
+from datetime import date
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct
+
+from aiguille.model import (
+    Addresses,
+    Device,
+    ManagementService,
+    MaskedAddress,
+    NotUnderstoodError,
+    ServiceTerm,
+    Side,
+    UsageError,
+    Zone,
+)
+from aiguille.readers.literals import read_network, read_ports, read_protocol
+
+FILE_NAME = "engagement.toml"
+
+
+class _Zone(Struct, forbid_unknown_fields=True, frozen=True):
+    side: Side | None = None
+    interfaces: tuple[str, ...] = ()
+    networks: tuple[str, ...] = ()
+
+
+class _Device(Struct, forbid_unknown_fields=True, frozen=True):
+    export: str
+    name: str = ""
+    format: str | None = None
+    zones: dict[str, _Zone] = {}
+    tags: tuple[str, ...] = ()
+    management: tuple[str, ...] = ()
+
+
+class _Header(Struct, forbid_unknown_fields=True, frozen=True):
+    title: str = ""
+    as_of: date | None = None
+
+
+class _File(Struct, forbid_unknown_fields=True, frozen=True):
+    engagement: _Header = _Header()
+    device: tuple[_Device, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """What the engagement says of one device. `export` is a path as the user may open it."""
+
+    name: str
+    export: str
+    format: str | None
+    zones: tuple[Zone, ...]
+    tags: tuple[str, ...]
+    management: tuple[ManagementService, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Engagement:
+    title: str
+    as_of: date | None
+    devices: tuple[Entry, ...]
+
+
+def load(path: Path) -> Engagement:
+    """Read an engagement file; raises UsageError with file, line and what is wrong."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{path}: cannot be read ({error})") from error
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        found = re.search(r"at line (\d+)", str(error))
+        raise UsageError(f"{path}:{found[1] if found else 1}: this is not valid TOML: {error}") from error
+    try:
+        raw = msgspec.convert(data, _File)
+    except msgspec.ValidationError as error:
+        raise UsageError(_explain(path, text, str(error))) from error
+    if not raw.device:
+        raise UsageError(f"{path}:1: no [[device]] is listed; name at least one with its export")
+    return Engagement(
+        raw.engagement.title,
+        raw.engagement.as_of,
+        tuple(_entry(path, text, number, device) for number, device in enumerate(raw.device)),
+    )
+
+
+def apply(entry: Entry, device: Device) -> Device:
+    """The device with what the auditor knows: zones of the same name are overruled, new ones added."""
+    stated = {zone.name: zone for zone in entry.zones}
+    zones = []
+    for zone in device.zones:
+        mine = stated.pop(zone.name, None)
+        if mine is not None:
+            zone = replace(
+                zone,
+                side=mine.side or zone.side,
+                interfaces=mine.interfaces or zone.interfaces,
+                networks=mine.networks or zone.networks,
+            )
+        zones.append(zone)
+    administration = replace(device.administration, services=(*device.administration.services, *entry.management))
+    return replace(device, zones=(*zones, *stated.values()), tags=entry.tags, administration=administration)
+
+
+def _entry(path: Path, text: str, number: int, device: _Device) -> Entry:
+    def fault(value: str, error: NotUnderstoodError) -> UsageError:
+        return UsageError(f"{path}:{_line_of(text, number, value)}: {error.message}")
+
+    zones = []
+    for name, zone in device.zones.items():
+        networks: list[Addresses] = []
+        for word in zone.networks:
+            try:
+                found = read_network(word)
+            except NotUnderstoodError as error:
+                raise fault(word, error) from error
+            if isinstance(found, MaskedAddress):
+                raise fault(word, NotUnderstoodError(f"'{word}' is not a network with a prefix length"))
+            networks.append(found)
+        zones.append(Zone(name, zone.interfaces, zone.side, tuple(networks)))
+    services = []
+    for word in device.management:
+        protocol, _, ports = word.partition("/")
+        try:
+            term = ServiceTerm(read_protocol(protocol), (), (read_ports(ports, "-"),))
+        except NotUnderstoodError as error:
+            raise fault(word, error) from error
+        services.append(ManagementService(word, (term,), False, None))
+    return Entry(
+        device.name, str(path.parent / device.export), device.format, tuple(zones), device.tags, tuple(services)
+    )
+
+
+def _explain(path: Path, text: str, message: str) -> str:
+    what, _, place = message.partition(" - at `")
+    number = int(found[1]) if (found := re.search(r"\.device\[(\d+)\]", place)) else 0
+    unknown = re.search(r"unknown field `([^`]+)`", what)
+    if unknown:
+        key = unknown[1]
+        known = [f.encode_name for s in (_Zone, _Device, _Header, _File) for f in msgspec.structs.fields(s)]
+        near = difflib.get_close_matches(key, known, n=1)
+        hint = f"; did you mean '{near[0]}'?" if near else f"; known here are {', '.join(sorted(set(known)))}"
+        return f"{path}:{_line_of(text, number, key)}: '{key}' is not a key of an engagement file{hint}"
+    key = re.findall(r"[A-Za-z_]+", place.rstrip("`"))[-1:] or [""]
+    value = re.search(r"enum value '([^']+)'", what)
+    if value:
+        what = f"'{value[1]}' is not a side; known are {', '.join(Side)}"
+    return f"{path}:{_line_of(text, number, value[1] if value else key[0])}: {what[0].lower()}{what[1:]} ({key[0]})"
+
+
+def _line_of(text: str, device: int, word: str) -> int:
+    """The line in which a word first occurs at or after the `device`-th [[device]] header; the header's if nowhere."""
+    seen, start = -1, 1
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.strip().startswith("[[device]]"):
+            seen += 1
+            if seen == device:
+                start = number
+        if seen >= device and word and re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", line):
+            return number
+    for number, line in enumerate(text.splitlines(), 1):
+        if word and word in line:
+            return number
+    return start

@@ -1,0 +1,37 @@
+"""What became of every line of an export."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from aiguille.model.spans import Span
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Entry:
+    """One stretch of lines that was set aside or not understood, with the reason in words."""
+
+    where: Span
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Ledger:
+    """Counts of lines, and the entries behind them.
+
+    lines: all lines of all files of the device, empty ones included
+    read: lines whose content went into the model
+    known: lines understood and set aside (comments, empty lines, settings no check needs), for a stated reason
+    unread: lines not understood, or understood in part only; `len(unread)` may be below their number as one entry can
+        span several lines. read + known + unread_lines == lines
+    problems: statements that contradict the rest of the export, such as a name that nothing defines; the command ends
+        with exit code 3 and says each
+    """
+
+    lines: int = 0
+    read: int = 0
+    known: int = 0
+    unread_lines: int = 0
+    set_aside: tuple[Entry, ...] = ()
+    unread: tuple[Entry, ...] = ()
+    problems: tuple[Entry, ...] = ()

@@ -1,0 +1,278 @@
+"""Rules in neutral words: what they match, what they do, and the chains and rule bases they stand in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from aiguille.model.objects import Addresses, Numbers, Operand
+from aiguille.model.spans import Span
+
+
+class Field(StrEnum):
+    """What a condition looks at."""
+
+    IN_INTERFACE = "interface in"
+    OUT_INTERFACE = "interface out"
+    IN_ZONE = "zone in"
+    OUT_ZONE = "zone out"
+    SOURCE = "source"
+    DESTINATION = "destination"
+    PROTOCOL = "protocol"
+    SOURCE_PORT = "source port"
+    DESTINATION_PORT = "destination port"
+    EITHER_PORT = "either port"
+    ICMP = "ICMP type"
+    TCP_FLAGS = "TCP flags"
+    STATE = "state"
+    DESTINATION_TYPE = "destination type"
+    SERVICE = "service"
+    SET = "set"
+    FAMILY = "address family"
+
+
+class State(StrEnum):
+    """Connection states as the tracking of the Linux kernel names them (iptables-extensions(8), conntrack)."""
+
+    NEW = "new"
+    ESTABLISHED = "established"
+    RELATED = "related"
+    INVALID = "invalid"
+    UNTRACKED = "untracked"
+
+    @property
+    def number(self) -> int:
+        return tuple(State).index(self)
+
+
+class DestinationType(StrEnum):
+    """Kinds of destination as routing sees them (iptables-extensions(8), addrtype)."""
+
+    UNICAST = "unicast"
+    LOCAL = "local"
+    BROADCAST = "broadcast"
+    MULTICAST = "multicast"
+    OTHER = "other"
+
+    @property
+    def number(self) -> int:
+        return tuple(DestinationType).index(self)
+
+
+class Action(StrEnum):
+    """What a rule does with the packets it matches."""
+
+    ACCEPT = "accept"
+    DROP = "drop"
+    REJECT = "reject"
+    RETURN = "return"
+    JUMP = "jump"
+    GOTO = "goto"
+    CONTINUE = "continue"
+    UNKNOWN = "unknown"
+
+    @property
+    def refuses(self) -> bool:
+        return self in (Action.DROP, Action.REJECT)
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """The packet's `field` lies in the union of `operands`, or outside it when `negated`."""
+
+    field: Field
+    operands: tuple[Operand, ...]
+    negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """A conjunction of conditions; none at all matches every packet."""
+
+    conditions: tuple[Condition, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Qualifier:
+    """A condition that is not modelled exactly: the rule matches some of its packets, we cannot say which.
+
+    `name` is a short word for listings ("rate limit"), `text` what the export says.
+    """
+
+    name: str
+    text: str
+
+
+class TranslationKind(StrEnum):
+    """Which end of a connection a translation changes, and to what."""
+
+    DESTINATION = "destination"
+    SOURCE = "source"
+    TO_DEVICE = "destination to the device itself"
+
+
+@dataclass(frozen=True, slots=True)
+class Log:
+    """The packet is recorded."""
+
+    prefix: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Translate:
+    """Addresses or ports are rewritten; an empty field stays as it is."""
+
+    kind: TranslationKind
+    addresses: Addresses | None = None
+    ports: Numbers | None = None
+    netmap_bits: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class SetMark:
+    """The packet's mark becomes `(mark & ~mask) ^ value` (iptables-extensions(8), MARK --set-xmark)."""
+
+    value: int
+    mask: int
+
+
+@dataclass(frozen=True, slots=True)
+class NoTracking:
+    """Connection tracking is told to leave the packet alone; its state is then untracked."""
+
+
+Effect = Log | Translate | SetMark | NoTracking
+
+
+@dataclass(frozen=True, slots=True)
+class MarkTest:
+    """The packet's mark, masked by `mask`, equals `value`, or differs when `negated`."""
+
+    value: int
+    mask: int
+    negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Hits:
+    """Counters of a rule or policy."""
+
+    packets: int
+    octets: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Documentation:
+    """What the export tells about a rule's reason, beside its comment."""
+
+    requester: str = ""
+    ticket: str = ""
+    expires: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One rule. `number` is its position in the chain, from 1.
+
+    `target` is the chain of a jump or goto; `reply` the answer a reject sends, as written; `action_text` the action as
+    the export names it.
+    """
+
+    number: int
+    where: Span
+    action: Action
+    match: Match = Match()
+    action_text: str = ""
+    name: str = ""
+    comment: str = ""
+    enabled: bool = True
+    target: str | None = None
+    reply: str = ""
+    effects: tuple[Effect, ...] = ()
+    marks: tuple[MarkTest, ...] = ()
+    qualifiers: tuple[Qualifier, ...] = ()
+    hits: Hits | None = None
+    schedule: str | None = None
+    documentation: Documentation = Documentation()
+
+    @property
+    def logs(self) -> bool:
+        return any(isinstance(effect, Log) for effect in self.effects)
+
+
+class Direction(StrEnum):
+    """Where traffic goes, seen from the device."""
+
+    TO_DEVICE = "to-device"
+    THROUGH_DEVICE = "through-device"
+    FROM_DEVICE = "from-device"
+
+
+class Stage(StrEnum):
+    """Points a packet passes; the names are those of the kernel's hooks (nft(8), "Address families")."""
+
+    PREROUTING = "prerouting"
+    INPUT = "input"
+    FORWARD = "forward"
+    OUTPUT = "output"
+    POSTROUTING = "postrouting"
+
+
+STAGES: dict[Direction, tuple[Stage, ...]] = {
+    Direction.TO_DEVICE: (Stage.PREROUTING, Stage.INPUT),
+    Direction.THROUGH_DEVICE: (Stage.PREROUTING, Stage.FORWARD, Stage.POSTROUTING),
+    Direction.FROM_DEVICE: (Stage.OUTPUT, Stage.POSTROUTING),
+}
+
+FILTER_STAGE: dict[Direction, Stage] = {
+    Direction.TO_DEVICE: Stage.INPUT,
+    Direction.THROUGH_DEVICE: Stage.FORWARD,
+    Direction.FROM_DEVICE: Stage.OUTPUT,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Base:
+    """Makes a chain a starting point: at which stage, in which order (lower first), for what kind of work.
+
+    `kind` is "filter", "nat" (sees only the first packet of a connection) or "route".
+    """
+
+    stage: Stage
+    priority: int = 0
+    kind: str = "filter"
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """Rules in order of evaluation. `policy` is what happens at the end of a base chain, None for other chains."""
+
+    name: str
+    rules: tuple[Rule, ...]
+    where: Span | None
+    base: Base | None = None
+    policy: Action | None = None
+    policy_where: Span | None = None
+    policy_logs: bool = False
+    policy_is_default: bool = False
+    hits: Hits | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Rulebase:
+    """A named set of chains for one or both address families."""
+
+    name: str
+    families: frozenset[int]
+    chains: tuple[Chain, ...]
+    where: Span | None = None
+
+    def chain(self, name: str) -> Chain | None:
+        return next((chain for chain in self.chains if chain.name == name), None)
+
+    def rules(self) -> Iterator[tuple[Chain, Rule]]:
+        """All rules with their chain, in the order of the export."""
+        for chain in self.chains:
+            for rule in chain.rules:
+                yield chain, rule

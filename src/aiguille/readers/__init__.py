@@ -1,0 +1,59 @@
+"""Exports into devices. `FORMATS` is the table of readers; a new one is a module and a line here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from aiguille.model import Device, UnreadableError, UsageError
+from aiguille.readers import iptables, mapped
+from aiguille.readers.files import ExportFile, load
+
+
+@dataclass(frozen=True, slots=True)
+class Format:
+    """A kind of export.
+
+    recognise: why a file looks like one, None if it does not
+    read: the files of one device and its name (empty: take the export's own) into the device
+    grouped: whether several files may describe one device together
+    """
+
+    name: str
+    make: str
+    recognise: Callable[[ExportFile], str | None]
+    read: Callable[[Sequence[ExportFile], str], Device]
+    grouped: bool = False
+
+
+def formats() -> tuple[Format, ...]:
+    """All formats: the open ones, then one for each dialect that comes with the package."""
+    native = (Format(iptables.NAME, iptables.MAKE, iptables.recognise, iptables.read, grouped=True),)
+    described = tuple(
+        Format(d.dialect, d.make, partial(mapped.recognise, d), partial(mapped.read, d)) for d in mapped.shipped()
+    )
+    return (*native, *described)
+
+
+def named(name: str) -> Format:
+    """The format of that name; raises UsageError, listing all, if there is none."""
+    for one in formats():
+        if one.name == name:
+            return one
+    raise UsageError(f"there is no format '{name}'; known are {', '.join(f.name for f in formats())}")
+
+
+def recognise(file: ExportFile) -> tuple[Format, str]:
+    """The format of a file and why it is taken for that; raises UnreadableError if nothing fits."""
+    for one in formats():
+        why = one.recognise(file)
+        if why is not None:
+            return one, why
+    raise UnreadableError(
+        f"{file.path}:1: the format is not recognised; known are {', '.join(f.name for f in formats())}; "
+        "name it with --format if this is one of them"
+    )
+
+
+__all__ = ["ExportFile", "Format", "formats", "load", "named", "recognise"]

@@ -1,0 +1,144 @@
+"""Files of an export as readers get them, and the ledger they fill while reading."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from aiguille.model import Entry, Ledger, Source, Span, UnreadableError
+
+SIZE_LIMIT = 512 * 1024 * 1024
+"""Larger files are refused: no device writes them, and they would fill the memory."""
+
+
+@dataclass(frozen=True, slots=True)
+class ExportFile:
+    """One text file of an export. `path` is the spelling shown to the user."""
+
+    path: str
+    source: Source
+
+    @property
+    def lines(self) -> tuple[str, ...]:
+        return self.source.lines
+
+    def span(self, first: int, last: int | None = None) -> Span:
+        return Span(self.path, first, first if last is None else last)
+
+
+def load(path: Path, shown: str | None = None) -> ExportFile:
+    """Read a text file whole.
+
+    Raises UnreadableError, with what to do, for a path that is missing, no regular file, empty, too large, binary, or in
+    another encoding than UTF-8 (a byte order mark is allowed).
+    """
+    name = shown if shown is not None else str(path)
+    try:
+        if not path.exists():
+            raise UnreadableError(f"{name}: there is no such file or folder; check the path")
+        if not path.is_file():
+            raise UnreadableError(f"{name}: this is not a regular file; name the export itself")
+        size = path.stat().st_size
+        if size > SIZE_LIMIT:
+            raise UnreadableError(f"{name}: {size} bytes is more than an export can have; is this the right file?")
+        data = path.read_bytes()
+    except OSError as error:
+        raise UnreadableError(f"{name}: cannot be read ({error.strerror}); check its permissions") from error
+    return decode(name, data)
+
+
+def decode(name: str, data: bytes) -> ExportFile:
+    """Make an export file of bytes; errors as for `load`."""
+    if not data.strip():
+        raise UnreadableError(f"{name}: the file is empty; export it again")
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        raise UnreadableError(
+            f"{name}:1: the file is in UTF-16; convert it to UTF-8, with `iconv -f UTF-16 -t UTF-8` say"
+        )
+    if (nul := data.find(b"\0")) >= 0:
+        line = data.count(b"\n", 0, nul) + 1
+        raise UnreadableError(f"{name}:{line}: the file is binary, not a text export; name the export in text form")
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise UnreadableError(
+            f"{name}:{line}: byte 0x{data[error.start]:02x} is not UTF-8; convert the file, with `iconv -t UTF-8` say"
+        ) from error
+    # Only line feeds end a line: str.splitlines would also split at form feeds inside a comment.
+    body = text.replace("\r\n", "\n")
+    lines = body.split("\n")
+    if lines and not lines[-1]:
+        lines.pop()
+    return ExportFile(name, Source.of(name, data, tuple(lines)))
+
+
+class LedgerBuilder:
+    """Collects what becomes of every line; lines nobody spoke for come out as unread."""
+
+    _READ, _KNOWN, _UNREAD = 1, 2, 3
+
+    def __init__(self, files: tuple[ExportFile, ...]) -> None:
+        self._files = {file.path: file for file in files}
+        self._status = {file.path: bytearray(len(file.lines) + 1) for file in files}
+        self._set_aside: list[Entry] = []
+        self._unread: list[Entry] = []
+        self._problems: list[Entry] = []
+
+    def read(self, where: Span) -> None:
+        """The lines went into the model. A line once unread stays so."""
+        self._mark(where, self._READ)
+
+    def read_line(self, path: str, line: int) -> None:
+        """`read` for a single line, for loops over many."""
+        status = self._status[path]
+        if status[line] != self._UNREAD:
+            status[line] = self._READ
+
+    def set_aside(self, where: Span, why: str) -> None:
+        """The lines are understood and no check needs them, for the reason given."""
+        self._mark(where, self._KNOWN)
+        self._set_aside.append(Entry(where, why))
+
+    def unread(self, where: Span, why: str) -> None:
+        """The lines, or a part of them, were not understood."""
+        self._mark(where, self._UNREAD)
+        self._unread.append(Entry(where, why))
+
+    def problem(self, where: Span, why: str) -> None:
+        """The lines contradict the rest of the export; how far they were read is said apart from this."""
+        self._problems.append(Entry(where, why))
+
+    def spoken_for(self, path: str, line: int) -> bool:
+        """Whether anything was said of a line."""
+        return bool(self._status[path][line])
+
+    def finish(self) -> Ledger:
+        """The ledger; empty lines count as known."""
+        read = known = unread = 0
+        for path, status in self._status.items():
+            for number, text in enumerate(self._files[path].lines, 1):
+                if not status[number]:
+                    if text.strip():
+                        self.unread(Span(path, number, number), "nothing reads this line")
+                    else:
+                        status[number] = self._KNOWN
+            body = status[1:]
+            read += body.count(self._READ)
+            known += body.count(self._KNOWN)
+            unread += body.count(self._UNREAD)
+        return Ledger(
+            lines=read + known + unread,
+            read=read,
+            known=known,
+            unread_lines=unread,
+            set_aside=tuple(sorted(set(self._set_aside))),
+            unread=tuple(sorted(set(self._unread))),
+            problems=tuple(sorted(set(self._problems))),
+        )
+
+    def _mark(self, where: Span, status: int) -> None:
+        lines = self._status[where.file]
+        for line in range(where.first, where.last + 1):
+            if lines[line] != self._UNREAD:
+                lines[line] = status

@@ -1,0 +1,263 @@
+"""What the match options of iptables mean (iptables(8), iptables-extensions(8), version 1.8).
+
+`MODELLED` holds the options that become exact conditions. `QUALIFIERS` names the modules whose options are understood but
+depend on something a single packet does not tell: a rate, the time of day, a user, a list filled at run time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from aiguille.model import (
+    Condition,
+    DestinationType,
+    Field,
+    FlagTest,
+    InterfaceName,
+    Named,
+    NameKind,
+    NotUnderstoodError,
+    Numbers,
+    Operand,
+    State,
+)
+from aiguille.model.protocols import TCP_FLAGS
+from aiguille.readers.literals import (
+    read_address_range,
+    read_icmp,
+    read_network,
+    read_port,
+    read_ports,
+    read_protocol,
+)
+
+Operands = tuple[Operand, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """An option that becomes a condition: how many words follow it, the field, and how the words are read."""
+
+    words: int
+    field: Field
+    read: Callable[[list[str], int], Operands]
+
+
+def _interface(words: list[str], _family: int) -> Operands:
+    name = words[0]
+    return (InterfaceName(name[:-1], prefix=True) if name.endswith("+") else InterfaceName(name),)
+
+
+def _network(words: list[str], _family: int) -> Operands:
+    return tuple(read_network(part) for part in words[0].split(","))
+
+
+def _range(words: list[str], _family: int) -> Operands:
+    return (read_address_range(words[0]),)
+
+
+def _protocol(words: list[str], _family: int) -> Operands:
+    return (read_protocol(words[0]),)
+
+
+def _ports(words: list[str], _family: int) -> Operands:
+    return (read_ports(words[0]),)
+
+
+def _port_list(words: list[str], _family: int) -> Operands:
+    return tuple(_multiport(part) for part in words[0].split(","))
+
+
+def _multiport(part: str) -> Numbers:
+    if ":" in part:
+        return read_ports(part)
+    port = read_port(part)
+    return Numbers(port, port)
+
+
+def _icmp(words: list[str], family: int) -> Operands:
+    return (read_icmp(words[0], family),)
+
+
+def _flag_mask(text: str) -> int:
+    if text == "NONE":
+        return 0
+    if text == "ALL":
+        return 0x3F
+    mask = 0
+    for name in text.split(","):
+        if name not in TCP_FLAGS:
+            raise NotUnderstoodError(f"'{name}' is not a TCP flag")
+        mask |= TCP_FLAGS[name]
+    return mask
+
+
+def _flags(words: list[str], _family: int) -> Operands:
+    return (FlagTest(_flag_mask(words[0]), _flag_mask(words[1])),)
+
+
+def _syn(_words: list[str], _family: int) -> Operands:
+    return (FlagTest(_flag_mask("FIN,SYN,RST,ACK"), TCP_FLAGS["SYN"]),)
+
+
+def _states(words: list[str], _family: int) -> Operands:
+    found: list[Operand] = []
+    for name in words[0].split(","):
+        if name.lower() not in tuple(State):
+            # SNAT and DNAT are states only in name: they ask about translation, which other states do not exclude.
+            raise NotUnderstoodError(f"'{name}' is not a connection state we model")
+        number = State(name.lower()).number
+        found.append(Numbers(number, number))
+    return tuple(found)
+
+
+_TYPES = {
+    "UNICAST": DestinationType.UNICAST,
+    "LOCAL": DestinationType.LOCAL,
+    "BROADCAST": DestinationType.BROADCAST,
+    "MULTICAST": DestinationType.MULTICAST,
+}
+
+
+def _types(words: list[str], _family: int) -> Operands:
+    found: list[Operand] = []
+    for name in words[0].split(","):
+        if name not in _TYPES:
+            raise NotUnderstoodError(f"'{name}' is not an address type we model")
+        found.append(Numbers(_TYPES[name].number, _TYPES[name].number))
+    return tuple(found)
+
+
+def _set(words: list[str], _family: int) -> Operands:
+    return (Named(NameKind.SET, words[0], tuple(words[1].split(","))),)
+
+
+BASE: dict[str, Option] = {
+    "-s": Option(1, Field.SOURCE, _network),
+    "-d": Option(1, Field.DESTINATION, _network),
+    "-i": Option(1, Field.IN_INTERFACE, _interface),
+    "-o": Option(1, Field.OUT_INTERFACE, _interface),
+    "-p": Option(1, Field.PROTOCOL, _protocol),
+}
+BASE_LONG = {
+    "--source": "-s",
+    "--src": "-s",
+    "--destination": "-d",
+    "--dst": "-d",
+    "--in-interface": "-i",
+    "--out-interface": "-o",
+    "--protocol": "-p",
+    "--proto": "-p",
+}
+
+_PORT_OPTIONS = {
+    "--sport": Option(1, Field.SOURCE_PORT, _ports),
+    "--source-port": Option(1, Field.SOURCE_PORT, _ports),
+    "--dport": Option(1, Field.DESTINATION_PORT, _ports),
+    "--destination-port": Option(1, Field.DESTINATION_PORT, _ports),
+}
+_STATE = Option(1, Field.STATE, _states)
+
+MODELLED: dict[str, dict[str, Option]] = {
+    "tcp": {
+        **_PORT_OPTIONS,
+        "--tcp-flags": Option(2, Field.TCP_FLAGS, _flags),
+        "--syn": Option(0, Field.TCP_FLAGS, _syn),
+    },
+    "udp": _PORT_OPTIONS,
+    "udplite": _PORT_OPTIONS,
+    "sctp": _PORT_OPTIONS,
+    "dccp": _PORT_OPTIONS,
+    "icmp": {"--icmp-type": Option(1, Field.ICMP, _icmp)},
+    "icmp6": {"--icmpv6-type": Option(1, Field.ICMP, _icmp)},
+    "icmpv6": {"--icmpv6-type": Option(1, Field.ICMP, _icmp)},
+    "ipv6-icmp": {"--icmpv6-type": Option(1, Field.ICMP, _icmp)},
+    "multiport": {
+        "--dports": Option(1, Field.DESTINATION_PORT, _port_list),
+        "--destination-ports": Option(1, Field.DESTINATION_PORT, _port_list),
+        "--sports": Option(1, Field.SOURCE_PORT, _port_list),
+        "--source-ports": Option(1, Field.SOURCE_PORT, _port_list),
+        "--ports": Option(1, Field.EITHER_PORT, _port_list),
+    },
+    "iprange": {
+        "--src-range": Option(1, Field.SOURCE, _range),
+        "--dst-range": Option(1, Field.DESTINATION, _range),
+    },
+    "state": {"--state": _STATE},
+    "conntrack": {"--ctstate": _STATE},
+    "addrtype": {"--dst-type": Option(1, Field.DESTINATION_TYPE, _types)},
+    "set": {"--match-set": Option(2, Field.SET, _set)},
+    "mark": {},
+    "comment": {},
+}
+
+QUALIFIERS: dict[str, str] = {
+    "addrtype": "address type",
+    "ah": "IPsec header",
+    "bpf": "packet program",
+    "cgroup": "control group",
+    "cluster": "cluster share",
+    "connbytes": "bytes of the connection",
+    "connlabel": "connection label",
+    "connlimit": "number of connections",
+    "connmark": "connection mark",
+    "conntrack": "connection detail",
+    "cpu": "processor",
+    "dccp": "DCCP detail",
+    "devgroup": "interface group",
+    "dscp": "traffic class",
+    "dst": "IPv6 destination options",
+    "ecn": "congestion bits",
+    "esp": "IPsec header",
+    "eui64": "interface identifier",
+    "frag": "fragment",
+    "geoip": "country",
+    "hashlimit": "rate limit",
+    "hbh": "IPv6 hop-by-hop options",
+    "helper": "connection helper",
+    "hl": "hop limit",
+    "ipcomp": "IPcomp header",
+    "ipv6header": "IPv6 headers",
+    "ipvs": "virtual server",
+    "l2tp": "L2TP header",
+    "length": "packet length",
+    "limit": "rate limit",
+    "mac": "hardware address",
+    "mark": "packet mark",
+    "mh": "mobility header",
+    "nfacct": "accounting",
+    "osf": "operating system",
+    "owner": "local user",
+    "physdev": "bridge port",
+    "pkttype": "link-layer type",
+    "policy": "IPsec policy",
+    "quota": "quota",
+    "rateest": "estimated rate",
+    "realm": "routing realm",
+    "recent": "recently seen addresses",
+    "rpfilter": "reverse path",
+    "rt": "IPv6 routing header",
+    "sctp": "SCTP chunks",
+    "set": "set detail",
+    "socket": "open socket",
+    "srh": "segment routing header",
+    "statistic": "random share",
+    "string": "text in the packet",
+    "tcp": "TCP option",
+    "tcpmss": "TCP segment size",
+    "time": "time of day",
+    "tos": "type of service",
+    "ttl": "time to live",
+    "u32": "packet bytes",
+    "weburl": "web address",
+}
+"""Module -> a short name for the condition. Modelled modules stand here for the options of theirs that are not."""
+
+IMPLIED: dict[int, str] = {6: "tcp", 17: "udp", 136: "udplite", 132: "sctp", 33: "dccp", 1: "icmp", 58: "icmp6"}
+"""The module whose options may follow ``-p`` without ``-m``."""
+
+
+def read_condition(option: Option, words: list[str], family: int, negated: bool) -> Condition:
+    """The condition an option with its words states; raises NotUnderstoodError."""
+    return Condition(option.field, option.read(words, family), negated)

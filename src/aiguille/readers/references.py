@@ -1,0 +1,85 @@
+"""Names that nothing defines, and groups that contain themselves: said as problems of the export, whatever its format."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from aiguille.model import (
+    AddressObject,
+    Entry,
+    Named,
+    NameKind,
+    Operand,
+    Rulebase,
+    ServiceObject,
+    Span,
+    Zone,
+)
+
+
+def check_names(
+    rulebases: Iterable[Rulebase],
+    zones: Sequence[Zone],
+    addresses: Sequence[AddressObject],
+    services: Sequence[ServiceObject],
+) -> Iterator[Entry]:
+    """Every undefined name with the line that uses it, and every circle of groups with the names along it."""
+    known = {
+        NameKind.ZONE: {zone.name for zone in zones},
+        NameKind.ADDRESS: {one.name for one in addresses},
+        NameKind.SERVICE: {one.name for one in services},
+        NameKind.SET: set[str](),
+    }
+    for rulebase in rulebases:
+        for _, rule in rulebase.rules():
+            for condition in rule.match.conditions:
+                yield from _undefined(condition.operands, known, rule.where, "the rule")
+    for kind, objects in ((NameKind.ADDRESS, addresses), (NameKind.SERVICE, services)):
+        members: dict[str, tuple[str, ...]] = {}
+        where: dict[str, Span] = {}
+        for one in objects:
+            yield from _undefined(one.members, known, one.where, f"{kind} '{one.name}'")
+            members[one.name] = tuple(m.name for m in one.members if isinstance(m, Named))
+            where[one.name] = one.where
+        for circle in _circles(members):
+            yield Entry(
+                where[circle[0]],
+                f"group '{circle[0]}' contains itself ({' -> '.join(circle)}); until that is mended, rules that use it "
+                "count as ones that may match",
+            )
+
+
+def _undefined(
+    operands: Iterable[Operand], known: Mapping[NameKind, set[str]], where: Span, user: str
+) -> Iterator[Entry]:
+    for operand in operands:
+        if isinstance(operand, Named) and operand.name not in known[operand.kind]:
+            yield Entry(
+                where,
+                f"{user} names {operand.kind} '{operand.name}', which the export does not define; it counts as one that "
+                "may match until the definition is known",
+            )
+
+
+def _circles(members: Mapping[str, tuple[str, ...]]) -> Iterator[tuple[str, ...]]:
+    """One circle for each group that leads back to itself, without repeats of the same circle."""
+    done: set[str] = set()
+    for start in members:
+        if start in done:
+            continue
+        stack: list[tuple[str, int]] = [(start, 0)]
+        path: list[str] = []
+        while stack:
+            name, at = stack.pop()
+            if at == 0:
+                path.append(name)
+            below = members.get(name, ())
+            if at < len(below):
+                stack.append((name, at + 1))
+                if below[at] in path:
+                    yield (*path[path.index(below[at]) :], below[at])
+                elif below[at] not in done:
+                    stack.append((below[at], 0))
+            else:
+                done.add(name)
+                path.pop()

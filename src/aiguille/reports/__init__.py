@@ -1,0 +1,1 @@
+"""An audit or an estate, for people and for programs."""

@@ -1,0 +1,164 @@
+"""What an estate or an audit says, as plain data for JSON. The shapes are published as JSON Schemas in `schemas/`."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from aiguille._version import __version__
+from aiguille.baseline import Audit, Finding, RuleRef
+from aiguille.model import Device, Entry, Estate, Setting, Span
+
+Data = dict[str, Any]
+
+
+def audit_data(audit: Audit) -> Data:
+    """An audit; `schemas/audit.schema.json`."""
+    return {
+        "aiguille": {"version": __version__},
+        "title": audit.estate.title,
+        "as_of": audit.estate.as_of.isoformat(),
+        "devices": [_device(device) for device in audit.estate.devices],
+        "failures": _failures(audit.estate),
+        "notes": list(audit.estate.notes),
+        "outcomes": [
+            {"check": o.check, "device": o.device, "outcome": o.outcome.value, "because": o.because}
+            for o in audit.outcomes
+        ],
+        "findings": [_finding(finding) for finding in audit.findings],
+        "summary": {
+            "by_severity": {severity.value: count for severity, count in audit.counts().items()},
+            "by_outcome": _by_outcome(audit),
+        },
+    }
+
+
+def read_data(estate: Estate) -> Data:
+    """What was read; `schemas/read.schema.json`."""
+    return {
+        "aiguille": {"version": __version__},
+        "as_of": estate.as_of.isoformat(),
+        "devices": [_read_device(device) for device in estate.devices],
+        "failures": _failures(estate),
+        "notes": list(estate.notes),
+    }
+
+
+def dump(data: Data) -> str:
+    """JSON text, the same for the same data."""
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _device(device: Device) -> Data:
+    return {
+        "name": device.name,
+        "dialect": device.dialect,
+        "make": device.make,
+        "firmware": _value(device.firmware),
+        "taken_at": _value(device.taken_at),
+        "tags": list(device.tags),
+        "sources": [{"path": s.path, "sha256": s.sha256, "size": s.size} for s in device.sources],
+    }
+
+
+def _read_device(device: Device) -> Data:
+    ledger = device.ledger
+    return {
+        **_device(device),
+        "recognised": device.recognised,
+        "counters_since": _value(device.counters_since),
+        "interfaces": [
+            {"name": i.name, "zone": i.zone, "enabled": i.enabled, "services": list(i.services)}
+            for i in device.interfaces
+        ],
+        "zones": [
+            {"name": z.name, "side": z.side, "interfaces": list(z.interfaces), "guessed": z.guessed or None}
+            for z in device.zones
+        ],
+        "rules": sum(len(chain.rules) for rulebase in device.rulebases for chain in rulebase.chains),
+        "rulebases": [
+            {
+                "name": rulebase.name,
+                "families": sorted(rulebase.families),
+                "chains": [
+                    {
+                        "name": c.name,
+                        "policy": c.policy,
+                        "stage": c.base.stage if c.base else None,
+                        "rules": len(c.rules),
+                    }
+                    for c in rulebase.chains
+                ],
+            }
+            for rulebase in device.rulebases
+        ],
+        "objects": {"addresses": len(device.addresses), "services": len(device.services)},
+        "ledger": {
+            "lines": ledger.lines,
+            "read": ledger.read,
+            "known": ledger.known,
+            "unread_lines": ledger.unread_lines,
+            "unread": [_entry(device, entry) for entry in ledger.unread],
+            "problems": [_entry(device, entry) for entry in ledger.problems],
+            "set_aside": [_entry(device, entry) for entry in ledger.set_aside],
+        },
+    }
+
+
+def _entry(device: Device, entry: Entry) -> Data:
+    return {**_span(entry.where), "text": "\n".join(device.text(entry.where)), "why": entry.why}
+
+
+def _span(where: Span) -> Data:
+    return {"file": where.file, "line": where.first, "last_line": where.last}
+
+
+def _value(setting: Setting[str]) -> str | None:
+    return setting.value if setting.known else None
+
+
+def _failures(estate: Estate) -> list[Data]:
+    return [{"path": failure.path, "message": failure.message} for failure in estate.failures]
+
+
+def _finding(finding: Finding) -> Data:
+    witness = None
+    if finding.proof is not None:
+        witness = {
+            **finding.proof.packet.to_dict(),
+            "sentence": finding.proof.packet.sentence(),
+            "certain": finding.proof.certain,
+        }
+    return {
+        "fingerprint": finding.fingerprint,
+        "check": finding.check,
+        "area": finding.area,
+        "severity": finding.severity.value,
+        "device": finding.device,
+        "title": finding.title,
+        "detail": finding.detail,
+        "why": finding.why,
+        "rules": [_rule(rule) for rule in finding.rules],
+        "evidence": [{**_span(e.where), "text": "\n".join(e.text)} for e in finding.evidence],
+        "witness": witness,
+        "fix": finding.fix,
+        "controls": list(finding.controls),
+    }
+
+
+def _rule(rule: RuleRef) -> Data:
+    where = rule.where
+    return {
+        "rulebase": rule.rulebase,
+        "chain": rule.chain,
+        "rule": rule.rule,
+        "file": where.file if where else None,
+        "line": where.first if where else None,
+    }
+
+
+def _by_outcome(audit: Audit) -> Data:
+    out: dict[str, int] = {}
+    for one in audit.outcomes:
+        out[one.outcome.value] = out.get(one.outcome.value, 0) + 1
+    return dict(sorted(out.items()))

@@ -1,0 +1,45 @@
+"""Writing reports to files: whole or not at all, and never over an existing one unasked."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+from aiguille.model import UsageError
+
+
+def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
+    """Write a file through a temporary one beside it, so that no half-written file is ever seen.
+
+    Raises UsageError if it exists and `force` is not given, or if it cannot be written.
+    """
+    if path.exists() and not force:
+        raise UsageError(f"{path}: exists already; name another file or add --force to replace it")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(content)
+            mask = os.umask(0)
+            os.umask(mask)
+            os.chmod(temporary, 0o666 & ~mask)
+            os.replace(temporary, path)
+        except BaseException:
+            os.unlink(temporary)
+            raise
+    except OSError as error:
+        raise UsageError(f"{path}: cannot be written ({error.strerror})") from error
+
+
+Writer = Callable[[], str]
+
+
+def writer_for(path: Path, writers: dict[str, Writer]) -> Writer:
+    """The writer for a file's extension; raises UsageError, listing those there are."""
+    found = writers.get(path.suffix.lower())
+    if found is None:
+        raise UsageError(f"{path}: the extension tells the format; known are {', '.join(sorted(writers))}")
+    return found

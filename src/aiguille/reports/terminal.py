@@ -1,0 +1,246 @@
+"""The terminal views. All text from exports passes through `visible`, and none is taken for markup."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.rule import Rule as Line
+from rich.table import Table
+from rich.text import Text
+
+from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity
+from aiguille.model import Device, Entry, Estate, Setting
+from aiguille.reports.text import counted, visible
+
+_STYLES = {
+    Severity.CRITICAL: "bold white on red3",
+    Severity.HIGH: "bold white on red3",
+    Severity.MEDIUM: "bold black on orange1",
+    Severity.LOW: "bold black on light_sky_blue1",
+    Severity.INFO: "black on grey85",
+}
+_SHOWN_LINES = 8
+_LABEL = 8
+
+
+def show_audit(console: Console, audit: Audit) -> None:
+    """A verdict on top, then findings by device and severity, then what could not be told or read."""
+    _head(console, audit)
+    for device in audit.estate.devices:
+        mine = [f for f in audit.findings if f.device == device.name]
+        console.print()
+        console.print(_device_line(device))
+        for finding in mine:
+            console.print()
+            _finding(console, finding)
+        if not mine:
+            console.print(Padding(Text("nothing found"), (1, 0, 0, 2)))
+        _open_questions(console, audit, device)
+    _not_read(console, audit.estate)
+
+
+def show_read(console: Console, estate: Estate, *, show: str = "summary") -> None:
+    """What each export says, and what in it was not understood.
+
+    show: "summary"; "unread" for the latter alone; "all" for lines set aside too
+    """
+    for number, device in enumerate(estate.devices):
+        if number:
+            console.print()
+        console.print(_device_line(device))
+        if show != "unread":
+            _facts(console, device)
+        _ledger(console, device, full=show == "all")
+    _not_read(console, estate)
+
+
+def _head(console: Console, audit: Audit) -> None:
+    estate = audit.estate
+    title = visible(estate.title) or "Audit"
+    console.print(Text.assemble((title, "bold"), f", as of {estate.as_of.isoformat()}"))
+    console.print(_verdict(audit))
+    table = Table(box=None, padding=(0, 2, 0, 0), show_edge=False, header_style="dim", pad_edge=False)
+    table.add_column("device", no_wrap=True)
+    table.add_column("make", overflow="fold")
+    for severity in Severity:
+        table.add_column(severity.value, justify="right")
+    for heading in ("passed", "cannot tell"):
+        table.add_column(heading, justify="right")
+    for device in estate.devices:
+        counts = [sum(f.device == device.name and f.severity is s for f in audit.findings) for s in Severity]
+        outcomes = [o.outcome for o in audit.outcomes if o.device == device.name]
+        table.add_row(
+            Text(visible(device.name), "bold"),
+            Text(visible(device.make)),
+            *(
+                Text(str(n) if n else "·", "bold" if n and s.rank >= Severity.HIGH.rank else "")
+                for s, n in zip(Severity, counts, strict=True)
+            ),
+            str(outcomes.count(Outcome.PASS)),
+            str(outcomes.count(Outcome.CANNOT_TELL)),
+        )
+    if estate.devices:
+        console.print()
+        console.print(table)
+
+
+def _verdict(audit: Audit) -> Text:
+    devices = counted(len(audit.estate.devices), "device")
+    if not audit.estate.devices:
+        return Text("Nothing could be read, so nothing was checked.", "bold")
+    bad = [f"{count} {severity.value}" for severity, count in audit.counts().items() if count]
+    passed = sum(o.outcome is Outcome.PASS for o in audit.outcomes)
+    found = f"{counted(len(audit.findings), 'finding')} ({', '.join(bad)})" if bad else "No findings"
+    return Text(f"{found} on {devices}; {passed} of {counted(len(audit.outcomes), 'check')} passed.")
+
+
+def _device_line(device: Device) -> Line:
+    facts = [visible(device.make)]
+    if device.firmware.known:
+        facts.append(visible(device.firmware.value))
+    if device.taken_at.known:
+        facts.append(f"taken {visible(device.taken_at.value)}")
+    title = Text.assemble((visible(device.name), "bold"), "  ", (", ".join(facts), "dim"))
+    return Line(title, align="left", style="dim")
+
+
+def _finding(console: Console, finding: Finding) -> None:
+    head = Text.assemble(
+        (f" {finding.severity.value.upper()} ", _STYLES[finding.severity]),
+        " ",
+        (finding.title, "bold"),
+    )
+    console.print(head)
+    rows = _grid()
+    rows.add_row("", Text(visible(finding.detail)))
+    rows.add_row(Text("why", "dim"), Text(finding.why))
+    for evidence in finding.evidence[:_SHOWN_LINES]:
+        rows.add_row(Text("line", "dim"), _evidence(evidence))
+    if len(finding.evidence) > _SHOWN_LINES:
+        rows.add_row("", Text(f"and {counted(len(finding.evidence) - _SHOWN_LINES, 'more line')}", "dim"))
+    if finding.proof is not None:
+        doubt = "" if finding.proof.certain else "  (may be let in: a condition stands in the way)"
+        rows.add_row(Text("packet", "dim"), Text.assemble((visible(finding.proof.packet.sentence()), "cyan"), doubt))
+    rows.add_row(Text("fix", "dim"), Text(finding.fix))
+    rows.add_row(
+        Text("id", "dim"), Text(f"{finding.check}  {finding.fingerprint}  {', '.join(finding.controls)}", "dim")
+    )
+    console.print(Padding(rows, (0, 0, 0, 2)))
+
+
+def _evidence(evidence: Evidence) -> Text:
+    out = Text(visible(str(evidence.where)), "underline")
+    shown = evidence.text[:_SHOWN_LINES]
+    indent = min((len(t) - len(t.lstrip()) for t in shown if t.strip()), default=0)
+    for text in shown:
+        out.append("\n")
+        out.append(visible(text[indent:]), "not underline green")
+    if len(evidence.text) > _SHOWN_LINES:
+        out.append(f"\n… {counted(len(evidence.text) - _SHOWN_LINES, 'more line')}", "not underline dim")
+    return out
+
+
+def _grid() -> Table:
+    rows = Table.grid(padding=(0, 1))
+    rows.add_column(width=_LABEL, justify="right", vertical="top")
+    rows.add_column(overflow="fold")
+    return rows
+
+
+def _open_questions(console: Console, audit: Audit, device: Device) -> None:
+    open_ones = [o for o in audit.outcomes if o.device == device.name and o.outcome is Outcome.CANNOT_TELL]
+    if not open_ones:
+        return
+    console.print()
+    console.print(Text(f"Cannot tell on {visible(device.name)}", "bold"))
+    rows = Table.grid(padding=(0, 2))
+    rows.add_column(no_wrap=True)
+    rows.add_column(overflow="fold")
+    for one in open_ones:
+        rows.add_row(Text(one.check, "dim"), Text(visible(one.because)))
+    console.print(Padding(rows, (0, 0, 0, 2)))
+
+
+def _facts(console: Console, device: Device) -> None:
+    rows = _grid()
+    rows.columns[0].width = 12
+    for source in device.sources:
+        rows.add_row(
+            Text("file", "dim"), Text(f"{visible(source.path)}  {source.size} bytes  sha256 {source.sha256[:16]}…")
+        )
+    rows.add_row(Text("recognised", "dim"), Text(f"{device.dialect}: {visible(device.recognised)}"))
+    if device.counters_since.known:
+        rows.add_row(Text("counters", "dim"), Text(f"since {visible(device.counters_since.value)}"))
+    if device.interfaces:
+        rows.add_row(Text("interfaces", "dim"), Text(", ".join(visible(i.name) for i in device.interfaces)))
+    for zone in device.zones:
+        guess = f"  a guess: {visible(zone.guessed)}" if zone.guessed else ""
+        side = zone.side.value if zone.side else "side unknown"
+        names = ", ".join(visible(n) for n in zone.interfaces) or "no interface"
+        rows.add_row(Text("zone", "dim"), Text(f"{visible(zone.name)} ({side}): {names}{guess}"))
+    for rulebase in device.rulebases:
+        families = " and ".join(f"IPv{f}" for f in sorted(rulebase.families))
+        chains = ", ".join(
+            f"{visible(c.name)} {len(c.rules)}" + (f" then {c.policy}" if c.policy else "") for c in rulebase.chains
+        )
+        rows.add_row(Text("rules", "dim"), Text(f"{visible(rulebase.name)}, {families}: {chains or 'no chains'}"))
+    if device.addresses or device.services:
+        objects = f"{counted(len(device.addresses), 'address object')}, {counted(len(device.services), 'service')}"
+        rows.add_row(Text("objects", "dim"), Text(objects))
+    for label, setting in (("lockout", device.administration.lockout_attempts),):
+        if setting.known:
+            rows.add_row(Text(label, "dim"), Text(f"after {_number(setting)} failed logins ({setting.standing})"))
+    console.print(Padding(rows, (0, 0, 0, 2)))
+
+
+def _number(setting: Setting[float]) -> str:
+    return f"{setting.value:g}"
+
+
+def _ledger(console: Console, device: Device, *, full: bool) -> None:
+    ledger = device.ledger
+    console.print(
+        Padding(
+            Text(
+                f"{counted(ledger.lines, 'line')}: {ledger.read} read, {ledger.known} set aside, {ledger.unread_lines} not understood",
+                "bold" if ledger.unread_lines else "",
+            ),
+            (0, 0, 0, 2),
+        )
+    )
+    _entries(console, device, ledger.unread)
+    _entries(console, device, ledger.problems)
+    if full:
+        _entries(console, device, ledger.set_aside)
+
+
+def _entries(console: Console, device: Device, entries: Iterable[Entry]) -> None:
+    for entry in entries:
+        text = Text.assemble((visible(str(entry.where)), "underline"), f"  {visible(entry.why)}")
+        for line in device.text(entry.where)[:1]:
+            text.append("\n  ")
+            text.append(visible(line.strip()), "green")
+        console.print(Padding(text, (0, 0, 0, 4)))
+
+
+def _not_read(console: Console, estate: Estate) -> None:
+    lines: list[Text] = []
+    for device in estate.devices:
+        ledger = device.ledger
+        if ledger.unread_lines:
+            lines.append(
+                Text(
+                    f"{visible(device.name)}: {counted(ledger.unread_lines, 'line')} of {ledger.lines} not understood, "
+                    "from " + visible(str(ledger.unread[0].where)) + "; `aiguille read` lists them"
+                )
+            )
+        lines += [Text(f"{visible(device.name)}: {visible(str(p.where))}: {visible(p.why)}") for p in ledger.problems]
+    lines += [Text(visible(note)) for note in estate.notes]
+    lines += [Text(visible(failure.message), "bold") for failure in estate.failures]
+    if lines:
+        console.print()
+        console.print(Text("Not read, or read with care", "bold"))
+        for line in lines:
+            console.print(Padding(line, (0, 0, 0, 2)))

@@ -1,0 +1,22 @@
+"""Making text from strangers safe to show: control characters become visible, nothing else changes."""
+
+from __future__ import annotations
+
+import re
+
+# C0 and C1 controls, line and paragraph separators, and the marks that reorder text (Unicode TR 36, 2.11).
+_UNSAFE = re.compile("[\x00-\x08\x0a-\x1f\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
+
+
+def visible(text: str) -> str:
+    """The text with every control character spelled as ``\\x1b`` or ``\\u202e``; tabs become spaces."""
+    return _UNSAFE.sub(lambda found: _spell(ord(found[0])), text.expandtabs(4))
+
+
+def _spell(number: int) -> str:
+    return f"\\x{number:02x}" if number < 256 else f"\\u{number:04x}"
+
+
+def counted(number: int, noun: str, plural: str = "") -> str:
+    """``1 rule``, ``2 rules``."""
+    return f"{number} {noun if number == 1 else plural or noun + 's'}"

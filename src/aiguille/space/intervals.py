@@ -1,0 +1,123 @@
+"""Sets of integers as sorted, disjoint, non-touching closed intervals: one canonical form, so equal sets are equal."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator
+
+
+class IntervalSet:
+    """An immutable set of non-negative integers.
+
+    `spans`: closed intervals, ascending, never touching. All operations are linear in the number of intervals.
+    """
+
+    __slots__ = ("_hash", "spans")
+
+    spans: tuple[tuple[int, int], ...]
+
+    def __init__(self, spans: Iterable[tuple[int, int]] = ()) -> None:
+        """Build from any closed intervals, in any order, overlapping or not; ValueError if one runs backwards."""
+        merged: list[tuple[int, int]] = []
+        for first, last in sorted(spans):
+            if first > last or first < 0:
+                raise ValueError(f"interval {first}-{last} is empty or negative")
+            if merged and first <= merged[-1][1] + 1:
+                if last > merged[-1][1]:
+                    merged[-1] = (merged[-1][0], last)
+            else:
+                merged.append((first, last))
+        self.spans = tuple(merged)
+        self._hash = hash(self.spans)
+
+    @classmethod
+    def canonical(cls, spans: tuple[tuple[int, int], ...]) -> IntervalSet:
+        """Wrap intervals that already are in canonical form; the caller vouches for it."""
+        made = cls.__new__(cls)
+        made.spans = spans
+        made._hash = hash(spans)
+        return made
+
+    @classmethod
+    def of(cls, *values: int) -> IntervalSet:
+        return cls((value, value) for value in values)
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return IntervalSet, (self.spans,)
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, IntervalSet) and self.spans == other.spans
+
+    def __repr__(self) -> str:
+        return "IntervalSet(" + ", ".join(f"{a}" if a == b else f"{a}-{b}" for a, b in self.spans) + ")"
+
+    def __bool__(self) -> bool:
+        return bool(self.spans)
+
+    def __contains__(self, value: int) -> bool:
+        at = bisect_right(self.spans, value, key=lambda span: span[0]) - 1
+        return at >= 0 and value <= self.spans[at][1]
+
+    def __iter__(self) -> Iterator[int]:
+        for first, last in self.spans:
+            yield from range(first, last + 1)
+
+    def __and__(self, other: IntervalSet) -> IntervalSet:
+        mine, theirs = self.spans, other.spans
+        out: list[tuple[int, int]] = []
+        i = j = 0
+        while i < len(mine) and j < len(theirs):
+            first = mine[i][0] if mine[i][0] > theirs[j][0] else theirs[j][0]
+            last = mine[i][1] if mine[i][1] < theirs[j][1] else theirs[j][1]
+            if first <= last:
+                out.append((first, last))
+            if mine[i][1] < theirs[j][1]:
+                i += 1
+            else:
+                j += 1
+        return IntervalSet.canonical(tuple(out))
+
+    def __or__(self, other: IntervalSet) -> IntervalSet:
+        return IntervalSet(self.spans + other.spans)
+
+    def __sub__(self, other: IntervalSet) -> IntervalSet:
+        out: list[tuple[int, int]] = []
+        theirs = other.spans
+        j = 0
+        for first, last in self.spans:
+            at = first
+            while j < len(theirs) and theirs[j][1] < at:
+                j += 1
+            k = j
+            while k < len(theirs) and theirs[k][0] <= last:
+                if theirs[k][0] > at:
+                    out.append((at, theirs[k][0] - 1))
+                at = theirs[k][1] + 1
+                k += 1
+            if at <= last:
+                out.append((at, last))
+        return IntervalSet.canonical(tuple(out))
+
+    def complement(self, top: int) -> IntervalSet:
+        """Everything from 0 to `top` that is not in the set."""
+        return IntervalSet.canonical(((0, top),)) - self
+
+    def issubset(self, other: IntervalSet) -> bool:
+        return not (self - other)
+
+    def overlaps(self, other: IntervalSet) -> bool:
+        return bool(self & other)
+
+    @property
+    def size(self) -> int:
+        return sum(last - first + 1 for first, last in self.spans)
+
+    @property
+    def first(self) -> int:
+        """The smallest member; LookupError for the empty set."""
+        if not self.spans:
+            raise LookupError("the empty set has no first member")
+        return self.spans[0][0]

@@ -1,0 +1,337 @@
+"""From what a rule says to the packets it matches: names looked up, negations carried out, fields made sets.
+
+The result is a list of pieces. A piece that is `sure` holds packets the rule certainly matches; the others hold packets it
+may match, because a qualifier or an unresolved name stands in the way.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+from aiguille.model import (
+    Addresses,
+    Condition,
+    Device,
+    Field,
+    FlagTest,
+    IcmpType,
+    InterfaceName,
+    MaskedAddress,
+    Match,
+    Named,
+    NameKind,
+    Numbers,
+    Operand,
+    Rule,
+    ServiceTerm,
+)
+from aiguille.space.fields import EVERYTHING, ICMP_OF, PORT_TOP, TCP, WITH_PORTS, Axis, Box, Space, Symbols, box
+from aiguille.space.intervals import IntervalSet
+from aiguille.space.packetset import PacketSet
+from aiguille.space.slices import overlap
+
+MASK_INTERVALS = 1 << 16
+"""A mask with holes is expanded to at most this many intervals; beyond that the rule is kept as "may match"."""
+
+_PORTED = IntervalSet.of(*WITH_PORTS)
+_ICMP = {family: IntervalSet.of(number) for family, number in ICMP_OF.items()}
+_TCP = IntervalSet.of(TCP)
+_NOTHING = IntervalSet()
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A box of packets that a rule matches surely, or may match."""
+
+    box: Box
+    sure: bool
+
+
+@dataclass(frozen=True, slots=True)
+class _Alternatives:
+    """What a condition matches: `sure` boxes, and `maybe` boxes beside them."""
+
+    sure: tuple[Box, ...]
+    maybe: tuple[Box, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Values:
+    """What an operand covers on one axis, and whether it may cover more than that."""
+
+    values: IntervalSet
+    open: bool = False
+
+
+def symbols_of(device: Device) -> Symbols:
+    """The interface names and wildcard prefixes that a device and its rules mention."""
+    names = {interface.name for interface in device.interfaces}
+    names |= {name for zone in device.zones for name in zone.interfaces}
+    prefixes: set[str] = set()
+    for rulebase in device.rulebases:
+        for _, rule in rulebase.rules():
+            for condition in rule.match.conditions:
+                for operand in condition.operands:
+                    if isinstance(operand, InterfaceName):
+                        (prefixes if operand.prefix else names).add(operand.name)
+    return Symbols(names, prefixes)
+
+
+@dataclass
+class Resolver:
+    """Resolves the rules of one device in one address family; keeps what it has looked up."""
+
+    device: Device
+    space: Space
+    _conditions: dict[Condition, _Alternatives] = field(default_factory=dict)
+    _objects: dict[str, _Values] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._addresses = {one.name: one for one in self.device.addresses}
+        self._services = {one.name: one for one in self.device.services}
+        self._zones = {one.name: one for one in self.device.zones}
+
+    def rule(self, rule: Rule) -> tuple[Piece, ...]:
+        """The pieces of a rule; none of them is sure if a qualifier or a mark test stands beside its match.
+
+        A disabled rule has no pieces.
+        """
+        if not rule.enabled:
+            return ()
+        return self.match(rule.match, sure=not rule.qualifiers and not rule.marks)
+
+    def match(self, match: Match, sure: bool = True) -> tuple[Piece, ...]:
+        """The pieces of a conjunction of conditions; no pieces if its conditions exclude one another."""
+        pieces = [Piece(EVERYTHING, sure)]
+        for condition in match.conditions:
+            found = self.condition(condition)
+            options = [(b, True) for b in found.sure] + [(b, False) for b in found.maybe]
+            pieces = [
+                Piece(common, piece.sure and certain)
+                for piece in pieces
+                for one, certain in options
+                if (common := overlap(piece.box, one)) is not None
+            ]
+        return tuple(pieces)
+
+    def condition(self, condition: Condition) -> _Alternatives:
+        """What one condition matches, looked up once."""
+        found = self._conditions.get(condition)
+        if found is None:
+            found = self._conditions[condition] = self._resolve(condition)
+        return found
+
+    def addresses(self, operands: Iterable[Operand]) -> IntervalSet:
+        """The addresses that operands of a source or destination surely cover, in this family."""
+        return self._union(operands, self._address).values
+
+    def _resolve(self, condition: Condition) -> _Alternatives:
+        match condition.field:
+            case Field.IN_INTERFACE:
+                return self._one_axis(Axis.IN, condition, self._interface)
+            case Field.OUT_INTERFACE:
+                return self._one_axis(Axis.OUT, condition, self._interface)
+            case Field.IN_ZONE:
+                return self._one_axis(Axis.IN, condition, self._zone)
+            case Field.OUT_ZONE:
+                return self._one_axis(Axis.OUT, condition, self._zone)
+            case Field.SOURCE:
+                return self._one_axis(Axis.SRC, condition, self._address)
+            case Field.DESTINATION:
+                return self._one_axis(Axis.DST, condition, self._address)
+            case Field.PROTOCOL:
+                return self._one_axis(Axis.PROTO, condition, _numbers)
+            case Field.STATE:
+                return self._one_axis(Axis.STATE, condition, _numbers)
+            case Field.DESTINATION_TYPE:
+                return self._one_axis(Axis.TYPE, condition, _numbers)
+            case Field.SOURCE_PORT:
+                return self._one_axis(Axis.A, condition, _numbers, ((Axis.PROTO, _PORTED),))
+            case Field.DESTINATION_PORT:
+                return self._one_axis(Axis.B, condition, _numbers, ((Axis.PROTO, _PORTED),))
+            case Field.TCP_FLAGS:
+                return self._one_axis(Axis.FLAGS, condition, _flags, ((Axis.PROTO, _TCP),))
+            case Field.EITHER_PORT:
+                return self._either_port(condition)
+            case Field.ICMP:
+                return self._icmp(condition)
+            case Field.SERVICE:
+                return self._service(condition)
+            case Field.FAMILY:
+                holds = any(isinstance(o, Numbers) and o.first == self.space.family for o in condition.operands)
+                return _Alternatives((EVERYTHING,) if holds is not condition.negated else ())
+            case Field.SET:
+                return _Alternatives((), (EVERYTHING,))
+
+    def _one_axis(
+        self,
+        axis: Axis,
+        condition: Condition,
+        look_up: Callable[[Operand], _Values],
+        guard: Sequence[tuple[Axis, IntervalSet]] = (),
+    ) -> _Alternatives:
+        """A condition on one field; `guard` says on which packets the field exists at all, negated or not."""
+        found = self._union(condition.operands, look_up)
+        top = self.space.tops[axis]
+        if condition.negated:
+            values = found.values.complement(top)
+            if found.open:
+                return _Alternatives((), _boxes(axis, values, guard))
+            return _Alternatives(_boxes(axis, values, guard))
+        if found.open:
+            return _Alternatives(_boxes(axis, found.values, guard), (box(guard),))
+        return _Alternatives(_boxes(axis, found.values, guard))
+
+    def _union(self, operands: Iterable[Operand], look_up: Callable[[Operand], _Values]) -> _Values:
+        parts = [look_up(operand) for operand in operands]
+        if len(parts) == 1:
+            return parts[0]
+        return _Values(IntervalSet(s for p in parts for s in p.values.spans), any(p.open for p in parts))
+
+    def _interface(self, operand: Operand) -> _Values:
+        if not isinstance(operand, InterfaceName):
+            raise TypeError(f"{operand!r} is no interface")
+        return _Values(self.space.symbols.matching(operand))
+
+    def _zone(self, operand: Operand) -> _Values:
+        if not isinstance(operand, Named):
+            raise TypeError(f"{operand!r} is no zone")
+        zone = self._zones.get(operand.name)
+        if zone is None:
+            return _Values(_NOTHING, open=True)
+        numbers = (self.space.symbols.number(name) for name in zone.interfaces)
+        return _Values(IntervalSet.of(*numbers), open=not zone.interfaces)
+
+    def _address(self, operand: Operand) -> _Values:
+        match operand:
+            case Addresses(family, first, last):
+                return _Values(IntervalSet.canonical(((first, last),)) if family == self.space.family else _NOTHING)
+            case MaskedAddress(family, value, mask):
+                if family != self.space.family:
+                    return _Values(_NOTHING)
+                found = expand_mask(32 if family == 4 else 128, value, mask)
+                return _Values(_NOTHING, open=True) if found is None else _Values(found)
+            case Named(NameKind.ADDRESS, name):
+                return self._address_object(name, ())
+            case _:
+                raise TypeError(f"{operand!r} is no address")
+
+    def _address_object(self, name: str, path: tuple[str, ...]) -> _Values:
+        known = self._objects.get(name)
+        if known is not None:
+            return known
+        one = self._addresses.get(name)
+        if one is None or name in path:
+            return _Values(_NOTHING, open=True)
+        parts = [
+            self._address_object(member.name, (*path, name)) if isinstance(member, Named) else self._address(member)
+            for member in one.members
+        ]
+        values = IntervalSet(span for part in parts for span in part.values.spans)
+        found = _Values(values, bool(one.unresolved) or any(part.open for part in parts))
+        if not path:
+            self._objects[name] = found
+        return found
+
+    def _either_port(self, condition: Condition) -> _Alternatives:
+        ports = self._union(condition.operands, _numbers).values
+        if condition.negated:
+            values = ports.complement(PORT_TOP)
+            return _Alternatives((box([(Axis.PROTO, _PORTED), (Axis.A, values), (Axis.B, values)]),))
+        return _Alternatives(
+            (box([(Axis.PROTO, _PORTED), (Axis.A, ports)]), box([(Axis.PROTO, _PORTED), (Axis.B, ports)]))
+        )
+
+    def _icmp(self, condition: Condition) -> _Alternatives:
+        guard = box([(Axis.PROTO, _ICMP[self.space.family])])
+        tests = [o for o in condition.operands if isinstance(o, IcmpType)]
+        boxes = tuple(_icmp_box(self.space.family, test) for test in tests)
+        if condition.negated:
+            outside = PacketSet(self.space.tops, (guard,)) - PacketSet(self.space.tops, boxes)
+            return _Alternatives(outside.boxes)
+        return _Alternatives(boxes)
+
+    def _service(self, condition: Condition) -> _Alternatives:
+        sure: list[Box] = []
+        open_ended = False
+        for operand in condition.operands:
+            terms, complete = self.terms(operand)
+            open_ended |= not complete
+            for term in terms:
+                sure += term_boxes(self.space.family, term)
+        if condition.negated:
+            outside = (PacketSet(self.space.tops, (EVERYTHING,)) - PacketSet(self.space.tops, tuple(sure))).boxes
+            return _Alternatives((), outside) if open_ended else _Alternatives(outside)
+        return _Alternatives(tuple(sure), (EVERYTHING,) if open_ended else ())
+
+    def terms(self, operand: Operand, path: tuple[str, ...] = ()) -> tuple[tuple[ServiceTerm, ...], bool]:
+        """The terms a service stands for, and whether that is all: not if a name in it is undefined or cyclic."""
+        if isinstance(operand, ServiceTerm):
+            return (operand,), True
+        if not isinstance(operand, Named):
+            raise TypeError(f"{operand!r} is no service")
+        one = self._services.get(operand.name)
+        if one is None or operand.name in path:
+            return (), False
+        found = [self.terms(member, (*path, operand.name)) for member in one.members]
+        return tuple(t for terms, _ in found for t in terms), all(complete for _, complete in found)
+
+
+def _boxes(axis: Axis, values: IntervalSet, guard: Sequence[tuple[Axis, IntervalSet]]) -> tuple[Box, ...]:
+    return (box([*guard, (axis, values)]),) if values else ()
+
+
+def _numbers(operand: Operand) -> _Values:
+    if not isinstance(operand, Numbers):
+        raise TypeError(f"{operand!r} is no number")
+    return _Values(IntervalSet.canonical(((operand.first, operand.last),)))
+
+
+def _flags(operand: Operand) -> _Values:
+    if not isinstance(operand, FlagTest):
+        raise TypeError(f"{operand!r} is no flag test")
+    return _Values(flag_values(operand.mask, operand.value))
+
+
+@lru_cache(maxsize=256)
+def flag_values(mask: int, value: int) -> IntervalSet:
+    """All flag bytes that, masked, equal `value`."""
+    return IntervalSet.of(*(byte for byte in range(256) if byte & mask == value))
+
+
+@lru_cache(maxsize=4096)
+def expand_mask(bits: int, value: int, mask: int) -> IntervalSet | None:
+    """All numbers of `bits` bits that agree with `value` under `mask`; None if that takes more than `MASK_INTERVALS`."""
+    free = ~mask & ((1 << bits) - 1)
+    low = (free ^ (free + 1)).bit_length() - 1 if free & 1 else 0
+    loose = [bit for bit in range(low, bits) if free >> bit & 1]
+    if len(loose) > MASK_INTERVALS.bit_length() - 1:
+        return None
+    starts = [value & mask]
+    for bit in loose:
+        starts += [start | 1 << bit for start in starts]
+    return IntervalSet((start, start | (1 << low) - 1) for start in starts)
+
+
+def _icmp_box(family: int, test: IcmpType) -> Box:
+    types = IntervalSet([(test.type_first, test.type_last)])
+    codes = IntervalSet([(test.code_first, test.code_last)])
+    return box([(Axis.PROTO, _ICMP[family]), (Axis.A, types), (Axis.B, codes)])
+
+
+def term_boxes(family: int, term: ServiceTerm) -> list[Box]:
+    """The packets of one service term in one address family; none if it speaks of the other family's ICMP."""
+    protocols = IntervalSet([(term.protocol.first, term.protocol.last)])
+    if term.icmp:
+        if not protocols.overlaps(_ICMP[family]):
+            return []
+        return [_icmp_box(family, test) for test in term.icmp]
+    fields = [(Axis.PROTO, protocols)]
+    for axis, ports in ((Axis.A, term.source_ports), (Axis.B, term.destination_ports)):
+        if ports:
+            fields.append((axis, IntervalSet((p.first, p.last) for p in ports)))
+    if len(fields) > 1 and not protocols.issubset(_PORTED):
+        fields[0] = (Axis.PROTO, protocols & _PORTED)
+    return [box(fields)] if fields[0][1] else []

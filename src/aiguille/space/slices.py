@@ -1,0 +1,284 @@
+"""Cutting a region along a list of boxes: is it covered, by how much not, and where is a point that is not?
+
+Each field of the region is cut at every boundary of the boxes that occurs in it. Values between two boundaries are told
+apart by no box, so they form classes, each with the bit mask of the boxes that hold it (its *signature*). A question about
+the region then is a walk over one class a field with the boxes still alive as a bit mask, cut short as soon as none is left or
+one covers all that remains. The cost depends on how boxes interleave, not on the width of addresses.
+
+This is a decision diagram over intervals that is never built, in the manner of Gouda and Liu, "Structured firewall design",
+Computer Networks 51(4), 2007, with equal nodes found by their bit masks.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from aiguille.model import TooComplexError
+from aiguille.space.fields import AXES, Axis, Box
+from aiguille.space.intervals import IntervalSet
+
+Cell = tuple[IntervalSet, ...]
+"""A non-empty product of sets, one an axis, all of whose points a question treats alike."""
+
+BUDGET = 3_000_000
+"""Nodes one question may visit before `TooComplexError`; enterprise rule sets stay below a thousand."""
+
+
+@dataclass(slots=True)
+class Class_:
+    """Values of one field that no box tells apart: the boxes that hold them, how many they are, and where they lie."""
+
+    signature: int
+    size: int
+    spans: list[tuple[int, int]]
+
+
+class Slices:
+    """A region cut along `boxes`; boxes that miss the region are dropped from every signature."""
+
+    __slots__ = ("alive", "axes", "budget", "classes", "full", "rest_full", "whole")
+
+    def __init__(
+        self,
+        region: Box,
+        boxes: Sequence[Box],
+        tops: Sequence[int],
+        *,
+        first: Sequence[Axis] = (),
+        last: Sequence[Axis] = (),
+        budget: int = BUDGET,
+    ) -> None:
+        """Cut `region`, whose None fields reach up to `tops`, along `boxes`.
+
+        first, last: axes to be walked before or after all others; the rest is walked by ascending number of classes
+        """
+        everyone = (1 << len(boxes)) - 1
+        self.alive = everyone
+        self.budget = budget
+        classes: dict[Axis, list[Class_]] = {}
+        full: dict[Axis, int] = {}
+        whole: list[IntervalSet] = []
+        for axis in Axis:
+            within = region[axis]
+            if within is None:
+                within = IntervalSet.canonical(((0, tops[axis]),))
+            whole.append(within)
+            by_set: dict[IntervalSet | None, int] = {}
+            for number, one in enumerate(boxes):
+                by_set[one[axis]] = by_set.get(one[axis], 0) | (1 << number)
+            covering = by_set.pop(None, 0)
+            if not by_set and axis not in first:
+                full[axis] = everyone
+                continue
+            parts, covering = _cut(within, by_set, covering)
+            touched = 0
+            for part in parts:
+                touched |= part.signature
+            self.alive &= touched
+            full[axis] = covering
+            classes[axis] = parts
+        self.full = full
+        self.classes = classes
+        self.whole: Cell = tuple(whole)
+        varying = [a for a in classes if len(classes[a]) > 1 or a in first]
+        middle = sorted((a for a in varying if a not in first and a not in last), key=lambda a: (len(classes[a]), a))
+        self.axes = [*(a for a in first if a in varying), *middle, *(a for a in last if a in varying)]
+        rest = [everyone]
+        for axis in reversed(self.axes):
+            rest.append(rest[-1] & full[axis])
+        self.rest_full = rest[::-1]
+
+    def uncovered(self) -> Cell | None:
+        """Points of the region that lie in none of the boxes, as a product of sets; None if the boxes cover the region."""
+        order = {axis: sorted(self.classes[axis], key=lambda c: c.signature.bit_count()) for axis in self.axes}
+        dead: set[tuple[int, int]] = set()
+        cell = list(self.whole)
+
+        def search(depth: int, alive: int) -> bool:
+            if not alive:
+                return True
+            if alive & self.rest_full[depth] or (depth, alive) in dead:
+                return False
+            self._spend()
+            axis = self.axes[depth]
+            tried: set[int] = set()
+            for part in order[axis]:
+                left = alive & part.signature
+                if left in tried:
+                    continue
+                tried.add(left)
+                if search(depth + 1, left):
+                    cell[axis] = IntervalSet(part.spans)
+                    return True
+            dead.add((depth, alive))
+            return False
+
+        return tuple(cell) if search(0, self.alive) else None
+
+    def uncovered_size(self, counted: Sequence[Axis] = tuple(Axis)) -> int:
+        """How many points of the region lie in none of the boxes, counted over the axes named.
+
+        Axes that are not counted must have been given as `last`: a combination of counted values counts once if
+        any value of the others leaves it uncovered.
+        """
+        known: dict[tuple[int, int], int] = {}
+        stop = next((i for i, axis in enumerate(self.axes) if axis not in counted), len(self.axes))
+        if any(axis in counted for axis in self.axes[stop:]):
+            raise ValueError("axes that are not counted must come last")
+        free = [1] * (stop + 1)
+        for depth in range(stop - 1, -1, -1):
+            free[depth] = free[depth + 1] * self.whole[self.axes[depth]].size
+        outer = 1
+        for axis in counted:
+            if axis not in self.axes:
+                outer *= self.whole[axis].size
+
+        def count(depth: int, alive: int) -> int:
+            if not alive:
+                return free[depth] if depth <= stop else 1
+            if alive & self.rest_full[depth]:
+                return 0
+            key = (depth, alive)
+            if key not in known:
+                self._spend()
+                below: dict[int, int] = {}
+                for part in self.classes[self.axes[depth]]:
+                    left = alive & part.signature
+                    below[left] = below.get(left, 0) + part.size
+                if depth < stop:
+                    known[key] = sum(size * count(depth + 1, left) for left, size in below.items())
+                else:
+                    known[key] = int(any(count(depth + 1, left) for left in below))
+            return known[key]
+
+        return outer * count(0, self.alive)
+
+    def find(self, leaf: Callable[[int, int], bool | None]) -> Cell | None:
+        """Points whose node satisfies `leaf(alive, full)`: True takes it, False gives the branch up, None splits on.
+
+        alive: mask of the boxes that hold the values chosen so far; full: those that hold all values of the axes left
+        """
+        cell = list(self.whole)
+        dead: set[tuple[int, int]] = set()
+
+        def search(depth: int, alive: int) -> bool:
+            answer = leaf(alive, self.rest_full[depth])
+            if answer is not None:
+                return answer
+            if (depth, alive) in dead:
+                return False
+            self._spend()
+            axis = self.axes[depth]
+            tried: set[int] = set()
+            for part in self.classes[axis]:
+                left = alive & part.signature
+                if left in tried:
+                    continue
+                tried.add(left)
+                if search(depth + 1, left):
+                    cell[axis] = IntervalSet(part.spans)
+                    return True
+            dead.add((depth, alive))
+            return False
+
+        return tuple(cell) if search(0, self.alive) else None
+
+    def project(self, axis: Axis, leaf: Callable[[int, int], bool | None]) -> IntervalSet:
+        """All values of `axis`, which must have been given as `first`, for which `find` would succeed."""
+        if self.axes[:1] != [axis]:
+            raise ValueError(f"{axis.name} must be cut first to be projected on")
+        good: dict[int, bool] = {}
+
+        def exists(depth: int, alive: int, known: dict[tuple[int, int], bool]) -> bool:
+            answer = leaf(alive, self.rest_full[depth])
+            if answer is not None:
+                return answer
+            key = (depth, alive)
+            if key not in known:
+                self._spend()
+                lefts = {alive & part.signature for part in self.classes[self.axes[depth]]}
+                known[key] = any(exists(depth + 1, left, known) for left in lefts)
+            return known[key]
+
+        known: dict[tuple[int, int], bool] = {}
+        spans: list[tuple[int, int]] = []
+        for part in self.classes[axis]:
+            left = self.alive & part.signature
+            if left not in good:
+                good[left] = exists(1, left, known)
+            if good[left]:
+                spans += part.spans
+        return IntervalSet(spans)
+
+    def _spend(self) -> None:
+        self.budget -= 1
+        if self.budget < 0:
+            raise TooComplexError("the rules interleave too much for an exact answer within the set bound")
+
+
+def _cut(within: IntervalSet, by_set: dict[IntervalSet | None, int], covering: int) -> tuple[list[Class_], int]:
+    """Classes of `within`, and the mask of the boxes that cover all of it."""
+    toggles: dict[int, int] = {}
+    always = covering
+    for values, mask in by_set.items():
+        if values is None:
+            continue
+        common = values & within
+        if common.spans == within.spans:
+            covering |= mask
+        for start, stop in common.spans:
+            toggles[start] = toggles.get(start, 0) ^ mask
+            toggles[stop + 1] = toggles.get(stop + 1, 0) ^ mask
+    found: dict[int, Class_] = {}
+    at_boundaries = sorted(toggles)
+    position = 0
+    active = always
+    for start, stop in within.spans:
+        at = start
+        while at <= stop:
+            while position < len(at_boundaries) and at_boundaries[position] <= at:
+                active ^= toggles[at_boundaries[position]]
+                position += 1
+            end = stop if position == len(at_boundaries) else min(stop, at_boundaries[position] - 1)
+            part = found.get(active)
+            if part is None:
+                found[active] = Class_(active, end - at + 1, [(at, end)])
+            else:
+                part.size += end - at + 1
+                part.spans.append((at, end))
+            at = end + 1
+    return list(found.values()), covering
+
+
+def overlap(one: Box, other: Box) -> Box | None:
+    """The intersection of two boxes, or None if they have no point in common."""
+    out: list[IntervalSet | None] = []
+    for mine, theirs in zip(one, other, strict=True):
+        if mine is None or theirs is None or mine is theirs:
+            out.append(theirs if mine is None else mine)
+            continue
+        common = mine & theirs
+        if not common:
+            return None
+        out.append(common)
+    return tuple(out)
+
+
+def subtract(one: Box, other: Box, tops: Sequence[int]) -> list[Box]:
+    """`one` without `other`, as at most one disjoint box an axis."""
+    common = overlap(one, other)
+    if common is None:
+        return [one]
+    out: list[Box] = []
+    inner = list(one)
+    for axis in range(AXES):
+        theirs = other[axis]
+        if theirs is None:
+            continue
+        mine = inner[axis]
+        left = theirs.complement(tops[axis]) if mine is None else mine - theirs
+        if left:
+            out.append((*inner[:axis], left, *inner[axis + 1 :]))
+        inner[axis] = common[axis]
+    return out
