@@ -11,7 +11,7 @@ from aiguille.analysis.decide import (
 )
 from aiguille.analysis.exposure import Exposure, exposures
 from aiguille.analysis.program import Kind, Program, Programs, Step, families
-from aiguille.analysis.sides import Entrance, entrances, guess_outside, not_loopback, outside_known
+from aiguille.analysis.sides import Entrance, each_interface, entrances, guess_outside, not_loopback, outside_known
 
 __all__ = [
     "Decider",
@@ -24,6 +24,7 @@ __all__ = [
     "Programs",
     "Proof",
     "Step",
+    "each_interface",
     "entrances",
     "exposures",
     "families",

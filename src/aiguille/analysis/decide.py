@@ -139,7 +139,7 @@ class _Cut:
                 self.steps.append(number)
                 if piece.sure:
                     self.sure |= bit
-                if step.kind is Kind.SKIP:
+                if step.kind in (Kind.SKIP, Kind.FORK):
                     self.skips |= bit
                 elif step.kind in (Kind.ACCEPT, Kind.REFUSE):
                     self.final |= bit
@@ -207,7 +207,7 @@ class _Cut:
                     case Kind.OPEN:
                         ends.add(End(number, settled, True, logged))
                         ends.add(End(number, settled, False, logged))
-                    case Kind.SKIP:
+                    case Kind.SKIP | Kind.FORK:
                         target = step.stop.index if step.stop is not None else 0
                         beyond = bits & ~((1 << self._piece_at(target)) - 1)
                         later((beyond, logged, number if step.settles else settled))

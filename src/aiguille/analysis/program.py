@@ -24,18 +24,35 @@ from aiguille.model import (
     Stage,
     TooComplexError,
 )
-from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, Piece, Resolver, Space, box, overlap, symbols_of
+from aiguille.space import (
+    EVERYTHING,
+    Axis,
+    Box,
+    IntervalSet,
+    Piece,
+    Resolver,
+    Space,
+    box,
+    overlap,
+    subtract,
+    symbols_of,
+)
 
 STEP_LIMIT = 3_000_000
 """Chains that call one another widely could write out to any length; beyond this a device is refused, not guessed."""
 
 
 class Kind(StrEnum):
-    """What a step does with the packets that reach it and match."""
+    """What a step does with the packets that reach it and match.
+
+    A fork stands before the rules of a chain whose call depends on a qualifier: its packets either go on into the chain
+    or skip it as a whole.
+    """
 
     ACCEPT = "accept"
     REFUSE = "refuse"
     SKIP = "skip"
+    FORK = "fork"
     PASS = "pass"
     OPEN = "open"
 
@@ -52,7 +69,7 @@ class Step:
     """One rule or policy at one place of the list.
 
     pieces: what it matches here, narrowed by the jumps on the way
-    stop: for a skip, where it leads
+    stop: for a skip or fork, where it leads
     settles: for a skip, whether it stands for an accept of the whole chain, which then is the chain's verdict
     via: the jumps and gotos that lead here, outermost first, each with its chain
     """
@@ -290,20 +307,34 @@ class _Writer:
         self.steps.append(Step(Kind.PASS, rulebase, chain, rule, pieces, via=via))
         if not pieces:
             return
+        beyond = Label()
+        doubtful = _only_maybe(pieces, self.resolver.space.tops)
+        if doubtful:
+            self.steps.append(Step(Kind.FORK, rulebase, chain, rule, doubtful, beyond, via=via))
+            # Whoever is in the chain came by this call, so inside the doubt is settled.
+            pieces = tuple(Piece(piece.box, True) for piece in pieces)
         if rule.action is Action.GOTO:
             # The called chain returns to where the caller would: nothing after the goto is seen by these packets.
             self._chain(rulebase, target, pieces, end, accept, (*callers, chain.name), (*via, (chain, rule)))
             self.steps.append(Step(Kind.SKIP, rulebase, chain, rule, pieces, end, via=via))
         else:
-            back = Label()
-            self._chain(rulebase, target, pieces, back, accept, (*callers, chain.name), (*via, (chain, rule)))
-            back.index = len(self.steps)
+            self._chain(rulebase, target, pieces, beyond, accept, (*callers, chain.name), (*via, (chain, rule)))
+        beyond.index = len(self.steps)
 
     def _named(self, rulebase: Rulebase, name: str) -> Chain | None:
         chains = self._chains.get(id(rulebase))
         if chains is None:
             chains = self._chains[id(rulebase)] = {chain.name: chain for chain in rulebase.chains}
         return chains.get(name)
+
+
+def _only_maybe(pieces: tuple[Piece, ...], tops: tuple[int, ...]) -> tuple[Piece, ...]:
+    """The packets that a rule may match and does not surely match."""
+    left = [piece.box for piece in pieces if not piece.sure]
+    for piece in pieces:
+        if piece.sure and left:
+            left = [part for one in left for part in subtract(one, piece.box, tops)]
+    return tuple(Piece(one, False) for one in left)
 
 
 def conjunction(path: tuple[Piece, ...], pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:

@@ -39,8 +39,18 @@ def entrances(programs: Programs) -> tuple[Entrance, ...]:
     rest = symbols.present - placed - _loopback(symbols)
     if not any(entrance.side is Side.OUTSIDE for entrance in out):
         # Whatever the interfaces left over are called, the one to the outside may be among them.
-        out.append(Entrance("an interface of unknown side" if out else "any interface", rest, None))
+        out.append(Entrance("an interface of unknown side", rest, None))
     return tuple(out)
+
+
+def each_interface(programs: Programs) -> tuple[Entrance, ...]:
+    """One way in for each interface the rules can tell apart, the loopback apart; the last stands for all unnamed ones."""
+    symbols = programs.resolver(4).space.symbols
+    numbers = [n for n in range(1, symbols.top + 1) if n not in _loopback(symbols)]
+    return tuple(
+        Entrance(symbols.name(n) if n < len(symbols.names) else "an interface no rule names", IntervalSet.of(n), None)
+        for n in numbers
+    )
 
 
 def outside_known(device: Device) -> bool:

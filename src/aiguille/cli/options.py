@@ -21,6 +21,9 @@ if TYPE_CHECKING:
 WIDTH = 100
 """Columns of terminal views that are not written to a terminal."""
 
+WIDEST = 140
+"""Columns of a terminal beyond which lines would get too long to read."""
+
 log = logging.getLogger("aiguille")
 
 
@@ -71,7 +74,10 @@ def console(arguments: argparse.Namespace, file: TextIO | None = None) -> Consol
     stream = sys.stdout if file is None else file
     width = None if stream.isatty() or (file is None and "COLUMNS" in os.environ) else WIDTH
     plain = arguments.no_color or file is not None
-    return Console(file=stream, width=width, no_color=plain or None, highlight=False, emoji=False, markup=False)
+    made = Console(file=stream, width=width, no_color=plain or None, highlight=False, emoji=False, markup=False)
+    if made.width > WIDEST:
+        made.width = WIDEST
+    return made
 
 
 def start_messages(arguments: argparse.Namespace) -> None:

@@ -94,14 +94,17 @@ def _engagement(path: Path, found: _Found) -> None:
             raise UsageError(f"{path}: device '{entry.name or entry.export}': {error.message}") from error
         try:
             jobs = list(_jobs(Path(entry.export), wanted, found))
-            if len(jobs) > 1 and entry.name:
-                names = ", ".join(job.files[0].path for job in jobs)
-                raise UnreadableError(
-                    f"{entry.export}: holds the exports of several devices ({names}); list them one by one"
-                )
+            _refuse_several(entry, jobs)
             found.jobs += [replace(job, name=entry.name or job.name, entry=entry) for job in jobs]
         except UnreadableError as error:
             found.failures.append(Failure(entry.export, str(error)))
+
+
+def _refuse_several(entry: engagement.Entry, jobs: list[_Job]) -> None:
+    """One name cannot stand for several devices."""
+    if len(jobs) > 1 and entry.name:
+        names = ", ".join(job.files[0].path for job in jobs)
+        raise UnreadableError(f"{entry.export}: holds the exports of several devices ({names}); list them one by one")
 
 
 def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:

@@ -17,10 +17,14 @@ from aiguille.reports.text import counted, visible
 _STYLES = {
     Severity.CRITICAL: "bold white on red3",
     Severity.HIGH: "bold white on red3",
-    Severity.MEDIUM: "bold black on orange1",
-    Severity.LOW: "bold black on light_sky_blue1",
+    Severity.MEDIUM: "black on orange1",
+    Severity.LOW: "black on light_sky_blue1",
     Severity.INFO: "black on grey85",
 }
+# Colours that can be read on light and on dark ground.
+LINE_STYLE = "green4"
+PACKET_STYLE = "dark_cyan"
+
 _SHOWN_LINES = 8
 _LABEL = 8
 
@@ -122,7 +126,9 @@ def _finding(console: Console, finding: Finding) -> None:
         rows.add_row("", Text(f"and {counted(len(finding.evidence) - _SHOWN_LINES, 'more line')}", "dim"))
     if finding.proof is not None:
         doubt = "" if finding.proof.certain else "  (may be let in: a condition stands in the way)"
-        rows.add_row(Text("packet", "dim"), Text.assemble((visible(finding.proof.packet.sentence()), "cyan"), doubt))
+        rows.add_row(
+            Text("packet", "dim"), Text.assemble((visible(finding.proof.packet.sentence()), PACKET_STYLE), doubt)
+        )
     rows.add_row(Text("fix", "dim"), Text(finding.fix))
     rows.add_row(
         Text("id", "dim"), Text(f"{finding.check}  {finding.fingerprint}  {', '.join(finding.controls)}", "dim")
@@ -131,14 +137,15 @@ def _finding(console: Console, finding: Finding) -> None:
 
 
 def _evidence(evidence: Evidence) -> Text:
-    out = Text(visible(str(evidence.where)), "underline")
+    out = Text()
+    out.append(visible(str(evidence.where)), "underline")
     shown = evidence.text[:_SHOWN_LINES]
     indent = min((len(t) - len(t.lstrip()) for t in shown if t.strip()), default=0)
     for text in shown:
         out.append("\n")
-        out.append(visible(text[indent:]), "not underline green")
+        out.append(visible(text[indent:]), LINE_STYLE)
     if len(evidence.text) > _SHOWN_LINES:
-        out.append(f"\n… {counted(len(evidence.text) - _SHOWN_LINES, 'more line')}", "not underline dim")
+        out.append(f"\n… {counted(len(evidence.text) - _SHOWN_LINES, 'more line')}", "dim")
     return out
 
 
@@ -221,7 +228,7 @@ def _entries(console: Console, device: Device, entries: Iterable[Entry]) -> None
         text = Text.assemble((visible(str(entry.where)), "underline"), f"  {visible(entry.why)}")
         for line in device.text(entry.where)[:1]:
             text.append("\n  ")
-            text.append(visible(line.strip()), "green")
+            text.append(visible(line.strip()), LINE_STYLE)
         console.print(Padding(text, (0, 0, 0, 4)))
 
 

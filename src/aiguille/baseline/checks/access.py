@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from math import isinf
 
-from aiguille.analysis import Entrance, Exposure, Programs, entrances, exposures, outside_known
+from aiguille.analysis import Entrance, Exposure, Programs, each_interface, entrances, exposures, outside_known
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -24,7 +24,7 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.services import management_services
-from aiguille.model import Direction, InterfaceName, ManagementService, Side, Span
+from aiguille.model import Direction, ManagementService, Side, Span
 from aiguille.space import Axis
 
 _SOURCES = Param(
@@ -133,38 +133,47 @@ def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(NO_RULES)
         return
     services = management_services(subject.device)
-    known = outside_known(subject.device)
-    ways = [e for e in entrances(subject.programs) if e.side is Side.OUTSIDE or (not known and e.side is None)]
-    open_to = [e for e in _exposed(subject, ways, services) if e.networks > subject.params["at_most_sources"]]
-    certain = [e for e in open_to if e.certain]
+    if outside_known(subject.device):
+        ways = tuple(e for e in entrances(subject.programs) if e.side is Side.OUTSIDE)
+        open_to = _wide(subject, ways, services)
+        certain, doubtful = [e for e in open_to if e.certain], [e for e in open_to if not e.certain]
+    else:
+        ways = each_interface(subject.programs)
+        certain, doubtful = _whichever(ways, _wide(subject, ways, services))
     for group in _grouped(certain):
         yield _describe(group)
-    for group in _grouped(e for e in open_to if not e.certain):
-        yield _doubt(group)
-    if not open_to and known:
-        yield Passed(f"none of {len(services)} management services answers on the outside beyond named sources")
-    elif not open_to:
-        yield from _any_interface(subject, services)
-
-
-def _any_interface(subject: Subject, services: Sequence[ManagementService]) -> Iterator[Answer]:
-    """With the outside unknown: nothing answers on unnamed interfaces, but a named one may be the outside."""
-    named = [
-        Entrance(name, subject.programs.resolver(4).space.symbols.matching(n), None) for name, n in _mentioned(subject)
-    ]
-    open_to = [e for e in _exposed(subject, named, services) if e.networks > subject.params["at_most_sources"]]
-    if open_to:
-        labels = sorted({e.entrance.label for e in open_to})
+    for group in _grouped(e for e in doubtful if e.certain):
         yield CannotTell(
-            f"management answers on {', '.join(labels)}, and the export does not say whether that is the outside; {SETTLE_OUTSIDE}"
+            f"{group.services()} can be reached {group.entrances()}, and the export does not say whether that is the "
+            f"outside; {SETTLE_OUTSIDE}"
         )
-    else:
-        yield Passed("management answers on no interface beyond named sources")
+    for group in _grouped(e for e in doubtful if not e.certain):
+        yield _doubt(group)
+    if not certain and not doubtful:
+        yield Passed(f"none of {len(services)} management services answers on the outside beyond named sources")
 
 
-def _mentioned(subject: Subject) -> list[tuple[str, InterfaceName]]:
-    names = subject.programs.resolver(4).space.symbols.names
-    return [(name, InterfaceName(name)) for name in names if name not in ("", "lo")]
+def _wide(subject: Subject, ways: Sequence[Entrance], services: Sequence[ManagementService]) -> list[Exposure]:
+    """What can be reached from more sources than the baseline allows."""
+    return [e for e in _exposed(subject, ways, services) if e.networks > subject.params["at_most_sources"]]
+
+
+def _whichever(ways: Sequence[Entrance], found: Sequence[Exposure]) -> tuple[list[Exposure], list[Exposure]]:
+    """With the outside unknown: what can be reached by every interface, and so by that one; and the rest.
+
+    Of the first, one exposure stands for all interfaces.
+    """
+    open_by: dict[tuple[int, str], list[Exposure]] = {}
+    for exposure in found:
+        open_by.setdefault((exposure.proof.program.family, exposure.service.name), []).append(exposure)
+    everywhere: list[Exposure] = []
+    rest: list[Exposure] = []
+    for alike in open_by.values():
+        if len(alike) == len(ways) and all(e.certain for e in alike):
+            everywhere.append(replace(alike[-1], entrance=replace(alike[-1].entrance, label="any interface")))
+        else:
+            rest += alike
+    return everywhere, rest
 
 
 @check(
@@ -188,7 +197,7 @@ def no_source_restriction(subject: Subject) -> Iterator[Answer]:
             "the export does not say which interfaces face inside networks; state zones in engagement.toml"
         )
         return
-    open_to = [e for e in _exposed(subject, ways, services) if e.networks > subject.params["at_most_sources"]]
+    open_to = _wide(subject, ways, services)
     for group in _grouped(e for e in open_to if e.certain):
         yield _describe(group)
     for group in _grouped(e for e in open_to if not e.certain):

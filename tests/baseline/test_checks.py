@@ -1,0 +1,179 @@
+"""Every check with devices on which it fails, passes, cannot tell or does not apply."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import date
+
+import pytest
+
+from aiguille.baseline import CATALOGUE, Audit, Severity, run
+from aiguille.model import Device, Estate, Side
+from tests.helpers import filter_table, veskara, with_zones
+
+OUT, IN = ("eth0", Side.OUTSIDE), ("eth1", Side.INSIDE)
+DOORS = "socket a { holds 192.0.2.1/28, in s, answers [ web ] }\narea s { faces outside }\ndoors { door web { at 443 }\n%s\n}"
+LOG_ALL = "-A INPUT -j LOG\n-A FORWARD -j LOG"
+SSH = "-p tcp -m tcp --dport 22"
+
+
+def zoned(rules: str, **more: object) -> Device:
+    return with_zones(filter_table(rules, **more), out=OUT, office=IN)  # type: ignore[arg-type]
+
+
+CASES = [
+    # check, expected outcome, device
+    ("access.reachable-from-outside", "fail", zoned(f"-A INPUT -i eth0 {SSH} -j ACCEPT")),
+    ("access.reachable-from-outside", "fail", zoned("-A INPUT -i eth+ -p tcp -m tcp ! --dport 80 -j ACCEPT")),
+    ("access.reachable-from-outside", "fail", zoned("-A INPUT ! -i eth1 -j ACCEPT")),
+    ("access.reachable-from-outside", "fail", zoned(f"-A INPUT -i eth0 {SSH} -m limit --limit 3/min -j ACCEPT")),
+    ("access.reachable-from-outside", "fail", filter_table(f"-A INPUT {SSH} -j ACCEPT")),
+    ("access.reachable-from-outside", "pass", zoned(f"-A INPUT -i eth1 {SSH} -j ACCEPT")),
+    ("access.reachable-from-outside", "pass", zoned(f"-A INPUT -s 198.51.100.0/28 -i eth0 {SSH} -j ACCEPT")),
+    ("access.reachable-from-outside", "pass", zoned(f"-A INPUT -i eth0 -j DROP\n-A INPUT {SSH} -j ACCEPT")),
+    (
+        "access.reachable-from-outside",
+        "pass",
+        zoned(f"-A INPUT -i eth0 {SSH} -m conntrack --ctstate ESTABLISHED -j ACCEPT"),
+    ),
+    ("access.reachable-from-outside", "cannot tell", filter_table(f"-A INPUT -i eth7 {SSH} -j ACCEPT")),
+    (
+        "access.reachable-from-outside",
+        "cannot tell",
+        zoned(f"-A INPUT -i eth0 {SSH} -m mac --mac-source 00:11:22:33:44:55 -j ACCEPT"),
+    ),
+    ("access.reachable-from-outside", "cannot tell", replace(zoned(""), rulebases=())),
+    ("access.reachable-from-outside", "fail", veskara(DOORS % "keeper k { comes-from anyone }")),
+    ("access.reachable-from-outside", "pass", veskara(DOORS % "keeper k { comes-from [ 198.51.100.1 ] }")),
+    ("access.no-source-restriction", "fail", zoned(f"-A INPUT -i eth1 {SSH} -j ACCEPT")),
+    ("access.no-source-restriction", "pass", zoned(f"-A INPUT -s 10.0.0.8/29 -i eth1 {SSH} -j ACCEPT")),
+    ("access.no-source-restriction", "cannot tell", filter_table(f"-A INPUT -i eth1 {SSH} -j ACCEPT")),
+    ("access.cleartext", "fail", zoned("-A INPUT -i eth1 -p tcp -m tcp --dport 23 -j ACCEPT")),
+    ("access.cleartext", "pass", zoned(f"-A INPUT -i eth1 {SSH} -j ACCEPT")),
+    ("access.cleartext", "cannot tell", replace(zoned(""), rulebases=())),
+    ("access.lockout-threshold", "fail", veskara("doors { misses-before-lock 10 }")),
+    ("access.lockout-threshold", "fail", veskara("doors { misses-before-lock never }")),
+    ("access.lockout-threshold", "fail", veskara("doors { }")),
+    ("access.lockout-threshold", "pass", veskara("doors { misses-before-lock 3 }")),
+    ("access.lockout-threshold", "cannot tell", veskara("doors { misses-before-lock some }")),
+    ("access.lockout-threshold", "cannot tell", zoned("")),
+    ("access.lockout-duration", "fail", veskara("doors { misses-before-lock 3, locked-for 60s }")),
+    ("access.lockout-duration", "pass", veskara("doors { misses-before-lock 3, locked-for 10m }")),
+    ("access.lockout-duration", "pass", veskara("doors { misses-before-lock 3, locked-for until-freed }")),
+    ("access.lockout-duration", "not applicable", veskara("doors { misses-before-lock never, locked-for 60s }")),
+    ("access.lockout-duration", "cannot tell", zoned("")),
+    ("deny.to-device", "fail", zoned("", policies="ADA")),
+    ("deny.to-device", "fail", zoned("-A INPUT -i eth1 -j DROP", policies="ADA")),
+    ("deny.to-device", "pass", zoned("")),
+    ("deny.to-device", "pass", zoned("-A INPUT -j REJECT", policies="ADA")),
+    ("deny.to-device", "pass", zoned("-A INPUT -m conntrack --ctstate NEW -j DROP", policies="ADA")),
+    ("deny.to-device", "cannot tell", replace(zoned(""), rulebases=())),
+    ("deny.through-device", "fail", zoned("", policies="DAA")),
+    ("deny.through-device", "pass", zoned("-A FORWARD -j stop\n-A stop -j DROP", policies="DAA", chains=("stop",))),
+    ("deny.through-device", "fail", veskara("passages { otherwise { then let } }")),
+    ("deny.through-device", "pass", veskara("passages { }")),
+    ("deny.through-device", "cannot tell", replace(zoned(""), rulebases=())),
+    ("deny.from-device", "fail", zoned("")),
+    ("deny.from-device", "pass", zoned("", policies="DDD")),
+    ("deny.from-device", "cannot tell", replace(zoned(""), rulebases=())),
+    ("deny.after-catch-all", "fail", zoned(f"-A INPUT -j DROP\n-A INPUT {SSH} -j ACCEPT")),
+    ("deny.after-catch-all", "pass", zoned(f"-A INPUT {SSH} -j ACCEPT\n-A INPUT -j DROP")),
+    ("deny.after-catch-all", "pass", zoned(f"-A INPUT -m limit --limit 1/sec -j DROP\n-A INPUT {SSH} -j ACCEPT")),
+    ("deny.after-catch-all", "cannot tell", replace(zoned(""), rulebases=())),
+    ("rules.any-to-any", "fail", zoned("-A FORWARD -i eth0 -j ACCEPT")),
+    ("rules.any-to-any", "fail", zoned("-A FORWARD -m conntrack --ctstate NEW,ESTABLISHED -j ACCEPT")),
+    (
+        "rules.any-to-any",
+        "pass",
+        zoned("-A INPUT -i lo -j ACCEPT\n-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT"),
+    ),
+    ("rules.any-to-any", "pass", zoned("-A FORWARD -j DROP\n-A FORWARD -j ACCEPT")),
+    ("rules.any-to-any", "cannot tell", replace(zoned(""), rulebases=())),
+    ("logging.refusals", "fail", zoned("-A FORWARD -j LOG")),
+    ("logging.refusals", "fail", zoned(f"-A INPUT -p tcp -j DROP\n{LOG_ALL}")),
+    ("logging.refusals", "pass", zoned(LOG_ALL)),
+    ("logging.refusals", "pass", zoned("-A INPUT -m limit --limit 5/min -j LOG\n-A FORWARD -j LOG")),
+    (
+        "logging.refusals",
+        "pass",
+        veskara("passages { otherwise { then swallow, note yes } }\nrecords { note-knocks yes }"),
+    ),
+    ("logging.refusals", "not applicable", zoned("", policies="AAA")),
+    ("logging.refusals", "cannot tell", replace(zoned(""), rulebases=())),
+]
+
+
+def audit(device: Device) -> Audit:
+    return run(Estate((device,), date(2026, 11, 30)), CATALOGUE, raise_crashes=True)
+
+
+@pytest.mark.parametrize(
+    ("check", "expected", "device"), CASES, ids=[f"{c}-{e}-{i}" for i, (c, e, _) in enumerate(CASES)]
+)
+def test_outcomes(check: str, expected: str, device: Device) -> None:
+    result = audit(device)
+    (outcome,) = [o for o in result.outcomes if o.check == check]
+    assert outcome.outcome == expected, outcome.because
+    assert outcome.because
+    findings = [f for f in result.findings if f.check == check]
+    assert bool(findings) == (expected == "fail")
+    for finding in findings:
+        assert finding.detail.endswith(".")
+        assert "{" not in finding.detail + finding.fix
+        for evidence in finding.evidence:
+            assert evidence.text, "every line of evidence shows its text"
+        if finding.proof is not None:
+            assert finding.proof.certain or "limit" in finding.detail
+
+
+def test_every_check_fails_passes_and_cannot_tell_somewhere() -> None:
+    for one in CATALOGUE:
+        seen = {outcome for check, outcome, _ in CASES if check == one.id}
+        assert {"fail", "pass", "cannot tell"} <= seen, one.id
+
+
+def test_the_catalogue_is_well_formed() -> None:
+    assert len({one.id for one in CATALOGUE}) == len(CATALOGUE)
+    for one in CATALOGUE:
+        assert one.area.value == one.id.split(".")[0]
+        assert one.controls
+        assert one.why.endswith(".")
+        assert one.fix.format(**one.defaults()).endswith(".")
+        for param in one.params:
+            assert isinstance(param.default, param.type)
+            assert param.why
+
+
+def test_a_wider_door_is_worse_outside() -> None:
+    rules = "-A INPUT -p tcp -m tcp --dport 23 -j ACCEPT"
+    found = [f for f in audit(zoned(rules)).findings if f.check == "access.cleartext"]
+    assert [f.severity for f in found] == [Severity.HIGH]
+
+
+def test_fingerprints_outlive_added_lines_and_other_counters() -> None:
+    rule = f"-A INPUT -i eth0 {SSH} -j ACCEPT"
+    before = {f.fingerprint for f in audit(zoned(rule)).findings}
+    moved = audit(zoned(f"-A INPUT -s 203.0.113.9/32 -j DROP\n[7:420] {rule}")).findings
+    assert before <= {f.fingerprint for f in moved}
+    other = {f.fingerprint for f in audit(zoned("-A INPUT -i eth0 -p tcp -m tcp --dport 20:22 -j ACCEPT")).findings}
+    assert not before <= other
+
+
+def test_both_families_join_into_one_finding() -> None:
+    four, six = filter_table("", policies="DAA"), filter_table("", policies="DAA", family=6)
+    both = replace(four, rulebases=four.rulebases + six.rulebases)
+    (finding,) = [f for f in audit(both).findings if f.check == "deny.through-device"]
+    assert finding.detail.startswith("IPv4 and IPv6")
+
+
+def test_a_crash_of_a_check_is_neither_pass_nor_finding() -> None:
+    def broken(_subject: object) -> object:
+        raise RuntimeError("boom")
+
+    bad = replace(CATALOGUE[0], run=broken, needs=())  # type: ignore[arg-type]
+    estate = Estate((zoned(""),), date(2026, 11, 30))
+    (outcome,) = run(estate, [bad]).outcomes
+    assert outcome.outcome == "cannot tell"
+    assert "boom" in outcome.because
+    with pytest.raises(RuntimeError):
+        run(estate, [bad], raise_crashes=True)
