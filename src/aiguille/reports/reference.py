@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from aiguille.baseline import CATALOGUE, Check
 
+_OUTCOMES = """Every check answers pass, fail, cannot tell or not applicable, with the reason. Cannot tell means that facts are
+missing from the export; the reason names them."""
+
 
 def checks_markdown() -> str:
     """All checks as Markdown: `docs/checks.md` is this text, and a test says so when it is not."""
@@ -12,8 +15,7 @@ def checks_markdown() -> str:
         "",
         "Made from the catalogue; do not edit by hand. Control numbers are those of NIST SP 800-53 Rev. 5.",
         "",
-        "Every check answers pass, fail, cannot tell or not applicable, with the reason. Cannot tell means that facts are missing "
-        "from the export; the reason names them.",
+        _OUTCOMES,
     ]
     for area in dict.fromkeys(one.area for one in CATALOGUE):
         parts += ["", f"## {area.value}"]

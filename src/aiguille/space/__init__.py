@@ -1,6 +1,7 @@
 """Sets of packets: exact algebra over interfaces, addresses, protocols, ports, flags and states."""
 
 from aiguille.space.fields import AXES, COUNTED, EVERYTHING, Axis, Box, Space, Symbols, box
+from aiguille.space.index import BoxIndex
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packets import Packet, packet_at, spell_address, spell_flags, spell_protocol
 from aiguille.space.packetset import PacketSet, everything
@@ -13,6 +14,7 @@ __all__ = [
     "EVERYTHING",
     "Axis",
     "Box",
+    "BoxIndex",
     "Cell",
     "IntervalSet",
     "Packet",

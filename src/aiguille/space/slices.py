@@ -21,6 +21,9 @@ from aiguille.space.intervals import IntervalSet
 Cell = tuple[IntervalSet, ...]
 """A non-empty product of sets, one an axis, all of whose points a question treats alike."""
 
+Leaf = Callable[[int, int], bool | None]
+"""Judges a node from the boxes alive in it and those that hold all of it; None if it must be split further."""
+
 BUDGET = 3_000_000
 """Nodes one question may visit before `TooComplexError`; enterprise rule sets stay below a thousand."""
 
@@ -91,14 +94,29 @@ class Slices:
 
     def uncovered(self) -> Cell | None:
         """Points of the region that lie in none of the boxes, as a product of sets; None if the boxes cover the region."""
-        order = {axis: sorted(self.classes[axis], key=lambda c: c.signature.bit_count()) for axis in self.axes}
-        dead: set[tuple[int, int]] = set()
+        return self.find(_not_covered, sparse_first=True)
+
+    def uncovered_size(self, counted: Sequence[Axis] = tuple(Axis)) -> int:
+        """How many points of the region lie in none of the boxes, counted over the axes named; see `measure`."""
+        return self.measure(_not_covered, counted)
+
+    def find(self, leaf: Leaf, *, sparse_first: bool = False) -> Cell | None:
+        """Points whose node satisfies `leaf(alive, full)`: True takes it, False gives the branch up, None splits on.
+
+        alive: mask of the boxes that hold the values chosen so far; full: those that hold all values of the axes left
+        sparse_first: try classes held by few boxes first, which finds uncovered points soonest
+        """
+        order = self.classes
+        if sparse_first:
+            order = {axis: sorted(order[axis], key=lambda c: c.signature.bit_count()) for axis in self.axes}
         cell = list(self.whole)
+        dead: set[tuple[int, int]] = set()
 
         def search(depth: int, alive: int) -> bool:
-            if not alive:
-                return True
-            if alive & self.rest_full[depth] or (depth, alive) in dead:
+            answer = leaf(alive, self.rest_full[depth])
+            if answer is not None:
+                return answer
+            if (depth, alive) in dead:
                 return False
             self._spend()
             axis = self.axes[depth]
@@ -116,29 +134,28 @@ class Slices:
 
         return tuple(cell) if search(0, self.alive) else None
 
-    def uncovered_size(self, counted: Sequence[Axis] = tuple(Axis)) -> int:
-        """How many points of the region lie in none of the boxes, counted over the axes named.
+    def measure(self, leaf: Leaf, counted: Sequence[Axis] = tuple(Axis)) -> int:
+        """How many points of the region satisfy `leaf`, counted over the axes named.
 
-        Axes that are not counted must have been given as `last`: a combination of counted values counts once if
-        any value of the others leaves it uncovered.
+        Axes that are not counted must have been given as `last`: a combination of counted values counts once if any
+        value of the others satisfies.
         """
-        known: dict[tuple[int, int], int] = {}
         stop = next((i for i, axis in enumerate(self.axes) if axis not in counted), len(self.axes))
         if any(axis in counted for axis in self.axes[stop:]):
             raise ValueError("axes that are not counted must come last")
-        free = [1] * (stop + 1)
+        free = [1] * (len(self.axes) + 1)
         for depth in range(stop - 1, -1, -1):
             free[depth] = free[depth + 1] * self.whole[self.axes[depth]].size
         outer = 1
         for axis in counted:
             if axis not in self.axes:
                 outer *= self.whole[axis].size
+        known: dict[tuple[int, int], int] = {}
 
         def count(depth: int, alive: int) -> int:
-            if not alive:
-                return free[depth] if depth <= stop else 1
-            if alive & self.rest_full[depth]:
-                return 0
+            answer = leaf(alive, self.rest_full[depth])
+            if answer is not None:
+                return free[depth] if answer else 0
             key = (depth, alive)
             if key not in known:
                 self._spend()
@@ -154,37 +171,26 @@ class Slices:
 
         return outer * count(0, self.alive)
 
-    def find(self, leaf: Callable[[int, int], bool | None]) -> Cell | None:
-        """Points whose node satisfies `leaf(alive, full)`: True takes it, False gives the branch up, None splits on.
+    def leaves(self) -> set[int]:
+        """The distinct masks of boxes that points of the region lie in."""
+        found: set[int] = set()
+        seen: set[tuple[int, int]] = set()
 
-        alive: mask of the boxes that hold the values chosen so far; full: those that hold all values of the axes left
-        """
-        cell = list(self.whole)
-        dead: set[tuple[int, int]] = set()
-
-        def search(depth: int, alive: int) -> bool:
-            answer = leaf(alive, self.rest_full[depth])
-            if answer is not None:
-                return answer
-            if (depth, alive) in dead:
-                return False
+        def visit(depth: int, alive: int) -> None:
+            if depth == len(self.axes):
+                found.add(alive)
+                return
+            if (depth, alive) in seen:
+                return
+            seen.add((depth, alive))
             self._spend()
-            axis = self.axes[depth]
-            tried: set[int] = set()
-            for part in self.classes[axis]:
-                left = alive & part.signature
-                if left in tried:
-                    continue
-                tried.add(left)
-                if search(depth + 1, left):
-                    cell[axis] = IntervalSet(part.spans)
-                    return True
-            dead.add((depth, alive))
-            return False
+            for left in {alive & part.signature for part in self.classes[self.axes[depth]]}:
+                visit(depth + 1, left)
 
-        return tuple(cell) if search(0, self.alive) else None
+        visit(0, self.alive)
+        return found
 
-    def project(self, axis: Axis, leaf: Callable[[int, int], bool | None]) -> IntervalSet:
+    def project(self, axis: Axis, leaf: Leaf) -> IntervalSet:
         """All values of `axis`, which must have been given as `first`, for which `find` would succeed."""
         if self.axes[:1] != [axis]:
             raise ValueError(f"{axis.name} must be cut first to be projected on")
@@ -215,6 +221,12 @@ class Slices:
         self.budget -= 1
         if self.budget < 0:
             raise TooComplexError("the rules interleave too much for an exact answer within the set bound")
+
+
+def _not_covered(alive: int, full: int) -> bool | None:
+    if not alive:
+        return True
+    return False if alive & full else None
 
 
 def _cut(within: IntervalSet, by_set: dict[IntervalSet | None, int], covering: int) -> tuple[list[Class_], int]:
