@@ -12,6 +12,7 @@ from aiguille.analysis.decide import (
 from aiguille.analysis.exposure import Exposure, exposures
 from aiguille.analysis.program import Kind, Program, Programs, Step, families
 from aiguille.analysis.sides import Entrance, each_interface, entrances, guess_outside, not_loopback, outside_known
+from aiguille.analysis.standing import Openness, Standing, StandingReport, standings
 
 __all__ = [
     "Decider",
@@ -20,9 +21,12 @@ __all__ = [
     "Entrance",
     "Exposure",
     "Kind",
+    "Openness",
     "Program",
     "Programs",
     "Proof",
+    "Standing",
+    "StandingReport",
     "Step",
     "each_interface",
     "entrances",
@@ -32,6 +36,7 @@ __all__ = [
     "maybe_accepted",
     "not_loopback",
     "outside_known",
+    "standings",
     "surely_accepted",
     "surely_refused",
 ]

@@ -5,13 +5,13 @@ Where a qualifier stands in the way a packet has several possible ends; a statem
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import choose
 from aiguille.model import Side
-from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, Packet, Slices, box, overlap
+from aiguille.space import BUDGET, EVERYTHING, Axis, Box, IntervalSet, Packet, Slices, box, overlap
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +76,7 @@ class Decider:
     def __init__(self, program: Program, *, skip: frozenset[int] = frozenset()) -> None:
         """skip: indexes of steps to leave out, as if the rules behind them were switched off"""
         self.program = program
-        self._skip = skip
+        self._rows = tuple(rows_of(program, skip))
 
     def find(self, region: Box, wanted: Callable[[Ends], bool]) -> Proof | None:
         """A packet of `region` whose possible ends satisfy `wanted`, None if there is none.
@@ -95,7 +95,7 @@ class Decider:
 
     def _first(self, region: Box, wanted: Callable[[Ends], bool]) -> Proof | None:
         for part in self.program.regions(region):
-            cut = _Cut(self.program, part, self._skip)
+            cut = Cut(self.program, part, self._rows)
             found = cut.slices.find(cut.leaf(wanted))
             if found is not None:
                 packet = choose(self.program.device, self.program.space, found)
@@ -106,50 +106,75 @@ class Decider:
         """All values of `axis` for which `find` would succeed."""
         out: list[tuple[int, int]] = []
         for part in self.program.regions(region):
-            cut = _Cut(self.program, part, self._skip, first=(axis,))
+            cut = Cut(self.program, part, self._rows, (axis,))
             out += cut.slices.project(axis, cut.leaf(wanted)).spans
         return IntervalSet(out)
 
     def ends(self, point: tuple[int, ...]) -> Ends:
         """All ways the walk of the packet at `point` can end."""
         single: Box = tuple(IntervalSet.of(value) for value in point)
-        return _Cut(self.program, single, self._skip).ends_at(point)
+        return Cut(self.program, single, self._rows).ends_at(point)
 
 
-class _Cut:
-    """A program's steps cut along one region."""
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One piece of one step."""
+
+    step: int
+    box: Box
+    sure: bool
+
+
+def rows_of(program: Program, skip: frozenset[int] = frozenset()) -> Iterator[Row]:
+    """All pieces of a program's steps in order, but for steps that neither decide nor log."""
+    for number, step in enumerate(program.steps):
+        if number not in skip and (step.kind is not Kind.PASS or step.logs):
+            for piece in step.pieces:
+                yield Row(number, piece.box, piece.sure)
+
+
+class Cut:
+    """Rows of a program cut along one region, with the walk that decides what lies in a node."""
 
     def __init__(
-        self, program: Program, region: Box, skip: frozenset[int] = frozenset(), first: tuple[Axis, ...] = ()
+        self,
+        program: Program,
+        region: Box,
+        rows: Iterable[Row],
+        first: tuple[Axis, ...] = (),
+        last: tuple[Axis, ...] = (),
+        budget: int | None = None,
     ) -> None:
+        """rows: in order of steps; those that miss the region are left out
+
+        first, last, budget: as for `Slices`
+        """
         self.program = program
-        boxes: list[Box] = []
-        self.steps: list[int] = []
+        self.rows: list[Row] = []
         self.sure = 0
         self.skips = 0
         self.final = 0
-        for number, step in enumerate(program.steps):
-            if number in skip or (step.kind is Kind.PASS and not step.logs):
+        for row in rows:
+            if row.box is not EVERYTHING and overlap(row.box, region) is None:
                 continue
-            for piece in step.pieces:
-                if piece.box is not EVERYTHING and overlap(piece.box, region) is None:
-                    continue
-                bit = 1 << len(boxes)
-                boxes.append(piece.box)
-                self.steps.append(number)
-                if piece.sure:
-                    self.sure |= bit
-                if step.kind in (Kind.SKIP, Kind.FORK):
-                    self.skips |= bit
-                elif step.kind in (Kind.ACCEPT, Kind.REFUSE):
-                    self.final |= bit
-        self.slices = Slices(region, boxes, program.space.tops, first=first)
-        self._first_piece: dict[int, int] = {}
+            bit = 1 << len(self.rows)
+            self.rows.append(row)
+            kind = program.steps[row.step].kind
+            if row.sure:
+                self.sure |= bit
+            if kind in (Kind.SKIP, Kind.FORK):
+                self.skips |= bit
+            elif kind in (Kind.ACCEPT, Kind.REFUSE):
+                self.final |= bit
+        boxes = [row.box for row in self.rows]
+        nodes = BUDGET if budget is None else budget
+        self.slices = Slices(region, boxes, program.space.tops, first=first, last=last, budget=nodes)
+        self._first_row: dict[int, int] = {}
         self._known: dict[tuple[int, int], Ends | None] = {}
 
     def leaf(self, wanted: Callable[[Ends], bool]) -> Callable[[int, int], bool | None]:
         def answer(alive: int, full: int) -> bool | None:
-            ends = self._ends(alive, full)
+            ends = self.ends(alive, full)
             return None if ends is None else wanted(ends)
 
         return answer
@@ -162,12 +187,12 @@ class _Cut:
                 if any(first <= value <= last for first, last in part.spans):
                     alive &= part.signature
                     break
-        found = self._ends(alive, alive)
+        found = self.ends(alive, alive)
         if found is None:
             raise LookupError("a single packet is always decided")
         return found
 
-    def _ends(self, alive: int, full: int) -> Ends | None:
+    def ends(self, alive: int, full: int) -> Ends | None:
         """All ends of the packets held by the pieces `alive`; None if a piece among them does not hold them all."""
         stop = alive & full & self.sure & self.final
         if stop and not (alive & self.skips):
@@ -194,7 +219,7 @@ class _Cut:
                 bits ^= low
                 if not full & low:
                     return None
-                number = self.steps[low.bit_length() - 1]
+                number = self.rows[low.bit_length() - 1].step
                 step = self.program.steps[number]
                 sure = bool(self.sure & low)
                 was_logged = logged
@@ -209,7 +234,7 @@ class _Cut:
                         ends.add(End(number, settled, False, logged))
                     case Kind.SKIP | Kind.FORK:
                         target = step.stop.index if step.stop is not None else 0
-                        beyond = bits & ~((1 << self._piece_at(target)) - 1)
+                        beyond = bits & ~self.before(target)
                         later((beyond, logged, number if step.settles else settled))
                     case Kind.PASS:
                         continue
@@ -218,13 +243,56 @@ class _Cut:
                 logged = was_logged
         return frozenset(ends)
 
-    def _piece_at(self, step: int) -> int:
-        """The first piece that belongs to `step` or a later one."""
-        found = self._first_piece.get(step)
+    def gets_to(self, step: int, alive: int, full: int) -> bool | None:
+        """Whether a packet held by the pieces `alive` may get as far as `step`; all rows are of earlier steps."""
+        stops = self.stops(step, alive, full)
+        return None if stops is None else None in stops
+
+    def stops(self, step: int, alive: int, full: int) -> frozenset[int | None] | None:
+        """The steps that surely end a walk before it gets to `step`, None among them if it may get there.
+
+        None alone is the answer if a piece does not hold all the packets.
+        """
+        found: set[int | None] = set()
+        todo = [alive]
+        seen = {alive}
+        while todo:
+            bits = todo.pop()
+            ended = False
+            while bits and not ended:
+                low = bits & -bits
+                bits ^= low
+                if not full & low:
+                    return None
+                row = self.rows[low.bit_length() - 1]
+                at = self.program.steps[row.step]
+                if at.kind in (Kind.SKIP, Kind.FORK):
+                    target = at.stop.index if at.stop is not None else 0
+                    if target > step:
+                        if row.sure:
+                            found.add(row.step)
+                            ended = True
+                        continue
+                    beyond = bits & ~self.before(target)
+                    if row.sure:
+                        bits = beyond
+                    elif beyond not in seen:
+                        seen.add(beyond)
+                        todo.append(beyond)
+                elif row.sure and at.kind in (Kind.ACCEPT, Kind.REFUSE):
+                    found.add(row.step)
+                    ended = True
+            if not ended:
+                found.add(None)
+        return frozenset(found)
+
+    def before(self, step: int) -> int:
+        """The mask of all rows that belong to steps before `step`."""
+        found = self._first_row.get(step)
         if found is None:
-            found = next((i for i, number in enumerate(self.steps) if number >= step), len(self.steps))
-            self._first_piece[step] = found
-        return found
+            found = next((i for i, row in enumerate(self.rows) if row.step >= step), len(self.rows))
+            self._first_row[step] = found
+        return (1 << found) - 1
 
 
 def crossings(program: Program) -> Iterator[Box]:
@@ -240,9 +308,3 @@ def crossings(program: Program) -> Iterator[Box]:
     for number in inner:
         if rest := inner - IntervalSet.of(number):
             yield box([(Axis.IN, IntervalSet.of(number)), (Axis.OUT, rest)])
-
-
-def rule_regions(program: Program, number: int) -> Iterator[Box]:
-    """The packets step `number` matches, as boxes within what can go this way."""
-    for piece in program.steps[number].pieces:
-        yield from program.regions(piece.box)

@@ -108,6 +108,7 @@ class Program:
     """The steps a packet of one family meets in one direction, and the packets that can go that way.
 
     bases: the base chains in the order they have their say
+    stage: for a single chain looked at by itself, the point where it stands; direction then is one it has a part in
     """
 
     device: Device
@@ -116,12 +117,17 @@ class Program:
     space: Space
     steps: tuple[Step, ...]
     bases: tuple[tuple[Rulebase, Chain], ...]
+    stage: Stage | None
     resolver: Resolver = field(repr=False, compare=False)
 
     @cached_property
     def region(self) -> Box:
         """What every packet in this direction has in common: which interfaces it has, and whose its destination is."""
         none, some = IntervalSet.of(0), self.space.symbols.present
+        if self.stage is Stage.PREROUTING:
+            return box([(Axis.IN, some)])
+        if self.stage is Stage.POSTROUTING:
+            return box([(Axis.OUT, some)])
         match self.direction:
             case Direction.TO_DEVICE:
                 # Local, broadcast and multicast; what is unicast to somebody else is not delivered here.
@@ -173,11 +179,32 @@ class Programs:
             self._made[key] = _compile(self.device, direction, self.resolver(family), bases) if bases else None
         return self._made[key]
 
+    def everything(self) -> Iterator[Program]:
+        """The programs of all directions, then each base chain that none of them holds by itself."""
+        for family in families(self.device):
+            held: set[int] = set()
+            for direction in Direction:
+                program = self.get(family, direction)
+                if program is not None:
+                    held |= {id(chain) for _, chain in program.bases}
+                    yield program
+            for rulebase in self.device.rulebases:
+                for chain in rulebase.chains:
+                    if chain.base is None or id(chain) in held or family not in rulebase.families:
+                        continue
+                    stage = chain.base.stage
+                    direction = next(_directions(stage))
+                    yield _compile(self.device, direction, self.resolver(family), ((rulebase, chain),), stage)
+
     def all(self, direction: Direction) -> Iterator[Program]:
         """The programs of a direction, IPv4 before IPv6."""
         for family in families(self.device):
             if (program := self.get(family, direction)) is not None:
                 yield program
+
+
+def _directions(stage: Stage) -> Iterator[Direction]:
+    return (direction for direction, stages in STAGES.items() if stage in stages)
 
 
 def deciding_chains(device: Device, family: int, direction: Direction) -> tuple[tuple[Rulebase, Chain], ...]:
@@ -217,12 +244,18 @@ def can_refuse(rulebase: Rulebase, chain: Chain) -> bool:
 
 
 def _compile(
-    device: Device, direction: Direction, resolver: Resolver, bases: tuple[tuple[Rulebase, Chain], ...]
+    device: Device,
+    direction: Direction,
+    resolver: Resolver,
+    bases: tuple[tuple[Rulebase, Chain], ...],
+    stage: Stage | None = None,
 ) -> Program:
     writer = _Writer(resolver)
     for number, (rulebase, chain) in enumerate(bases):
         writer.base(rulebase, chain, is_last=number == len(bases) - 1)
-    return Program(device, resolver.space.family, direction, resolver.space, tuple(writer.steps), bases, resolver)
+    return Program(
+        device, resolver.space.family, direction, resolver.space, tuple(writer.steps), bases, stage, resolver
+    )
 
 
 _FULL = (Piece(EVERYTHING, True),)

@@ -6,10 +6,11 @@ from aiguille.space.intervals import IntervalSet
 from aiguille.space.packets import Packet, packet_at, spell_address, spell_flags, spell_protocol
 from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
-from aiguille.space.slices import Cell, Slices, overlap, subtract
+from aiguille.space.slices import BUDGET, Cell, Leaf, Slices, overlap, subtract
 
 __all__ = [
     "AXES",
+    "BUDGET",
     "COUNTED",
     "EVERYTHING",
     "Axis",
@@ -17,6 +18,7 @@ __all__ = [
     "BoxIndex",
     "Cell",
     "IntervalSet",
+    "Leaf",
     "Packet",
     "PacketSet",
     "Piece",
