@@ -1,8 +1,9 @@
 """A seeded generator of rule sets like those of large sites.
 
-Eight zones, each with an interface and a /16; objects are hosts, small and large networks nested in one another; groups hold 2 to 12
-objects of one zone; 80 services, some in groups; one field in ten is "any". Objects are drawn from a pool that grows with
-the square root of the number of rules, as people reuse what they have, so that later rules are hidden, mostly by unions.
+Eight zones, each with an interface and a /16; objects are hosts, small and large networks nested in one another; groups
+hold 2 to 12 objects of one zone; 80 services, some in groups; one field in ten is "any", no two in one rule. Objects are drawn
+from a pool that grows with the number of rules; hosts crowd in few networks, so that networks and groups overlap and many
+rules end up hidden, by one rule or by the union of several.
 """
 
 from __future__ import annotations
@@ -33,9 +34,9 @@ class GeneratedRule:
 def generate(count: int, seed: int = 20261101) -> list[GeneratedRule]:
     """`count` rules; equal seeds give equal rules."""
     rnd = random.Random(seed)
-    pool = max(12, int(6 * count**0.5) // ZONES)
+    pool = max(24, count // 10)
     objects = [_objects(rnd, zone, pool) for zone in range(ZONES)]
-    groups = [[_group(rnd, objects[zone]) for _ in range(pool)] for zone in range(ZONES)]
+    groups = [[_group(rnd, objects[zone]) for _ in range(max(6, pool // 4))] for zone in range(ZONES)]
     services = [(rnd.choice((6, 6, 6, 17)), rnd.randrange(1, 10000)) for _ in range(80)]
     return [_rule(rnd, objects, groups, services) for _ in range(count)]
 
@@ -63,31 +64,25 @@ def _rule(
     services: list[tuple[int, int]],
 ) -> GeneratedRule:
     here, there = rnd.sample(range(ZONES), 2)
+    anything = [rnd.random() < 0.1 for _ in range(3)]
+    while sum(anything) > 1:
+        anything = [rnd.random() < 0.1 for _ in range(3)]
 
     def ends(zone: int) -> tuple[tuple[int, int], ...]:
-        draw = rnd.random()
-        if draw < 0.1:
-            return ()
-        return (rnd.choice(objects[zone]),) if draw < 0.6 else rnd.choice(groups[zone])
+        return (rnd.choice(objects[zone]),) if rnd.random() < 0.5 else rnd.choice(groups[zone])
 
     protocol, port = rnd.choice(services)
     ports: tuple[int, ...] = (port,)
-    draw = rnd.random()
-    if draw < 0.1:
-        protocol_or_any: int | None = None
-        ports = ()
-    else:
-        protocol_or_any = protocol
-        if draw > 0.7:
-            alike = [p for proto, p in services if proto == protocol]
-            ports = tuple(sorted(set(rnd.choices(alike, k=rnd.randint(2, 12)))))
+    if rnd.random() < 0.3:
+        alike = [p for proto, p in services if proto == protocol]
+        ports = tuple(sorted(set(rnd.choices(alike, k=rnd.randint(2, 12)))))
     return GeneratedRule(
         None if rnd.random() < 0.1 else here,
         None if rnd.random() < 0.1 else there,
-        ends(here),
-        ends(there),
-        protocol_or_any,
-        ports,
+        () if anything[0] else ends(here),
+        () if anything[1] else ends(there),
+        None if anything[2] else protocol,
+        () if anything[2] else ports,
         rnd.random() < 0.75,
     )
 
@@ -103,7 +98,11 @@ def as_dump(rules: list[GeneratedRule]) -> str:
     ]
     for number, rule in enumerate(rules):
         words = [f"[{number}:{60 * number}] -A FORWARD"]
-        words += [f"-{option} {','.join(map(_network, v))}" for option, v in (("s", rule.source), ("d", rule.destination)) if v]
+        words += [
+            f"-{option} {','.join(map(_network, v))}"
+            for option, v in (("s", rule.source), ("d", rule.destination))
+            if v
+        ]
         words += [f"-{option} zone{v}" for option, v in (("i", rule.zone_in), ("o", rule.zone_out)) if v is not None]
         if rule.protocol is not None:
             name = "tcp" if rule.protocol == 6 else "udp"

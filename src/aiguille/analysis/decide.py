@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from aiguille.analysis.program import Kind, Program, Step
-from aiguille.analysis.witness import choose
+from aiguille.analysis.witness import Chooser
 from aiguille.model import Side
 from aiguille.space import BUDGET, EVERYTHING, Axis, Box, IntervalSet, Packet, Slices, box, overlap
 
@@ -98,7 +98,7 @@ class Decider:
             cut = Cut(self.program, part, self._rows)
             found = cut.slices.find(cut.leaf(wanted))
             if found is not None:
-                packet = choose(self.program.device, self.program.space, found)
+                packet = Chooser(self.program.device, self.program.space).choose(found)
                 return Proof(packet, cut.ends_at(packet.point(self.program.space)), self.program)
         return None
 

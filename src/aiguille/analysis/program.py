@@ -119,6 +119,12 @@ class Program:
     bases: tuple[tuple[Rulebase, Chain], ...]
     stage: Stage | None
     resolver: Resolver = field(repr=False, compare=False)
+    _by_protocol: dict[IntervalSet | None, tuple[tuple[tuple[Axis, IntervalSet], ...], ...]] = field(
+        default_factory=dict, repr=False, compare=False
+    )
+    _meetings: dict[tuple[IntervalSet, IntervalSet], IntervalSet] = field(
+        default_factory=dict, repr=False, compare=False
+    )
 
     @cached_property
     def region(self) -> Box:
@@ -139,11 +145,38 @@ class Program:
 
     def regions(self, narrowed: Box = EVERYTHING) -> Iterator[Box]:
         """The parts of `narrowed` that hold packets of this direction which can exist."""
-        for part in self.space.classes:
-            inner = overlap(self.region, part)
-            common = overlap(inner, narrowed) if inner is not None else None
-            if common is not None:
-                yield common
+        for restrictions in self._parts_for(narrowed[Axis.PROTO]):
+            out = list(narrowed)
+            for axis, values in restrictions:
+                mine = out[axis]
+                out[axis] = common = values if mine is None else self._common(mine, values)
+                if not common:
+                    break
+            else:
+                yield tuple(out)
+
+    def _parts_for(self, protocols: IntervalSet | None) -> tuple[tuple[tuple[Axis, IntervalSet], ...], ...]:
+        """The parts that hold some of the protocols, each as the axes it restricts."""
+        found = self._by_protocol.get(protocols)
+        if found is None:
+            found = self._by_protocol[protocols] = tuple(
+                tuple((axis, values) for axis, values in zip(Axis, part, strict=True) if values is not None)
+                for part in self._parts
+                if protocols is None or protocols & (part[Axis.PROTO] or protocols)
+            )
+        return found
+
+    def _common(self, one: IntervalSet, other: IntervalSet) -> IntervalSet:
+        """An intersection, remembered: the same few sets meet over and over."""
+        found = self._meetings.get((one, other))
+        if found is None:
+            found = self._meetings[one, other] = one & other
+        return found
+
+    @cached_property
+    def _parts(self) -> tuple[Box, ...]:
+        found = (overlap(self.region, part) for part in self.space.classes)
+        return tuple(part for part in found if part is not None)
 
     @property
     def default(self) -> Step | None:

@@ -18,6 +18,7 @@ below the usual rules for established and invalid packets every other rule would
 
 from __future__ import annotations
 
+import multiprocessing
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -29,18 +30,37 @@ from numpy.typing import NDArray
 
 from aiguille.analysis.decide import Cut, Ends, Row
 from aiguille.analysis.program import Kind, Program, Programs, Step
-from aiguille.analysis.witness import choose
+from aiguille.analysis.witness import Chooser
 from aiguille.model import Action, Chain, Rule, Rulebase, State, TooComplexError
-from aiguille.space import COUNTED, Axis, Box, BoxIndex, Cell, IntervalSet, Packet, Slices, box, overlap
+from aiguille.space import (
+    COUNTED,
+    Axis,
+    Box,
+    BoxIndex,
+    Cell,
+    IntervalSet,
+    Packet,
+    Slices,
+    box,
+    box_size,
+    full_cell,
+    overlap,
+)
 
-OPENNESS_NODES = 4_000
+OPENNESS_NODES = 1_000
 """Nodes spent on counting one rule's packets before bounds are given instead."""
 
-OPENNESS_ROWS = 300
-"""Rows above a rule beyond which bounds are given without trying."""
+OPENNESS_ROWS = 150
+"""Rows above a rule beyond which bounds are given without trying to count."""
+
+CLOSE_ENOUGH = 1.01
+"""Where more than a dozen rows overlap, bounds this close to one another are not worth counting."""
 
 EXPLAIN_NODES = 20_000
 """Nodes spent on finding the shortest explanation before any irreducible one is given."""
+
+PARALLEL_STEPS = 2_000
+"""Steps of a program from which on sharing it among processes pays."""
 
 BECAUSE_LIMIT = 20
 """Rules named as reasons; more would explain nothing."""
@@ -121,16 +141,19 @@ class _Judged:
     step: int
     standing: Standing
     because: tuple[int, ...] = ()
-    cell: Cell | None = None
+    witness: Packet | None = None
     openness: Openness = NOTHING
     shortest: bool = True
 
 
-def standings(programs: Programs) -> tuple[StandingReport, ...]:
-    """Every rule of a device in the order of its export, each judged over all places it is called from."""
+def standings(programs: Programs, jobs: int = 1) -> tuple[StandingReport, ...]:
+    """Every rule of a device in the order of its export, each judged over all places it is called from.
+
+    jobs: processes to share long programs among, where the system can fork; the result does not depend on it
+    """
     judged: dict[int, list[tuple[Program, _Judged]]] = {}
     for program in programs.everything():
-        for one in _Judge(program).all():
+        for one in _judge_all(_Judge(program), jobs):
             rule = program.steps[one.step].rule
             if rule is not None:
                 judged.setdefault(id(rule), []).append((program, one))
@@ -139,6 +162,29 @@ def standings(programs: Programs) -> tuple[StandingReport, ...]:
         for rulebase in programs.device.rulebases
         for chain, rule in rulebase.rules()
     )
+
+
+def _judge_all(judge: _Judge, jobs: int) -> list[_Judged]:
+    """All steps judged, in order. Long programs are split in pieces that forked processes take in turn."""
+    count = len(judge.program.steps)
+    if jobs < 2 or count < PARALLEL_STEPS or "fork" not in multiprocessing.get_all_start_methods():
+        return list(judge.all(0, count))
+    size = -(-count // (4 * jobs))
+    pieces = [(start, min(start + size, count)) for start in range(0, count, size)]
+    with multiprocessing.get_context("fork").Pool(jobs, _start_worker, (judge,)) as pool:
+        return [one for part in pool.imap(_judge_piece, pieces) for one in part]
+
+
+_worker: list[_Judge] = []
+"""In a forked process, the judge it inherited."""
+
+
+def _start_worker(judge: _Judge) -> None:
+    _worker[:] = [judge]
+
+
+def _judge_piece(piece: tuple[int, int]) -> list[_Judged]:
+    return list(_worker[0].all(*piece))
 
 
 def _report(
@@ -151,7 +197,7 @@ def _report(
         why = "no rule calls its chain" if chain.base is None else "nothing passes its chain"
         return StandingReport(rulebase, chain, rule, Standing.IMPOSSIBLE, why=why)
     order = tuple(Standing)
-    program, best = max(judged, key=lambda item: (order.index(item[1].standing), item[1].cell is not None))
+    program, best = max(judged, key=lambda item: (order.index(item[1].standing), item[1].witness is not None))
     openness = sum((one.openness for _, one in judged), NOTHING)
     places: dict[tuple[int, int], Place] = {}
     for where, one in judged:
@@ -162,20 +208,8 @@ def _report(
     why = ""
     if best.standing is Standing.IMPOSSIBLE:
         why = _why_impossible(programs, rule, program)
-    witness = None
-    if best.cell is not None:
-        witness = choose(program.device, program.space, best.cell)
-    return StandingReport(
-        rulebase,
-        chain,
-        rule,
-        best.standing,
-        tuple(places.values())[:BECAUSE_LIMIT],
-        why,
-        witness,
-        openness,
-        best.shortest,
-    )
+    because = tuple(places.values())[:BECAUSE_LIMIT]
+    return StandingReport(rulebase, chain, rule, best.standing, because, why, best.witness, openness, best.shortest)
 
 
 def _why_impossible(programs: Programs, rule: Rule, program: Program) -> str:
@@ -207,6 +241,7 @@ class _Judge:
     def __init__(self, program: Program) -> None:
         self.program = program
         self.tops = program.space.tops
+        self.chooser = Chooser(program.device, program.space)
         self.rows: list[Row] = []
         self.own: list[list[int]] = [[] for _ in program.steps]
         for number, step in enumerate(program.steps):
@@ -223,10 +258,14 @@ class _Judge:
         self.final = np.array([k in (Kind.ACCEPT, Kind.REFUSE) for k in kinds], np.bool_)
         self.skips = np.array([k in (Kind.SKIP, Kind.FORK) for k in kinds], np.bool_)
         self.sure = np.array([row.sure for row in self.rows], np.bool_)
+        # Rows that the narrowing of a rule to packets that can exist and open connections cannot part from it.
+        self.plain = [_is_plain(row.box) for row in self.rows]
         self.passing = np.array([k is Kind.PASS for k in kinds], np.bool_)
 
-    def all(self) -> Iterator[_Judged]:
-        for number, step in enumerate(self.program.steps):
+    def all(self, start: int, stop: int) -> Iterator[_Judged]:
+        """Steps `start` to `stop`, the latter left out."""
+        for number in range(start, stop):
+            step = self.program.steps[number]
             if step.rule is not None and step.rule.enabled and self._is_rule_itself(number):
                 yield self.step(number)
 
@@ -246,10 +285,11 @@ class _Judge:
         openness = self._openness(view, regions)
         later = near[self.step_of[near] > number]
         same = self._redundant(number, regions, view, later[~self.passing[later]], cell)
+        witness = self.chooser.choose(cell)
         if same is not None:
-            return _Judged(number, Standing.REDUNDANT, same, cell, openness)
+            return _Judged(number, Standing.REDUNDANT, same, witness, openness)
         standing, because = self._disputed(number, regions, earlier)
-        return _Judged(number, standing, because, cell, openness)
+        return _Judged(number, standing, because, witness, openness)
 
     def _is_rule_itself(self, number: int) -> bool:
         """False for forks and for the step that leads out of the calling chain after a goto: they belong to a rule."""
@@ -291,13 +331,15 @@ class _Judge:
             return self._redundant_walked(number, regions)
         mine = outcome(step)
         steps = self.program.steps
-        after = [self.rows[row] for row in later]
-        if self._first_taker_differs(after, cell, mine):
+        if self._first_taker_differs(later, cell, mine):
             return None
+        after = [self.rows[row] for row in later]
+        kinds = [steps[row.step].kind is Kind.OPEN or outcome(steps[row.step]) != mine for row in after]
+        if not any(kinds):
+            return self._takers(after, regions)
         blockers = view.boxes
         lower = len(blockers)
         blocking = (1 << lower) - 1
-        kinds = [steps[row.step].kind is Kind.OPEN or outcome(steps[row.step]) != mine for row in after]
 
         def differs(alive: int, full: int) -> bool | None:
             if alive & blocking:
@@ -321,10 +363,11 @@ class _Judge:
                 return None
         return self._takers(after, regions)
 
-    def _first_taker_differs(self, after: Sequence[Row], cell: Cell, mine: str) -> bool:
+    def _first_taker_differs(self, later: NDArray[np.intp], cell: Cell, mine: str) -> bool:
         """Whether a packet known to reach the rule would surely fare differently without it."""
         point = [values.first for values in cell]
-        for row in after:
+        for at in later:
+            row = self.rows[at]
             if all(values is None or v in values for v, values in zip(point, row.box, strict=True)):
                 step = self.program.steps[row.step]
                 if step.kind is Kind.OPEN or outcome(step) != mine:
@@ -384,7 +427,7 @@ class _Judge:
             wanted = against if opposite(step, other) else with_it
             if row.step in wanted or (wanted is with_it and (against or len(with_it) >= BECAUSE_LIMIT)):
                 continue
-            if any(overlap(row.box, region) is not None for region in opening):
+            if self.plain[at] or any(overlap(row.box, region) is not None for region in opening):
                 wanted[row.step] = None
                 if len(against) >= BECAUSE_LIMIT:
                     break
@@ -403,29 +446,45 @@ class _Straight:
     number: int
     above: NDArray[np.intp]
     boxes: list[Box] = field(init=False)
+    _made: dict[int, Slices] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.boxes = [self.judge.rows[row].box for row in self.above]
 
     def reached(self, region: Box) -> Cell | None:
+        if not self.boxes:
+            whole = full_cell(self.judge.tops)
+            return tuple(whole[a] if values is None else values for a, values in enumerate(region))
         if any(_covers(one, region) for one in self.boxes):
             return None
-        return Slices(region, self.boxes, self.judge.tops).uncovered()
+        return self._sliced(region).uncovered()
+
+    def _sliced(self, region: Box) -> Slices:
+        found = self._made.get(id(region))
+        if found is None:
+            found = self._made[id(region)] = Slices(region, self.boxes, self.judge.tops, last=_UNCOUNTED)
+        return found
 
     def measured(self, region: Box, counted_before: Sequence[Box]) -> Openness:
-        holes = [*self.boxes, *(b for b in counted_before if overlap(b, region) is not None)]
-        whole = Slices(region, [], self.judge.tops).uncovered_size(COUNTED)
+        whole = box_size(region, self.judge.tops, COUNTED)
+        again = [b for b in counted_before if overlap(b, region) is not None]
+        holes = [*self.boxes, *again]
         if not holes:
             return Openness(whole, whole)
+        sliced = Slices(region, holes, self.judge.tops, last=_UNCOUNTED) if again else self._sliced(region)
+        # At least what is left if no packet were in two holes at once; one, since a packet is known to get here.
+        low = max(1, whole - sum(sliced.box_sizes(COUNTED)))
+        if len(holes) > 12 and low * CLOSE_ENOUGH >= whole:
+            return Openness(low, whole)
         if len(holes) <= OPENNESS_ROWS:
+            sliced.budget = OPENNESS_NODES
             try:
-                sliced = Slices(region, holes, self.judge.tops, last=_UNCOUNTED, budget=OPENNESS_NODES)
                 size = sliced.uncovered_size(COUNTED)
             except TooComplexError:
                 pass
             else:
                 return Openness(size, size)
-        return Openness(_at_least(region, holes, whole, self.judge.tops), whole)
+        return Openness(low, whole)
 
     def taken_otherwise(self, region: Box, mine: str) -> bool:
         """Whether some packet of `region` is first taken by a step with another outcome."""
@@ -485,7 +544,7 @@ class _Walked:
         return cut.slices.find(partial(cut.gets_to, self.number))
 
     def measured(self, region: Box, counted_before: Sequence[Box]) -> Openness:
-        whole = Slices(region, [], self.judge.tops).uncovered_size(COUNTED)
+        whole = box_size(region, self.judge.tops, COUNTED)
         try:
             cut = self._cut(region, _UNCOUNTED, OPENNESS_NODES)
             size = cut.slices.measure(partial(cut.gets_to, self.number), COUNTED)
@@ -531,6 +590,13 @@ class _Walked:
 _View = _Straight | _Walked
 
 
+def _is_plain(one: Box) -> bool:
+    """Whether a box says nothing on the axes that regions narrow, or nothing that a region could take away."""
+    if any(one[axis] is not None for axis in (Axis.FLAGS, Axis.STATE, Axis.TYPE)):
+        return False
+    return all((values := one[axis]) is None or 0 not in values for axis in (Axis.IN, Axis.OUT))
+
+
 def _covers(one: Box, region: Box) -> bool:
     for mine, theirs in zip(one, region, strict=True):
         if mine is None or mine is theirs:
@@ -538,18 +604,6 @@ def _covers(one: Box, region: Box) -> bool:
         if theirs is None or not theirs.issubset(mine):
             return False
     return True
-
-
-def _at_least(region: Box, holes: Iterable[Box], whole: int, tops: tuple[int, ...]) -> int:
-    """A lower bound: all packets less those of each hole by itself. One at least, since a packet is known."""
-    left = whole
-    for hole in holes:
-        common = overlap(hole, region)
-        if common is not None and all(common[a] is None or common[a] == region[a] for a in _UNCOUNTED):
-            left -= Slices(common, [], tops).uncovered_size(COUNTED)
-            if left <= 1:
-                return 1
-    return left
 
 
 def _smallest_hitting_set(needs: Iterable[int]) -> tuple[list[int], bool]:

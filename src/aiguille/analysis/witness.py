@@ -14,48 +14,58 @@ _STRANGERS = {
     4: tuple(int(ip_address(text)) for text in ("198.51.100.77", "203.0.113.77", "192.0.2.77")),
     6: (int(ip_address("2001:db8:bad::77")),),
 }
+_NEW = State.NEW.number
 _PORTS = (443, 80, 22, 53, 25, 8080)
 _OWN_PORTS = (40000, 50000, 60000, 1024)
 
 
-def choose(device: Device, space: Space, cell: Cell) -> Packet:
-    """A packet of `cell`: known interfaces, addresses that live behind them, a usual protocol and ports.
+class Chooser:
+    """Chooses packets for one device in one family; remembers what lives where."""
 
-    Every point of a cell is as good a proof as any other, so this changes how a witness reads, never what it shows.
-    """
-    symbols = space.symbols
-    inward = _pick(cell[Axis.IN], range(1, len(symbols.names)))
-    outward = _pick(cell[Axis.OUT], (n for n in range(1, len(symbols.names)) if n != inward))
-    if inward:
-        origins = _behind(device, space.family, symbols.name(inward), host=20)
-    else:
-        origins = _own(device, space.family, symbols.name(outward))
-    source = _pick(cell[Axis.SRC], origins)
-    if outward:
-        near = _behind(device, space.family, symbols.name(outward), host=10)
-    else:
-        near = _own(device, space.family, symbols.name(inward))
-    destination = _pick(cell[Axis.DST], [a for a in near if a != source])
-    protocol = _pick(cell[Axis.PROTO], (TCP, UDP, ICMP_OF[space.family]))
-    if protocol == ICMP_OF[space.family]:
-        a, b = _pick(cell[Axis.A], (8 if space.family == 4 else 128,)), _pick(cell[Axis.B], (0,))
-    else:
-        a, b = _pick(cell[Axis.A], _OWN_PORTS), _pick(cell[Axis.B], _PORTS)
-    return packet_at(
-        space,
-        (
-            inward,
-            outward,
-            source,
-            destination,
-            protocol,
-            a,
-            b,
-            _pick(cell[Axis.FLAGS], (SYN, 0)),
-            _pick(cell[Axis.STATE], (State.NEW.number,)),
-            _pick(cell[Axis.TYPE], (DestinationType.UNICAST.number if outward else DestinationType.LOCAL.number,)),
-        ),
-    )
+    def __init__(self, device: Device, space: Space) -> None:
+        self._device = device
+        self._space = space
+        self._names = range(1, len(space.symbols.names))
+        self._known: dict[tuple[str, bool, int], Sequence[int]] = {}
+        self._icmp = ICMP_OF[space.family]
+
+    def choose(self, cell: Cell) -> Packet:
+        """A packet of `cell`: known interfaces, addresses that live behind them, a usual protocol and ports.
+
+        Every point of a cell is as good a proof as any other, so this changes how a witness reads, never what it shows.
+        """
+        inward = _pick(cell[Axis.IN], self._names)
+        outward = _pick(cell[Axis.OUT], (n for n in self._names if n != inward))
+        origins = self._behind(inward, 20) if inward else self._own(outward)
+        source = _pick(cell[Axis.SRC], origins)
+        near = self._behind(outward, 10) if outward else self._own(inward)
+        destination = _pick(cell[Axis.DST], [a for a in near if a != source])
+        protocol = _pick(cell[Axis.PROTO], (TCP, UDP, self._icmp))
+        if protocol == self._icmp:
+            a, b = _pick(cell[Axis.A], (8 if self._space.family == 4 else 128,)), _pick(cell[Axis.B], (0,))
+        else:
+            a, b = _pick(cell[Axis.A], _OWN_PORTS), _pick(cell[Axis.B], _PORTS)
+        kind = DestinationType.UNICAST if outward else DestinationType.LOCAL
+        flags, state, destination_type = (
+            _pick(cell[axis], wanted)
+            for axis, wanted in ((Axis.FLAGS, (SYN, 0)), (Axis.STATE, (_NEW,)), (Axis.TYPE, (kind.number,)))
+        )
+        point = (inward, outward, source, destination, protocol, a, b, flags, state, destination_type)
+        return packet_at(self._space, point)
+
+    def _behind(self, symbol: int, host: int) -> Sequence[int]:
+        name = self._space.symbols.name(symbol)
+        key = (name, True, host)
+        if key not in self._known:
+            self._known[key] = _behind(self._device, self._space.family, name, host)
+        return self._known[key]
+
+    def _own(self, symbol: int) -> Sequence[int]:
+        name = self._space.symbols.name(symbol)
+        key = (name, False, 0)
+        if key not in self._known:
+            self._known[key] = _own(self._device, self._space.family, name)
+        return self._known[key]
 
 
 def _pick(values: IntervalSet, wanted: Iterable[int]) -> int:

@@ -43,7 +43,10 @@ class State(StrEnum):
 
     @property
     def number(self) -> int:
-        return tuple(State).index(self)
+        return _STATES[self]
+
+
+_STATES = {state: number for number, state in enumerate(State)}
 
 
 class DestinationType(StrEnum):
@@ -57,7 +60,10 @@ class DestinationType(StrEnum):
 
     @property
     def number(self) -> int:
-        return tuple(DestinationType).index(self)
+        return _TYPES[self]
+
+
+_TYPES = {kind: number for number, kind in enumerate(DestinationType)}
 
 
 class Action(StrEnum):

@@ -6,7 +6,7 @@ from aiguille.space.intervals import IntervalSet
 from aiguille.space.packets import Packet, packet_at, spell_address, spell_flags, spell_protocol
 from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
-from aiguille.space.slices import BUDGET, Cell, Leaf, Slices, overlap, subtract
+from aiguille.space.slices import BUDGET, Cell, Leaf, Slices, box_size, full_cell, overlap, subtract
 
 __all__ = [
     "AXES",
@@ -27,8 +27,10 @@ __all__ = [
     "Space",
     "Symbols",
     "box",
+    "box_size",
     "everything",
     "expand_mask",
+    "full_cell",
     "overlap",
     "packet_at",
     "spell_address",

@@ -66,12 +66,13 @@ class Symbols:
     The loopback comes after other names, so that a witness prefers an interface that traffic really arrives on.
     """
 
-    __slots__ = ("_numbers", "_prefixes", "names")
+    __slots__ = ("_made_up", "_numbers", "_prefixes", "names")
 
     def __init__(self, names: Iterable[str], prefixes: Iterable[str] = ()) -> None:
         ordered = sorted(set(names) - {""}, key=lambda name: (name == "lo", name))
         self._prefixes = tuple(sorted(set(prefixes) - {""}))
         self.names: tuple[str, ...] = ("", *ordered)
+        self._made_up: dict[int, str] = {}
         self._numbers = {name: number for number, name in enumerate(self.names)}
 
     @property
@@ -106,8 +107,12 @@ class Symbols:
         """A concrete interface name for a symbol; made up, and not one that occurs, for the classes of other names."""
         if number < len(self.names):
             return self.names[number]
+        if number in self._made_up:
+            return self._made_up[number]
         stem = "other" if number == self.top else self._prefixes[number - len(self.names)]
-        return next(name for i in range(10**6) if self.number(name := f"{stem}{i}") == number)
+        name = next(name for i in range(10**6) if self.number(name := f"{stem}{i}") == number)
+        self._made_up[number] = name
+        return name
 
 
 @dataclass(frozen=True)

@@ -1,12 +1,15 @@
-"""Which boxes of a long list overlap a given one, found for all of them at once.
+"""Which boxes of a long list overlap one another, found for all of them in a few vectorised steps.
 
-Boxes of real rule sets are made of few distinct sets. Each distinct set is compared once with all others, by the ranks of
-its end points, in one vectorised step; the answer is a row of bits, one a box. Overlap in all axes is the conjunction of a box's rows.
+Boxes of real rule sets are made of few distinct sets. On axes with few end points (interfaces, protocols, ports) sets are masks over
+these; each distinct set is compared once with all others, which gives a row of bits, one a box, and the conjunction of a box's
+rows leaves few candidates. On the other axes (addresses) those pairs alone are compared, interval by interval, all pairs of a
+batch at once.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,51 +17,98 @@ from numpy.typing import NDArray
 from aiguille.space.fields import Axis, Box
 from aiguille.space.intervals import IntervalSet
 
-ROWS_LIMIT = 3 << 30
-"""Bytes that remembered rows may take together; beyond that they are made anew when asked for."""
+MASK_ENDS = 1024
+"""An axis with at most this many distinct end points has its sets compared as masks over them, each with all others."""
+
+ROWS_BYTES = 768 << 20
+"""Bytes the rows of such an axis may take."""
+
+BATCH_BYTES = 64 << 20
+"""Size of the largest intermediate array of a batch, about."""
+
+PAIRS = 200_000
+"""Pairs of boxes compared at once."""
+
+Numbers = NDArray[np.int64]
 
 
 class _AxisIndex:
-    """The distinct sets of one axis, and which boxes have which."""
+    """The distinct sets of one axis, and which boxes have which.
 
-    __slots__ = ("_first", "_has_all", "_ids", "_last", "_rows", "_starts", "sets")
+    ids: (N,) number of each box's set, -1 for None
+    first, last: (K,) ends of all intervals of all sets, as ranks among the ends that occur
+    starts: (D + 1,) where the intervals of each set begin
+    """
 
     def __init__(self, column: Sequence[IntervalSet | None]) -> None:
         known: dict[IntervalSet, int] = {}
-        ids = np.empty(len(column), np.int32)
-        for number, values in enumerate(column):
-            ids[number] = -1 if values is None else known.setdefault(values, len(known))
-        self.sets = known
-        self._ids = ids
-        self._has_all = bool((ids < 0).any())
-        ends = sorted({end for values in known for span in values.spans for end in span})
-        rank = {end: position for position, end in enumerate(ends)}
+        self.ids = np.fromiter(
+            (-1 if values is None else known.setdefault(values, len(known)) for values in column), np.int64, len(column)
+        )
+        self.distinct = len(known)
         spans = [span for values in known for span in values.spans]
-        self._first = np.array([rank[first] for first, _ in spans], np.int32)
-        self._last = np.array([rank[last] for _, last in spans], np.int32)
-        self._starts = np.cumsum([0, *(len(values.spans) for values in known)], dtype=np.int64)
-        self._rows: dict[int, NDArray[np.uint8]] = {}
+        rank = {end: position for position, end in enumerate(sorted({end for span in spans for end in span}))}
+        self.first = np.array([rank[first] for first, _ in spans], np.int32)
+        self.last = np.array([rank[last] for _, last in spans], np.int32)
+        self.starts = np.cumsum([0, *(len(values.spans) for values in known)], dtype=np.int64)
+        self.ends = len(rank)
+        self.low = self.first[self.starts[:-1]] if known else self.first
+        self.high = self.last[self.starts[1:] - 1] if known else self.last
 
-    def row(self, values: IntervalSet, remember: bool) -> NDArray[np.uint8]:
-        """Bits, eight a byte, low ones first, of the boxes whose set on this axis has a member in common with `values`."""
-        number = self.sets[values]
-        found = self._rows.get(number)
-        if found is not None:
-            return found
-        start, stop = self._starts[number], self._starts[number + 1]
-        touched: NDArray[np.bool_] | None = None
-        for at in range(start, stop):
-            one = (self._first <= self._last[at]) & (self._last >= self._first[at])
-            touched = one if touched is None else touched | one
-        if touched is None:  # the empty set overlaps nothing
-            touched = np.zeros(len(self._first), np.bool_)
-        by_set = touched if len(self._first) == len(self.sets) else np.logical_or.reduceat(touched, self._starts[:-1])
-        # Boxes without a restriction on this axis have number -1, which picks the element appended here.
-        by_box = np.append(by_set, True)[self._ids]
-        row = np.packbits(by_box, bitorder="little")
-        if remember:
-            self._rows[number] = row
-        return row
+    @cached_property
+    def masks(self) -> NDArray[np.uint64]:
+        """(D, W) each set as a mask over the end points it holds. Two sets meet exactly if they share one: the first
+        member of an intersection is an end point of one of them."""
+        held = np.zeros((self.distinct, (self.ends + 63) // 64 * 64), np.bool_)
+        for number in range(self.distinct):
+            for at in range(self.starts[number], self.starts[number + 1]):
+                held[number, self.first[at] : self.last[at] + 1] = True
+        return np.packbits(held, axis=1, bitorder="little").view(np.uint64)
+
+    @cached_property
+    def rows(self) -> NDArray[np.uint8]:
+        """(D + 1, N / 8) bits, low ones first, of the boxes whose set meets each set; the last row, for None, is all ones."""
+        count = len(self.ids)
+        out = np.full((self.distinct + 1, (count + 7) // 8), 0xFF, np.uint8)
+        block = max(1, BATCH_BYTES // max(1, count))
+        for start in range(0, self.distinct, block):
+            mine = self.masks[start : start + block]
+            meets = np.ones((len(mine), self.distinct + 1), np.bool_)
+            meets[:, :-1] = False
+            for word in range(mine.shape[1]):
+                meets[:, :-1] |= (mine[:, word, None] & self.masks[None, :, word]) != 0
+            out[start : start + len(mine)] = np.packbits(meets[:, self.ids], axis=1, bitorder="little")
+        return out
+
+    def meeting(self, one: Numbers, other: Numbers) -> NDArray[np.bool_]:
+        """(P,) whether the sets of each pair of boxes have a member in common."""
+        a, b = self.ids[one], self.ids[other]
+        out = (a < 0) | (b < 0)
+        # Most sets lie far apart as a whole; only the others are compared interval by interval.
+        near = (self.low[a] <= self.high[b]) & (self.low[b] <= self.high[a])
+        todo = np.flatnonzero(~out & near)
+        if not todo.size:
+            return out
+        a, b = a[todo], b[todo]
+        wide, count = np.diff(self.starts)[a], np.diff(self.starts)[b]
+        each = wide * count
+        pair = np.repeat(np.arange(todo.size), each)
+        within = np.arange(pair.size) - np.repeat(np.cumsum(each) - each, each)
+        mine = self.starts[a][pair] + within // count[pair]
+        theirs = self.starts[b][pair] + within % count[pair]
+        touch = (self.first[mine] <= self.last[theirs]) & (self.last[mine] >= self.first[theirs])
+        out[todo] = np.bincount(pair, touch, todo.size) > 0
+        return out
+
+
+def _ones(bits: NDArray[np.uint8], count: int) -> tuple[Numbers, Numbers]:
+    """Rows and columns below `count` of the bits that are set, in order. Few are: only bytes that are not zero are unpacked."""
+    flat = np.flatnonzero(bits)
+    byte, bit = np.nonzero(np.unpackbits(bits.ravel()[flat][:, None], axis=1, bitorder="little"))
+    row, column = np.divmod(flat[byte], bits.shape[1])
+    column = column * 8 + bit
+    inside = column < count
+    return row[inside], column[inside]
 
 
 class BoxIndex:
@@ -66,19 +116,42 @@ class BoxIndex:
 
     def __init__(self, boxes: Sequence[Box]) -> None:
         self.boxes = boxes
-        self._axes = [_AxisIndex([one[axis] for one in boxes]) for axis in Axis]
-        self._budget = ROWS_LIMIT // max(1, (len(boxes) + 7) // 8)
-        self._made = 0
+        axes = [_AxisIndex([one[axis] for one in boxes]) for axis in Axis]
+        row_bytes = (len(boxes) + 7) // 8
+        axes = [a for a in axes if a.distinct]
+        self._coarse = [a for a in axes if a.ends <= MASK_ENDS and a.distinct * row_bytes <= ROWS_BYTES]
+        self._fine = [a for a in axes if a not in self._coarse]
+        self._start = self._stop = 0
+        self._bounds: Numbers = np.zeros(1, np.int64)
+        self._found: Numbers = np.zeros(0, np.int64)
+        self._batch = max(1, 8 * BATCH_BYTES // max(1, len(boxes)))
 
-    def overlapping(self, number: int) -> NDArray[np.intp]:
-        """Ascending numbers of the boxes that have a point in common with box `number`, itself among them."""
-        bits: NDArray[np.uint8] | None = None
-        for axis, values in enumerate(self.boxes[number]):
-            if values is None:
-                continue
-            self._made += 1
-            row = self._axes[axis].row(values, self._made <= self._budget)
-            bits = row if bits is None else bits & row
-        if bits is None:
-            return np.arange(len(self.boxes))
-        return np.flatnonzero(np.unpackbits(bits, count=len(self.boxes), bitorder="little"))
+    def overlapping(self, number: int) -> Numbers:
+        """Ascending numbers of the boxes that have a point in common with box `number`, itself among them.
+
+        Fast if asked in ascending order: a batch of answers is found at once.
+        """
+        if not self._start <= number < self._stop:
+            self._find(number)
+        at = number - self._start
+        return self._found[self._bounds[at] : self._bounds[at + 1]]
+
+    def _find(self, number: int) -> None:
+        count = len(self.boxes)
+        start, stop = number, min(count, number + self._batch)
+        bits = np.full((stop - start, (count + 7) // 8), 0xFF, np.uint8)
+        for axis in self._coarse:
+            bits &= axis.rows[axis.ids[start:stop]]
+        one, other = _ones(bits, count)
+        for axis in self._fine:
+            kept = np.concatenate(
+                [
+                    axis.meeting(one[at : at + 500_000] + start, other[at : at + 500_000])
+                    for at in range(0, one.size, 500_000)
+                ]
+                or [np.zeros(0, np.bool_)]
+            )
+            one, other = one[kept], other[kept]
+        self._start, self._stop = start, stop
+        self._bounds = np.searchsorted(one, np.arange(stop - start + 1))
+        self._found = other

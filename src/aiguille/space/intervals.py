@@ -58,8 +58,13 @@ class IntervalSet:
         return bool(self.spans)
 
     def __contains__(self, value: int) -> bool:
-        at = bisect_right(self.spans, value, key=lambda span: span[0]) - 1
-        return at >= 0 and value <= self.spans[at][1]
+        if len(self.spans) > 16:
+            at = bisect_right(self.spans, value, key=lambda span: span[0]) - 1
+            return at >= 0 and value <= self.spans[at][1]
+        for first, last in self.spans:  # noqa: SIM110 - a plain loop: this is the innermost test of all
+            if first <= value <= last:
+                return True
+        return False
 
     def __iter__(self) -> Iterator[int]:
         for first, last in self.spans:
@@ -106,7 +111,14 @@ class IntervalSet:
         return IntervalSet.canonical(((0, top),)) - self
 
     def issubset(self, other: IntervalSet) -> bool:
-        return not (self - other)
+        theirs = other.spans
+        at, count = 0, len(theirs)
+        for first, last in self.spans:
+            while at < count and theirs[at][1] < first:
+                at += 1
+            if at == count or theirs[at][0] > first or theirs[at][1] < last:
+                return False
+        return True
 
     def overlaps(self, other: IntervalSet) -> bool:
         return bool(self & other)

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 from aiguille.model import TooComplexError
 from aiguille.space.fields import AXES, Axis, Box
@@ -40,7 +41,7 @@ class Class_:
 class Slices:
     """A region cut along `boxes`; boxes that miss the region are dropped from every signature."""
 
-    __slots__ = ("alive", "axes", "budget", "classes", "full", "rest_full", "whole")
+    __slots__ = ("alive", "axes", "budget", "classes", "everyone", "full", "rest_full", "whole")
 
     def __init__(
         self,
@@ -57,33 +58,28 @@ class Slices:
         first, last: axes to be walked before or after all others; the rest is walked by ascending number of classes
         """
         everyone = (1 << len(boxes)) - 1
-        self.alive = everyone
+        self.alive = self.everyone = everyone
         self.budget = budget
+        columns: list[dict[IntervalSet, int]] = [{} for _ in range(AXES)]
+        for number, one in enumerate(boxes):
+            bit = 1 << number
+            for axis, values in enumerate(one):
+                if values is not None:
+                    column = columns[axis]
+                    column[values] = column.get(values, 0) | bit
+        whole = full_cell(tuple(tops))
+        self.whole: Cell = tuple(whole[axis] if values is None else values for axis, values in enumerate(region))
         classes: dict[Axis, list[Class_]] = {}
         full: dict[Axis, int] = {}
-        whole: list[IntervalSet] = []
         for axis in Axis:
-            within = region[axis]
-            if within is None:
-                within = IntervalSet.canonical(((0, tops[axis]),))
-            whole.append(within)
-            by_set: dict[IntervalSet | None, int] = {}
-            for number, one in enumerate(boxes):
-                by_set[one[axis]] = by_set.get(one[axis], 0) | (1 << number)
-            covering = by_set.pop(None, 0)
-            if not by_set and axis not in first:
+            if not columns[axis] and axis not in first:
                 full[axis] = everyone
                 continue
-            parts, covering = _cut(within, by_set, covering)
-            touched = 0
-            for part in parts:
-                touched |= part.signature
+            parts, full[axis], touched = _cut(self.whole[axis], columns[axis], everyone)
             self.alive &= touched
-            full[axis] = covering
             classes[axis] = parts
         self.full = full
         self.classes = classes
-        self.whole: Cell = tuple(whole)
         varying = [a for a in classes if len(classes[a]) > 1 or a in first]
         middle = sorted((a for a in varying if a not in first and a not in last), key=lambda a: (len(classes[a]), a))
         self.axes = [*(a for a in first if a in varying), *middle, *(a for a in last if a in varying)]
@@ -171,6 +167,25 @@ class Slices:
 
         return outer * count(0, self.alive)
 
+    def box_sizes(self, counted: Sequence[Axis]) -> list[int]:
+        """For each box, how many combinations of counted values of the region it holds for some value of the others."""
+        count = self.everyone.bit_length()
+        sizes = [self.alive >> number & 1 for number in range(count)]
+        for axis in counted:
+            parts = self.classes.get(axis)
+            if parts is None:
+                sizes = [size * self.whole[axis].size for size in sizes]
+                continue
+            held = [0] * count
+            for part in parts:
+                bits = part.signature
+                while bits:
+                    low = bits & -bits
+                    held[low.bit_length() - 1] += part.size
+                    bits ^= low
+            sizes = [size * own for size, own in zip(sizes, held, strict=True)]
+        return sizes
+
     def leaves(self) -> set[int]:
         """The distinct masks of boxes that points of the region lie in."""
         found: set[int] = set()
@@ -229,30 +244,42 @@ def _not_covered(alive: int, full: int) -> bool | None:
     return False if alive & full else None
 
 
-def _cut(within: IntervalSet, by_set: dict[IntervalSet | None, int], covering: int) -> tuple[list[Class_], int]:
-    """Classes of `within`, and the mask of the boxes that cover all of it."""
+@lru_cache(maxsize=64)
+def full_cell(tops: tuple[int, ...]) -> Cell:
+    """Every value of every axis."""
+    return tuple(IntervalSet.canonical(((0, top),)) for top in tops)
+
+
+def _cut(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> tuple[list[Class_], int, int]:
+    """Classes of `within`, the mask of the boxes that cover all of it, and of those that have a part in it."""
+    low, high = within.spans[0][0], within.spans[-1][1]
     toggles: dict[int, int] = {}
-    always = covering
+    active = everyone
     for values, mask in by_set.items():
-        if values is None:
-            continue
-        common = values & within
-        if common.spans == within.spans:
-            covering |= mask
-        for start, stop in common.spans:
-            toggles[start] = toggles.get(start, 0) ^ mask
-            toggles[stop + 1] = toggles.get(stop + 1, 0) ^ mask
+        active ^= mask  # boxes without a set on this axis hold everything
+        for start, stop in values.spans:
+            if stop < low:
+                continue
+            if start > high:
+                break
+            if start <= low:
+                active ^= mask
+            else:
+                toggles[start] = toggles.get(start, 0) ^ mask
+            if stop < high:
+                toggles[stop + 1] = toggles.get(stop + 1, 0) ^ mask
     found: dict[int, Class_] = {}
-    at_boundaries = sorted(toggles)
-    position = 0
-    active = always
+    boundaries = sorted(toggles)
+    position, count = 0, len(boundaries)
     for start, stop in within.spans:
         at = start
         while at <= stop:
-            while position < len(at_boundaries) and at_boundaries[position] <= at:
-                active ^= toggles[at_boundaries[position]]
+            while position < count and boundaries[position] <= at:
+                active ^= toggles[boundaries[position]]
                 position += 1
-            end = stop if position == len(at_boundaries) else min(stop, at_boundaries[position] - 1)
+            end = stop
+            if position < count and boundaries[position] <= stop:
+                end = boundaries[position] - 1
             part = found.get(active)
             if part is None:
                 found[active] = Class_(active, end - at + 1, [(at, end)])
@@ -260,15 +287,31 @@ def _cut(within: IntervalSet, by_set: dict[IntervalSet | None, int], covering: i
                 part.size += end - at + 1
                 part.spans.append((at, end))
             at = end + 1
-    return list(found.values()), covering
+    covering, touched = everyone, 0
+    for signature in found:
+        covering &= signature
+        touched |= signature
+    return list(found.values()), covering, touched
+
+
+def box_size(region: Box, tops: Sequence[int], counted: Sequence[Axis]) -> int:
+    """How many combinations of values a box holds on the axes named."""
+    size = 1
+    for axis in counted:
+        values = region[axis]
+        size *= tops[axis] + 1 if values is None else values.size
+    return size
 
 
 def overlap(one: Box, other: Box) -> Box | None:
     """The intersection of two boxes, or None if they have no point in common."""
     out: list[IntervalSet | None] = []
-    for mine, theirs in zip(one, other, strict=True):
-        if mine is None or theirs is None or mine is theirs:
-            out.append(theirs if mine is None else mine)
+    for mine, theirs in zip(one, other):  # noqa: B905 - both have one entry an axis; strictness costs a fifth here
+        if mine is None or mine is theirs:
+            out.append(theirs)
+            continue
+        if theirs is None:
+            out.append(mine)
             continue
         common = mine & theirs
         if not common:
