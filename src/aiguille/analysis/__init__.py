@@ -1,5 +1,7 @@
 """Computations on model and space: verdicts, exposures, standing of rules."""
 
+from aiguille.analysis.answers import Answer, answer
+from aiguille.analysis.bulk import Decision, probe_table
 from aiguille.analysis.decide import (
     Decider,
     End,
@@ -10,24 +12,32 @@ from aiguille.analysis.decide import (
     surely_refused,
 )
 from aiguille.analysis.exposure import Exposure, exposures
+from aiguille.analysis.probe import Prober, Verdict, Visit, Way
 from aiguille.analysis.program import Kind, Program, Programs, Step, families
 from aiguille.analysis.sides import Entrance, each_interface, entrances, guess_outside, not_loopback, outside_known
 from aiguille.analysis.standing import Openness, Standing, StandingReport, standings
 
 __all__ = [
+    "Answer",
     "Decider",
+    "Decision",
     "End",
     "Ends",
     "Entrance",
     "Exposure",
     "Kind",
     "Openness",
+    "Prober",
     "Program",
     "Programs",
     "Proof",
     "Standing",
     "StandingReport",
     "Step",
+    "Verdict",
+    "Visit",
+    "Way",
+    "answer",
     "each_interface",
     "entrances",
     "exposures",
@@ -36,6 +46,7 @@ __all__ = [
     "maybe_accepted",
     "not_loopback",
     "outside_known",
+    "probe_table",
     "standings",
     "surely_accepted",
     "surely_refused",

@@ -6,23 +6,29 @@ from aiguille.space.intervals import IntervalSet
 from aiguille.space.packets import Packet, packet_at, spell_address, spell_flags, spell_protocol
 from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
+from aiguille.space.sentences import COLUMNS, Sketch, families_of, read_row, read_sentence
 from aiguille.space.slices import BUDGET, Cell, Leaf, Slices, box_size, full_cell, overlap, subtract
+from aiguille.space.table import Fault, PacketTable, read_table
 
 __all__ = [
     "AXES",
     "BUDGET",
+    "COLUMNS",
     "COUNTED",
     "EVERYTHING",
     "Axis",
     "Box",
     "BoxIndex",
     "Cell",
+    "Fault",
     "IntervalSet",
     "Leaf",
     "Packet",
     "PacketSet",
+    "PacketTable",
     "Piece",
     "Resolver",
+    "Sketch",
     "Slices",
     "Space",
     "Symbols",
@@ -30,9 +36,13 @@ __all__ = [
     "box_size",
     "everything",
     "expand_mask",
+    "families_of",
     "full_cell",
     "overlap",
     "packet_at",
+    "read_row",
+    "read_sentence",
+    "read_table",
     "spell_address",
     "spell_flags",
     "spell_protocol",

@@ -1,0 +1,119 @@
+"""Probing what is only sketched: the possible verdicts of all packets that fit, each with an example."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from aiguille.analysis.decide import Decider, Ends
+from aiguille.analysis.probe import Prober, Verdict
+from aiguille.analysis.program import Program
+from aiguille.model import Action, Direction, Stage, Translate, TranslationKind, UsageError
+from aiguille.space import Axis, Box, IntervalSet, Packet, Sketch, families_of, overlap
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What becomes of the packets that fit a sketch: one verdict each of the kinds that occur, by example."""
+
+    verdicts: tuple[Verdict, ...]
+
+    @property
+    def certain(self) -> bool:
+        return len(self.verdicts) == 1 and self.verdicts[0].certain
+
+
+def answer(prober: Prober, sketch: Sketch) -> Answer:
+    """Probe a sketch. A packet with nothing left open has one verdict; else every verdict that some fitting packet gets.
+
+    Raises UsageError if the export says nothing on the families and directions the sketch may mean.
+    """
+    packet = sketch.packet()
+    if packet is not None:
+        return Answer((prober.probe(packet),))
+    found: dict[tuple[Action, bool], Verdict] = {}
+    programs = [
+        program
+        for family in families_of(sketch)
+        if (program := prober.programs.get(family, _direction(sketch))) is not None
+    ]
+    if not programs:
+        raise UsageError(
+            f"the export of {prober.device.name} holds no rules for {_direction(sketch).value} traffic of this address family"
+        )
+    for program in programs:
+        for candidate in _candidates(prober, program, sketch):
+            verdict = prober.probe(candidate)
+            found.setdefault((verdict.verdict, verdict.certain), verdict)
+    return Answer(tuple(found.values()))
+
+
+def _direction(sketch: Sketch) -> Direction:
+    if not sketch.in_interface:
+        return Direction.FROM_DEVICE
+    return Direction.THROUGH_DEVICE if sketch.out_interface else Direction.TO_DEVICE
+
+
+def _candidates(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Packet]:
+    """Packets that fit, at least one for every verdict that occurs: as they come, and by way of each translation."""
+    region = sketch.region(program.space)
+    decider = Decider(program)
+    yield from _by_verdict(decider, program, region)
+    for piece, change in _translations(prober, program):
+        common = overlap(piece, region)
+        if common is None:
+            continue
+        moved = _moved(common, change)
+        for packet in _by_verdict(decider, program, moved):
+            yield _as_it_came(packet, common)
+
+
+def _by_verdict(decider: Decider, program: Program, region: Box) -> Iterator[Packet]:
+    for action in (Action.ACCEPT, Action.DROP, Action.REJECT):
+
+        def ends_so(ends: Ends, action: Action = action) -> bool:
+            return any(
+                end.accepts if action is Action.ACCEPT else program.steps[end.step].action is action for end in ends
+            )
+
+        proof = decider.find(region, ends_so)
+        if proof is not None:
+            yield proof.packet
+
+
+def _translations(prober: Prober, program: Program) -> Iterator[tuple[Box, Translate]]:
+    stage = Stage.OUTPUT if program.direction is Direction.FROM_DEVICE else Stage.PREROUTING
+    resolver = prober.programs.resolver(program.family)
+    for rulebase in prober.device.rulebases:
+        if program.family not in rulebase.families:
+            continue
+        if not any(c.base is not None and c.base.kind == "nat" and c.base.stage is stage for c in rulebase.chains):
+            continue
+        for _, rule in rulebase.rules():
+            for effect in rule.effects:
+                if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE:
+                    for piece in resolver.match(rule.match):
+                        yield piece.box, effect
+
+
+def _moved(region: Box, change: Translate) -> Box:
+    """What a region of packets looks like after a translation."""
+    out = list(region)
+    if change.addresses is not None:
+        out[Axis.DST] = IntervalSet([(change.addresses.first, change.addresses.last)])
+    elif change.kind is TranslationKind.TO_DEVICE:
+        out[Axis.DST] = None
+    if change.ports is not None:
+        out[Axis.B] = IntervalSet([(change.ports.first, change.ports.last)])
+    return tuple(out)
+
+
+def _as_it_came(packet: Packet, region: Box) -> Packet:
+    """A translated packet with the destination it had before, taken from the region the translation applies to."""
+    out = packet
+    destinations, ports = region[Axis.DST], region[Axis.B]
+    if destinations is not None and packet.destination not in destinations:
+        out = replace(out, destination=destinations.first)
+    if ports is not None and packet.dport is not None and packet.dport not in ports:
+        out = replace(out, dport=ports.first)
+    return out

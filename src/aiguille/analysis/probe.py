@@ -1,0 +1,410 @@
+"""What becomes of one packet: every table and chain it meets, translations and marks on the way, and the rule that decides.
+
+Unlike a `Program` this follows a single packet through all base chains as the kernel orders them (nft(8), "Netfilter
+hooks"): destination translation before filtering, so that the filter sees the new destination while the verdict is that of the
+packet as it came; source translation after it. Translation chains see the first packet of a connection; later packets of it
+are translated alike, so they are taken for packets in its original direction. Invalid and untracked packets are not translated.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from aiguille.analysis.program import Programs
+from aiguille.model import (
+    STAGES,
+    Action,
+    Chain,
+    Direction,
+    MarkTest,
+    NoTracking,
+    Rule,
+    Rulebase,
+    SetMark,
+    Stage,
+    State,
+    TooComplexError,
+    Translate,
+    TranslationKind,
+    UsageError,
+)
+from aiguille.space import Packet, Piece
+from aiguille.space.fields import WITH_PORTS
+
+WAYS_LIMIT = 2048
+"""Ways a packet may go where conditions are open; beyond, the verdicts found so far stand and nothing is certain."""
+
+SPREAD = 4
+"""Values tried of a translation that may choose among many."""
+
+
+@dataclass(frozen=True, slots=True)
+class Visit:
+    """Something on a packet's way.
+
+    rule: the rule that matched, None for the chain's end
+    matched: False where it only may match; the way goes on as if it did, or not, by `taken`
+    tried: how many rules of the chain were passed over since the last visit
+    packet: the packet as the rule saw it, where it was translated before
+    """
+
+    rulebase: Rulebase
+    chain: Chain
+    rule: Rule | None
+    action: Action
+    matched: bool = True
+    taken: bool = True
+    tried: int = 0
+    depth: int = 0
+    packet: Packet | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """One way a packet can go: the verdict, what decided it, and every visit until then."""
+
+    verdict: Action
+    decided_by: Visit
+    visits: tuple[Visit, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """What becomes of a packet.
+
+    ways: the likeliest first; more than one only where conditions are open
+    complete: False if there were more ways than are worth following; nothing is certain then
+    """
+
+    packet: Packet
+    ways: tuple[Way, ...]
+    complete: bool = True
+
+    @property
+    def verdict(self) -> Action:
+        return self.ways[0].verdict
+
+    @property
+    def decided_by(self) -> Visit:
+        return self.ways[0].decided_by
+
+    @property
+    def certain(self) -> bool:
+        """Whether all ways end alike: accepted, dropped or rejected."""
+        return self.complete and len({way.verdict for way in self.ways}) == 1
+
+
+@dataclass(frozen=True, slots=True)
+class _State:
+    """A packet on its way. destination None: an address of the device we do not know."""
+
+    packet: Packet
+    mark: int = 0
+    unknown_destination: bool = False
+    redirected: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _End:
+    """How a chain was left: with a verdict, or by its end or a return (None)."""
+
+    verdict: Action | None
+    state: _State
+    visits: tuple[Visit, ...]
+
+
+class Prober:
+    """Probes packets on one device; rules named in `without` are treated as switched off."""
+
+    def __init__(self, programs: Programs, without: Sequence[Rule] = ()) -> None:
+        self.programs = programs
+        self.device = programs.device
+        self.without = tuple(without)
+        self._without = {id(rule) for rule in without}
+        self._pieces: dict[tuple[int, int], tuple[Piece, ...]] = {}
+        self._chains: dict[int, dict[str, Chain]] = {
+            id(rulebase): {chain.name: chain for chain in rulebase.chains} for rulebase in self.device.rulebases
+        }
+        self._bases: dict[tuple[int, Stage], list[tuple[Rulebase, Chain]]] = {}
+
+    def probe(self, packet: Packet) -> Verdict:
+        """What becomes of a packet. Raises UsageError if the export says nothing on its family and direction."""
+        direction = direction_of(packet)
+        if not any(True for stage in STAGES[direction] for _ in self._stage(packet.family, stage)):
+            raise UsageError(
+                f"the export of {self.device.name} holds no rules for IPv{packet.family} {direction.value} traffic"
+            )
+        ways: dict[tuple[Action, int, int], Way] = {}
+        tried = 0
+        try:
+            for way in self._ways(_State(packet), direction):
+                tried += 1
+                ways.setdefault((way.verdict, id(way.decided_by.chain), id(way.decided_by.rule)), way)
+                if tried >= WAYS_LIMIT:
+                    break
+        except RecursionError as error:
+            raise TooComplexError(
+                f"{self.device.name}: too many rules in a row match without deciding; the packet cannot be followed"
+            ) from error
+        return Verdict(packet, tuple(ways.values()), complete=tried < WAYS_LIMIT)
+
+    def _ways(self, state: _State, direction: Direction) -> Iterator[Way]:
+        first, *rest = STAGES[direction]
+        for end in self._stages(state, [first], ()):
+            if end.verdict is not None:
+                yield _way(end.verdict, end.visits)
+                continue
+            # A redirected packet stays here, wherever it would have left.
+            later = [Stage.INPUT] if end.state.redirected and direction is Direction.THROUGH_DEVICE else rest
+            for last in self._stages(end.state, later, end.visits):
+                yield _way(last.verdict or Action.ACCEPT, last.visits)
+
+    def _stages(self, state: _State, stages: Sequence[Stage], visits: tuple[Visit, ...]) -> Iterator[_End]:
+        bases = [base for stage in stages for base in self._stage(state.packet.family, stage)]
+        yield from self._bases_in_turn(state, bases, visits)
+
+    def _bases_in_turn(
+        self, state: _State, bases: Sequence[tuple[Rulebase, Chain]], visits: tuple[Visit, ...]
+    ) -> Iterator[_End]:
+        if not bases:
+            yield _End(None, state, visits)
+            return
+        rulebase, chain = bases[0]
+        if (
+            chain.base is not None
+            and chain.base.kind == "nat"
+            and state.packet.state in (State.INVALID, State.UNTRACKED)
+        ):
+            yield from self._bases_in_turn(state, bases[1:], visits)
+            return
+        for end in self._base(rulebase, chain, state):
+            seen = (*visits, *end.visits)
+            if end.verdict is None or end.verdict is Action.ACCEPT:
+                yield from self._bases_in_turn(end.state, bases[1:], seen)
+            else:
+                yield _End(end.verdict, end.state, seen)
+
+    def _base(self, rulebase: Rulebase, chain: Chain, state: _State) -> Iterator[_End]:
+        for end in self._chain(rulebase, chain, state, 0, 0):
+            if end.verdict is not None:
+                yield end
+                continue
+            for policy in (
+                (Action.ACCEPT, Action.DROP) if chain.policy is Action.UNKNOWN else (chain.policy or Action.ACCEPT,)
+            ):
+                known = chain.policy is not Action.UNKNOWN
+                visit = Visit(rulebase, chain, None, policy, matched=known, packet=end.state.packet)
+                yield _End(policy, end.state, (*end.visits, visit))
+
+    def _chain(self, rulebase: Rulebase, chain: Chain, state: _State, at: int, depth: int) -> Iterator[_End]:
+        """All ways through a chain from rule index `at` on."""
+        if depth > 64:
+            raise UsageError(f"chains of {self.device.name} call one another too deeply")
+        tried = 0
+        for number in range(at, len(chain.rules)):
+            rule = chain.rules[number]
+            matched = self._matches(rule, state)
+            if matched is False:
+                tried += 1
+                continue
+            visit = Visit(rulebase, chain, rule, rule.action, matched is True, True, tried, depth, state.packet)
+            for taken in (True,) if matched else _likely_first(rule):
+                if taken:
+                    yield from self._matched(rulebase, chain, rule, number, state, visit, depth)
+                else:
+                    passed = replace(visit, taken=False)
+                    for end in self._chain(rulebase, chain, state, number + 1, depth):
+                        yield replace(end, visits=(passed, *end.visits))
+            return
+        yield _End(None, state, ())
+
+    def _matched(
+        self, rulebase: Rulebase, chain: Chain, rule: Rule, number: int, state: _State, visit: Visit, depth: int
+    ) -> Iterator[_End]:
+        def go_on(after: _State, seen: tuple[Visit, ...]) -> Iterator[_End]:
+            for end in self._chain(rulebase, chain, after, number + 1, depth):
+                yield replace(end, visits=(*seen, *end.visits))
+
+        match rule.action:
+            case Action.ACCEPT | Action.DROP | Action.REJECT:
+                for after in self._changed(rule, state):
+                    yield _End(rule.action, after, (visit,))
+            case Action.RETURN:
+                yield _End(None, state, (visit,))
+            case Action.CONTINUE:
+                for after in self._changed(rule, state):
+                    yield from go_on(after, (visit,))
+            case Action.JUMP | Action.GOTO:
+                target = self._chains[id(rulebase)].get(rule.target or "")
+                if target is None:
+                    yield from self._anything(state, visit, go_on)
+                    return
+                for end in self._chain(rulebase, target, state, 0, depth + 1):
+                    seen = (visit, *end.visits)
+                    if end.verdict is not None or rule.action is Action.GOTO:
+                        yield replace(end, visits=seen)
+                    else:
+                        yield from go_on(end.state, seen)
+            case Action.UNKNOWN:
+                yield from self._anything(state, visit, go_on)
+
+    def _anything(self, state: _State, visit: Visit, go_on: object) -> Iterator[_End]:
+        """A target we do not know may accept, drop, or let evaluation go on."""
+        doubtful = replace(visit, matched=False)
+        yield from go_on(state, (doubtful,))  # type: ignore[operator]
+        for verdict in (Action.ACCEPT, Action.DROP):
+            yield _End(verdict, state, (replace(doubtful, action=verdict),))
+
+    def _changed(self, rule: Rule, state: _State) -> Iterator[_State]:
+        """The packet after the rule's effects; several where a translation may choose."""
+        states = [state]
+        for effect in rule.effects:
+            match effect:
+                case SetMark(value, mask):
+                    states = [replace(s, mark=s.mark & ~mask ^ value) for s in states]
+                case NoTracking():
+                    states = [replace(s, packet=replace(s.packet, state=State.UNTRACKED)) for s in states]
+                case Translate():
+                    states = [new for s in states for new in self._translated(effect, s)]
+        yield from states
+
+    def _translated(self, change: Translate, state: _State) -> Iterator[_State]:
+        packet = state.packet
+        match change.kind:
+            case TranslationKind.SOURCE:
+                yield state  # what comes after filtering does not change the verdict
+                return
+            case TranslationKind.TO_DEVICE:
+                own = self._own_address(packet)
+                moved = replace(packet, destination=own if own is not None else packet.destination, out_interface="")
+                if not packet.in_interface:
+                    moved = replace(moved, out_interface="lo")
+                base = replace(state, packet=moved, unknown_destination=own is None, redirected=True)
+            case TranslationKind.DESTINATION:
+                base = state
+        for address in _spread(change, packet):
+            for port in _ports(change, packet):
+                new = base.packet
+                if address is not None:
+                    new = replace(new, destination=address)
+                if port is not None:
+                    new = replace(new, dport=port)
+                yield replace(base, packet=new)
+
+    def _own_address(self, packet: Packet) -> int | None:
+        """The address a redirected packet gets: loopback for own packets, else the first of the interface it came by."""
+        if not packet.in_interface:
+            return 0x7F000001 if packet.family == 4 else 1
+        for interface in self.device.interfaces:
+            if interface.name == packet.in_interface:
+                for address in interface.addresses:
+                    if address.family == packet.family:
+                        return address.first
+        return None
+
+    def _matches(self, rule: Rule, state: _State) -> bool | None:
+        """Whether a rule matches; None where that cannot be told."""
+        if not rule.enabled or id(rule) in self._without:
+            return False
+        packet = state.packet
+        resolver = self.programs.resolver(packet.family)
+        key = (id(rule), packet.family)
+        pieces = self._pieces.get(key)
+        if pieces is None:
+            # Marks are followed here, so they do not make a rule doubtful as they do for sets of packets.
+            pieces = self._pieces[key] = resolver.match(rule.match, sure=not rule.qualifiers)
+        point: list[int | None] = list(packet.point(resolver.space))
+        if state.unknown_destination:
+            point[3] = None
+        answer: bool | None = False
+        for piece in pieces:
+            inside: bool | None = True
+            for value, values in zip(point, piece.box, strict=True):
+                if values is None:
+                    continue
+                if value is None:
+                    inside = None
+                elif value not in values:
+                    inside = False
+                    break
+            if inside is not False:
+                if inside and piece.sure:
+                    answer = True
+                    break
+                answer = None
+        if answer is False or not all(_mark_fits(test, state.mark) for test in rule.marks):
+            return False
+        return answer
+
+    def _stage(self, family: int, stage: Stage) -> list[tuple[Rulebase, Chain]]:
+        found = self._bases.get((family, stage))
+        if found is None:
+            found = [
+                (rulebase, chain)
+                for rulebase in self.device.rulebases
+                if family in rulebase.families
+                for chain in rulebase.chains
+                if chain.base is not None and chain.base.stage is stage
+            ]
+            found.sort(key=lambda item: item[1].base.priority if item[1].base else 0)
+            self._bases[family, stage] = found
+        return found
+
+
+def direction_of(packet: Packet) -> Direction:
+    if not packet.in_interface:
+        return Direction.FROM_DEVICE
+    return Direction.THROUGH_DEVICE if packet.out_interface else Direction.TO_DEVICE
+
+
+def _way(verdict: Action, visits: tuple[Visit, ...]) -> Way:
+    """What decided: the visit that refused; else the one that accepted in the filter's own chain, else the last that accepted."""
+    if verdict.refuses:
+        return Way(verdict, visits[-1], visits)
+    accepting = [v for v in visits if v.action is Action.ACCEPT and v.taken]
+    central = [v for v in accepting if _base_of(v, visits).base is not None and _is_central(_base_of(v, visits))]
+    return Way(verdict, (central or accepting or list(visits))[-1], visits)
+
+
+def _base_of(visit: Visit, visits: tuple[Visit, ...]) -> Chain:
+    """The base chain a visit belongs to: its own, or that of the visit by which its chain was entered."""
+    if visit.chain.base is not None:
+        return visit.chain
+    at = visits.index(visit)
+    return next((v.chain for v in reversed(visits[:at]) if v.chain.base is not None), visit.chain)
+
+
+def _is_central(chain: Chain) -> bool:
+    base = chain.base
+    return base is not None and base.kind == "filter" and base.priority == 0
+
+
+def _likely_first(rule: Rule) -> tuple[bool, bool]:
+    """A plain rate limit mostly lets through what it matches; of other open conditions nothing is known."""
+    limits = [q.name == "rate limit" and "-above" not in q.text for q in rule.qualifiers]
+    return (True, False) if limits and all(limits) else (False, True)
+
+
+def _mark_fits(test: MarkTest, mark: int) -> bool:
+    return ((mark & test.mask) == test.value) is not test.negated
+
+
+def _spread(change: Translate, packet: Packet) -> Iterator[int | None]:
+    """Addresses a translation may lead to: the only one, or the ends and some in between of a range."""
+    if change.addresses is None:
+        yield None
+    elif change.netmap_bits is not None:
+        yield change.addresses.first | packet.destination & (1 << change.netmap_bits) - 1
+    else:
+        first, last = change.addresses.first, change.addresses.last
+        yield from sorted({first, last, *range(first, min(last, first + SPREAD) + 1)})
+
+
+def _ports(change: Translate, packet: Packet) -> Iterator[int | None]:
+    if change.ports is None or packet.protocol not in WITH_PORTS:
+        yield None
+    elif packet.dport is not None and change.ports.first <= packet.dport <= change.ports.last:
+        yield packet.dport
+    else:
+        yield from sorted({change.ports.first, change.ports.last})

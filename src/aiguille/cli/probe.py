@@ -1,0 +1,104 @@
+"""`aiguille probe`: which rule decides a packet, and the walk that leads there."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from aiguille.cli import options, output
+from aiguille.model import EXIT_USAGE, UsageError
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from aiguille.analysis import Answer, Prober
+    from aiguille.model import Device
+
+NAME = "probe"
+HELP = "tell which rule decides a packet, and show the walk that leads there"
+EXAMPLES = """examples:
+  aiguille probe valley-gw.v4 --packet "tcp from 203.0.113.9:41000 to 192.0.2.10:443 entering eth0 leaving eth1"
+  aiguille probe valley-gw.v4 --packets packets.csv --json
+  aiguille probe valley-gw.v4 --packet "tcp to any:22 entering eth0" --without INPUT/4
+
+What a packet leaves out means any; the answer then lists the possible verdicts with an example each. Addresses and ports
+are those before translation."""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    options.add_paths(parser)
+    what = parser.add_mutually_exclusive_group(required=True)
+    what.add_argument("--packet", metavar="TEXT", help="one packet in words")
+    what.add_argument("--packets", metavar="FILE", type=Path, help="many packets, as CSV with a header")
+    parser.add_argument("--device", metavar="NAME", help="the device to probe, where the paths hold several")
+    parser.add_argument(
+        "--without",
+        action="append",
+        default=[],
+        metavar="RULE",
+        help="treat this rule as switched off: FILE:LINE or CHAIN/NUMBER; repeatable",
+    )
+    parser.add_argument(
+        "--json", action="store_true", help="write JSON to standard output instead of the terminal view"
+    )
+    options.add_manner(parser)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    from aiguille.analysis import Prober, Programs
+    from aiguille.analysis.lookup import find_rule, one_device
+
+    estate = options.read_estate(arguments)
+    device = one_device(estate, arguments.device)
+    programs = Programs(device)
+    without = [find_rule(device, name) for name in arguments.without]
+    prober = Prober(programs, without)
+    plain = Prober(programs) if without else None
+    code = _one(arguments, device, prober, plain) if arguments.packet is not None else _many(arguments, device, prober)
+    return options.exit_code(estate, code)
+
+
+def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None) -> int:
+    from aiguille.analysis import answer
+    from aiguille.reports.probe import probe_data, show_answer
+    from aiguille.space import read_sentence
+
+    sketch = read_sentence(arguments.packet)
+    found = answer(prober, sketch)
+    before: Answer | None = answer(plain, sketch) if plain is not None else None
+    if arguments.json:
+        ids, answers = (["packet"], [found]) if before is None else (["before", "packet"], [before, found])
+        sys.stdout.writelines(probe_data(device, ids, answers, ()))
+        return 0
+
+    def view(console: Console) -> None:
+        show_answer(console, device, found, before)
+
+    output.show(arguments, view)
+    return 0
+
+
+def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
+    from aiguille.analysis import probe_table
+    from aiguille.reports.probe import probe_data, show_table
+    from aiguille.reports.text import visible
+    from aiguille.space import read_table
+
+    path: Path = arguments.packets
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as lines:
+            table = read_table(lines, prober.programs.resolver(4).space.symbols)
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{path}: cannot be read ({error})") from error
+    except UsageError as error:
+        raise UsageError(f"{path}: {error.message}") from error
+    answers = probe_table(prober, table)
+    if arguments.json:
+        sys.stdout.writelines(probe_data(device, table.ids, answers, table.faults))
+    else:
+        output.show(arguments, lambda console: show_table(console, table.ids, answers))
+    for fault in table.faults:
+        options.log.error("%s:%d: packet '%s': %s; the row is left out", path, fault.line, visible(fault.id), fault.why)
+    return EXIT_USAGE if table.faults else 0
