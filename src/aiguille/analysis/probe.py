@@ -97,10 +97,15 @@ class Verdict:
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """A packet on its way. destination None: an address of the device we do not know."""
+    """A packet on its way.
+
+    tracked: whether connection tracking has seen it
+    unknown_destination: it goes to an address of the device that the export does not tell
+    """
 
     packet: Packet
     mark: int = 0
+    tracked: bool = True
     unknown_destination: bool = False
     redirected: bool = False
 
@@ -186,7 +191,8 @@ class Prober:
                 yield _End(end.verdict, end.state, seen)
 
     def _base(self, rulebase: Rulebase, chain: Chain, state: _State) -> Iterator[_End]:
-        for end in self._chain(rulebase, chain, state, 0, 0):
+        tracked = chain.base is None or not chain.base.before_tracking
+        for end in self._chain(rulebase, chain, replace(state, tracked=tracked), 0, 0):
             if end.verdict is not None:
                 yield end
                 continue
@@ -314,6 +320,8 @@ class Prober:
         if pieces is None:
             # Marks are followed here, so they do not make a rule doubtful as they do for sets of packets.
             pieces = self._pieces[key] = resolver.match(rule.match, sure=not rule.qualifiers)
+        if not state.tracked and packet.state is not State.UNTRACKED:
+            packet = replace(packet, state=State.INVALID)  # as the kernel has it before connections are tracked
         point: list[int | None] = list(packet.point(resolver.space))
         if state.unknown_destination:
             point[3] = None

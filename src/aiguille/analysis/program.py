@@ -22,6 +22,7 @@ from aiguille.model import (
     Rulebase,
     Span,
     Stage,
+    State,
     TooComplexError,
 )
 from aiguille.space import (
@@ -301,8 +302,10 @@ class _Writer:
         self.resolver = resolver
         self.steps: list[Step] = []
         self._chains: dict[int, dict[str, Chain]] = {}
+        self._stateless = False
 
     def base(self, rulebase: Rulebase, chain: Chain, *, is_last: bool) -> None:
+        self._stateless = chain.base is not None and chain.base.before_tracking
         policy, after = Label(), Label()
         self._chain(rulebase, chain, _FULL, policy, None if is_last else after, (), ())
         policy.index = len(self.steps)
@@ -333,7 +336,8 @@ class _Writer:
         path: what gets into it; end: where a return leads; accept: where an accept leads, None if it is final
         """
         for rule in chain.rules:
-            pieces = conjunction(path, self.resolver.rule(rule))
+            own = self.resolver.rule(rule)
+            pieces = conjunction(path, before_tracking(own) if self._stateless else own)
             if len(self.steps) > STEP_LIMIT:
                 raise TooComplexError(
                     f"the chains written out have more than {STEP_LIMIT} steps; they call one another too often",
@@ -401,6 +405,18 @@ def _only_maybe(pieces: tuple[Piece, ...], tops: tuple[int, ...]) -> tuple[Piece
         if piece.sure and left:
             left = [part for one in left for part in subtract(one, piece.box, tops)]
     return tuple(Piece(one, False) for one in left)
+
+
+def before_tracking(pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
+    """What pieces match in a chain that comes before connections are tracked: there every packet counts as invalid."""
+    out = []
+    for piece in pieces:
+        states = piece.box[Axis.STATE]
+        if states is None:
+            out.append(piece)
+        elif State.INVALID.number in states:
+            out.append(Piece((*piece.box[: Axis.STATE], None, *piece.box[Axis.STATE + 1 :]), piece.sure))
+    return tuple(out)
 
 
 def conjunction(path: tuple[Piece, ...], pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:

@@ -8,8 +8,8 @@ the packets that can go the program's way:
 * *impossible*: its own conditions exclude one another, or nothing ever calls its chain.
 * *shadowed*: rules above surely take every packet it matches or may match, one of them with another outcome.
 * *redundant*: without it every packet would have the same verdict, be it for the rules above or for those below and the default.
-* *contradicted*: packets it matches are also matched by a rule above with the opposite outcome, which wins.
-* *partly hidden*: some of its packets are surely taken above, all with the same outcome.
+* *contradicted*: packets it matches are also matched by a rule above, of its own rule base, with the opposite outcome.
+* *partly hidden*: some of its packets are surely taken above in its rule base, all with the same outcome.
 * *live*: none of these.
 
 The first that applies is given. Contradicted and partly hidden are judged on packets that open connections wherever a rule takes any:
@@ -422,7 +422,7 @@ class _Judge:
         for at in above:
             row = self.rows[at]
             other = self.program.steps[row.step]
-            if other.kind is Kind.SKIP and not other.settles:
+            if (other.kind is Kind.SKIP and not other.settles) or other.rulebase is not step.rulebase:
                 continue
             wanted = against if opposite(step, other) else with_it
             if row.step in wanted or (wanted is with_it and (against or len(with_it) >= BECAUSE_LIMIT)):

@@ -249,6 +249,11 @@ class Base:
     priority: int = 0
     kind: str = "filter"
 
+    @property
+    def before_tracking(self) -> bool:
+        """Whether it comes before connection tracking, which the kernel does at priority -200 (nft(8))."""
+        return self.priority < -200 and self.stage in (Stage.PREROUTING, Stage.OUTPUT)
+
 
 @dataclass(frozen=True, slots=True)
 class Chain:

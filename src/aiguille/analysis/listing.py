@@ -1,0 +1,92 @@
+"""Choosing and ordering the rules of a listing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from aiguille.analysis.program import Programs, families
+from aiguille.analysis.standing import StandingReport
+from aiguille.model import NotUnderstoodError, UsageError
+from aiguille.model.protocols import PORTS
+from aiguille.space import Axis, Box, IntervalSet
+from aiguille.space.sentences import read_sentence
+
+
+@dataclass(frozen=True, slots=True)
+class Touching:
+    """An address of one family, or None, and a destination port, or None."""
+
+    family: int | None
+    address: int | None
+    port: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """Which rules to list; empty means all. order: "export", "openness" or "hits", the latter two largest first."""
+
+    standings: Sequence[str] = ()
+    chains: Sequence[str] = ()
+    actions: Sequence[str] = ()
+    touching: Touching | None = None
+    order: str = "export"
+
+
+def read_touching(text: str) -> Touching:
+    """Read ``10.0.0.5``, ``10.0.0.5/22``, ``/22`` or ``2001:db8::5/443``; raises UsageError."""
+    address, _, port = text.partition("/")
+    number = None
+    if port:
+        if port not in PORTS and not (port.isdecimal() and port.isascii() and int(port) <= 65535):
+            raise UsageError(f"'{port}' in '{text}' is not a port; write ADDRESS/PORT, ADDRESS or /PORT")
+        number = PORTS[port] if port in PORTS else int(port)
+    if not address:
+        if number is None:
+            raise UsageError(f"'{text}' names neither an address nor a port; write ADDRESS/PORT, ADDRESS or /PORT")
+        return Touching(None, None, number)
+    try:
+        sketch = read_sentence(f"from [{address}] entering any")
+    except (UsageError, NotUnderstoodError) as error:
+        raise UsageError(f"'{address}' in '{text}' is not an address; write ADDRESS/PORT, ADDRESS or /PORT") from error
+    if sketch.source is None:
+        raise UsageError(f"'{address}' in '{text}' is not an address; write ADDRESS/PORT, ADDRESS or /PORT")
+    return Touching(sketch.family, sketch.source[0], number)
+
+
+def select(programs: Programs, reports: Iterable[StandingReport], wanted: Selection) -> list[StandingReport]:
+    """The reports wanted, in the order wanted; ties keep the order of the export."""
+    out = [
+        report
+        for report in reports
+        if (not wanted.standings or report.standing.value in wanted.standings)
+        and (not wanted.chains or report.chain.name in wanted.chains)
+        and (not wanted.actions or report.rule.action.value in wanted.actions)
+        and (wanted.touching is None or _touches(programs, report, wanted.touching))
+    ]
+    if wanted.order == "openness":
+        out.sort(key=lambda report: -report.openness.high)
+    elif wanted.order == "hits":
+        out.sort(key=lambda report: -(report.rule.hits.packets if report.rule.hits else -1))
+    return out
+
+
+def _touches(programs: Programs, report: StandingReport, touching: Touching) -> bool:
+    for family in families(programs.device):
+        if family not in report.rulebase.families or touching.family not in (None, family):
+            continue
+        for piece in programs.resolver(family).rule(report.rule):
+            if _box_touches(piece.box, touching):
+                return True
+    return False
+
+
+def _box_touches(one: Box, touching: Touching) -> bool:
+    def holds(values: IntervalSet | None, value: int) -> bool:
+        return values is None or value in values
+
+    if touching.port is not None and not holds(one[Axis.B], touching.port):
+        return False
+    if touching.address is None:
+        return True
+    return holds(one[Axis.SRC], touching.address) or holds(one[Axis.DST], touching.address)

@@ -1,0 +1,272 @@
+"""What `rules` says: a listing for the terminal, and JSON by `schemas/rules.schema.json`."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import lru_cache
+from math import log2
+
+from rich.console import Console
+from rich.text import Text
+
+from aiguille.analysis import Openness, Standing, StandingReport
+from aiguille.model import (
+    Addresses,
+    Condition,
+    Device,
+    Field,
+    FlagTest,
+    IcmpType,
+    InterfaceName,
+    MaskedAddress,
+    Named,
+    NameKind,
+    Numbers,
+    Operand,
+    Rule,
+    ServiceTerm,
+    State,
+)
+from aiguille.model.rules import DestinationType
+from aiguille.reports.data import Data
+from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
+from aiguille.reports.text import counted, visible
+from aiguille.space import spell_address, spell_flags, spell_protocol
+
+_STYLES = {
+    Standing.OFF: "dim",
+    Standing.IMPOSSIBLE: "black on orange1",
+    Standing.SHADOWED: "white on red3",
+    Standing.REDUNDANT: "black on orange1",
+    Standing.CONTRADICTED: "black on light_sky_blue1",
+    Standing.PARTLY_HIDDEN: "black on light_sky_blue1",
+    Standing.LIVE: "black on dark_sea_green2",
+}
+_NAMES_SHOWN = 6
+
+Line = list[tuple[str, str]]
+"""Pieces of text with their style."""
+
+
+def show_rules(
+    console: Console, found: Sequence[tuple[Device, Sequence[StandingReport]]], plain: Callable[[str], object]
+) -> None:
+    """The listing; `plain` takes the text where nobody looks at colours, since long lists take long to lay out."""
+    for device, reports in found:
+        for line in _listing(device, reports):
+            if console.is_terminal and not console.no_color:
+                console.print(Text.assemble(*line), soft_wrap=True)
+            else:
+                plain("".join(text for text, _ in line).rstrip() + "\n")
+
+
+def _listing(device: Device, reports: Sequence[StandingReport]) -> Iterator[Line]:
+    counts = {standing: sum(r.standing is standing for r in reports) for standing in Standing}
+    summary = ", ".join(f"{count} {standing.value}" for standing, count in counts.items() if count)
+    yield [(visible(device.name), "bold"), (f"  {counted(len(reports), 'rule')}: {summary or 'none'}", "")]
+    place: tuple[int, int] | None = None
+    for report in reports:
+        here = (id(report.rulebase), id(report.chain))
+        if here != place:
+            place = here
+            yield []
+            yield [(f"{visible(report.rulebase.name)} {visible(report.chain.name)}", "bold"), _end_of(report)]
+        yield from _rule_lines(device, report)
+
+
+def _end_of(report: StandingReport) -> tuple[str, str]:
+    policy = report.chain.policy
+    families = " and ".join(f"IPv{f}" for f in sorted(report.rulebase.families))
+    return (f"  {families}" + (f", then {policy.value}" if policy else ""), "dim")
+
+
+def _rule_lines(device: Device, report: StandingReport) -> Iterator[Line]:
+    rule = report.rule
+    hits = f"{rule.hits.packets} hits" if rule.hits else ""
+    opened = _openness(report.openness)
+    yield [
+        (f"{rule.number:>5}  ", ""),
+        (f" {report.standing.value} ", _STYLES[report.standing]),
+        (" " * (14 - len(report.standing.value)), ""),
+        (f"{visible(_action(rule))}", "bold"),
+        (f"  {visible(describe(device, rule))}", ""),
+    ]
+    facts = "  ".join(part for part in (str(rule.where), opened, hits, rule.name or rule.comment) if part)
+    yield [("       ", ""), (visible(facts), "dim")]
+    for line in device.text(rule.where)[:1] if rule.where.first == rule.where.last else ():
+        yield [("       ", ""), (visible(line.strip()), LINE_STYLE)]
+    if report.because:
+        yield [("       ", ""), (_because(report), "")]
+    if report.why:
+        yield [("       ", ""), (report.why, "")]
+    if report.witness is not None and report.standing is not Standing.LIVE:
+        yield [("       reached by ", "dim"), (visible(report.witness.sentence()), PACKET_STYLE)]
+
+
+_BECAUSE = {
+    Standing.SHADOWED: "taken above by",
+    Standing.REDUNDANT: "the same is done by",
+    Standing.CONTRADICTED: "the opposite is done above by",
+    Standing.PARTLY_HIDDEN: "in part taken above by",
+}
+
+
+def _because(report: StandingReport) -> str:
+    names = []
+    for _, chain, rule in report.because[:_NAMES_SHOWN]:
+        where = chain.policy_where if rule is None else rule.where
+        name = f"the policy of {visible(chain.name)}" if rule is None else f"{visible(chain.name)} rule {rule.number}"
+        names.append(name + (f" (line {where.first})" if where else ""))
+    more = len(report.because) - _NAMES_SHOWN
+    if more > 0:
+        names.append(f"{more} more")
+    joint = " together" if report.standing is Standing.SHADOWED and len(names) > 1 else ""
+    return f"{_BECAUSE.get(report.standing, 'because of')} {', '.join(names)}{joint}"
+
+
+def _openness(openness: Openness) -> str:
+    if not openness.high:
+        return ""
+    if openness.exact or round(openness.bits or 0, 1) == round(openness.low_bits or 0, 1):
+        return f"opens 2^{openness.bits:.1f}"
+    return f"opens 2^{openness.low_bits:.1f} to 2^{openness.bits:.1f}"
+
+
+def _action(rule: Rule) -> str:
+    return f"{rule.action.value} {rule.target}" if rule.target else rule.action.value
+
+
+def rules_data(found: Iterable[tuple[Device, Sequence[StandingReport]]]) -> Iterator[str]:
+    """The JSON text, piece by piece."""
+    yield '{"rules": ['
+    first = True
+    for device, reports in found:
+        for report in reports:
+            yield ("\n" if first else ",\n") + json.dumps(_report(device, report), ensure_ascii=False)
+            first = False
+    yield "\n]}\n"
+
+
+def _report(device: Device, report: StandingReport) -> Data:
+    rule, openness = report.rule, report.openness
+    return {
+        "device": device.name,
+        "rulebase": report.rulebase.name,
+        "chain": report.chain.name,
+        "rule": rule.number,
+        "file": rule.where.file,
+        "line": rule.where.first,
+        "last_line": rule.where.last,
+        "text": "\n".join(device.text(rule.where)),
+        "name": rule.name,
+        "comment": rule.comment,
+        "match": describe(device, rule),
+        "action": rule.action.value,
+        "target": rule.target,
+        "standing": report.standing.value,
+        "because": [
+            {
+                "rulebase": rulebase.name,
+                "chain": chain.name,
+                "rule": "policy" if other is None else other.number,
+                "line": _line(chain.policy_where.first if chain.policy_where else None, other),
+            }
+            for rulebase, chain, other in report.because
+        ],
+        "shortest": report.shortest,
+        "why": report.why or None,
+        "witness": None
+        if report.witness is None
+        else {**report.witness.to_dict(), "sentence": report.witness.sentence()},
+        "openness": None if not openness.high else round(log2(openness.high), 4),
+        "openness_at_least": None if not openness.low else round(log2(openness.low), 4),
+        "qualifiers": [{"name": q.name, "text": q.text} for q in rule.qualifiers],
+        "hits": rule.hits.packets if rule.hits else None,
+    }
+
+
+def _line(policy_line: int | None, other: Rule | None) -> int | None:
+    return policy_line if other is None else other.where.first
+
+
+def describe(device: Device, rule: Rule) -> str:
+    """What a rule matches, in words; names with what they stand for."""
+    words = [_condition(device, condition) for condition in rule.match.conditions]
+    words += [f"mark {'not ' if t.negated else ''}{t.value:#x}/{t.mask:#x}" for t in rule.marks]
+    words += [f"({qualifier.name})" for qualifier in rule.qualifiers]
+    return ", ".join(words) or "everything"
+
+
+def _condition(device: Device, condition: Condition) -> str:
+    shown = [_operand(device, condition.field, operand) for operand in condition.operands[:_NAMES_SHOWN]]
+    if len(condition.operands) > _NAMES_SHOWN:
+        shown.append(f"{len(condition.operands) - _NAMES_SHOWN} more")
+    return f"{condition.field.value} {'not ' if condition.negated else ''}{' or '.join(shown)}"
+
+
+def _operand(device: Device, field: Field, operand: Operand) -> str:
+    match operand:
+        case Numbers(first, last) if field is Field.STATE:
+            return "/".join(tuple(State)[n].value for n in range(first, last + 1))
+        case Numbers(first, last) if field is Field.DESTINATION_TYPE:
+            return "/".join(tuple(DestinationType)[n].value for n in range(first, last + 1))
+        case Numbers(first, last) if field is Field.PROTOCOL:
+            return "any" if (first, last) == (0, 255) else spell_protocol(first)
+        case Named(kind, name):
+            inside = _members(device, kind, name)
+            return f"{name} = {inside}" if inside else name
+        case _:
+            return _literal(operand)
+
+
+@lru_cache(maxsize=65536)
+def _literal(operand: Operand) -> str:
+    match operand:
+        case Numbers(first, last):
+            return str(first) if first == last else f"{first}-{last}"
+        case Addresses(family, first, last):
+            return _span(family, first, last)
+        case MaskedAddress(family, value, mask):
+            return f"{spell_address(family, value)}/{spell_address(family, mask)}"
+        case InterfaceName(name, prefix):
+            return f"{name}*" if prefix else name
+        case IcmpType(first, last, code_first, code_last):
+            code = "" if (code_first, code_last) == (0, 255) else f" code {code_first}"
+            return ("any" if (first, last) == (0, 255) else str(first)) + code
+        case FlagTest(mask, value):
+            return f"{spell_flags(value)} of {spell_flags(mask)}"
+        case ServiceTerm(protocol, source_ports, destination_ports, icmp):
+            ports = ",".join(_literal(p) for p in destination_ports)
+            own = f" from {','.join(_literal(p) for p in source_ports)}" if source_ports else ""
+            kinds = f" {','.join(_literal(i) for i in icmp)}" if icmp else ""
+            return spell_protocol(protocol.first) + (f"/{ports}" if ports else "") + own + kinds
+        case Named(_, name):
+            return name
+
+
+def _span(family: int, first: int, last: int) -> str:
+    size = last - first + 1
+    bits = 32 if family == 4 else 128
+    if size & (size - 1) == 0 and first % size == 0:
+        length = bits - size.bit_length() + 1
+        return spell_address(family, first) + ("" if size == 1 else f"/{length}")
+    return f"{spell_address(family, first)}-{spell_address(family, last)}"
+
+
+def _members(device: Device, kind: NameKind, name: str, depth: int = 0) -> str:
+    """What a name stands for, groups opened; empty if nothing defines it."""
+    if kind is NameKind.ZONE:
+        zone = device.zone(name)
+        return " or ".join(zone.interfaces) if zone else ""
+    objects = device.addresses if kind is NameKind.ADDRESS else device.services if kind is NameKind.SERVICE else ()
+    found = next((one for one in objects if one.name == name), None)
+    if found is None or depth > 8:
+        return ""
+    parts = [
+        _members(device, m.kind, m.name, depth + 1) or m.name if isinstance(m, Named) else _literal(m)
+        for m in found.members[:_NAMES_SHOWN]
+    ]
+    if len(found.members) > _NAMES_SHOWN:
+        parts.append(f"{len(found.members) - _NAMES_SHOWN} more")
+    return " or ".join(parts)
