@@ -9,7 +9,10 @@ from aiguille.analysis.decide import Decider, Ends
 from aiguille.analysis.probe import Prober, Verdict
 from aiguille.analysis.program import Program
 from aiguille.model import Action, Direction, Stage, Translate, TranslationKind, UsageError
-from aiguille.space import Axis, Box, IntervalSet, Packet, Sketch, families_of, overlap
+from aiguille.space import Axis, Box, IntervalSet, Packet, Sketch, families_of, overlap, subtract
+
+PARTS_LIMIT = 200
+"""Parts a region is cut into to set aside what is translated; beyond, verdicts of packets never translated may go missing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,8 +61,14 @@ def _candidates(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Pa
     """Packets that fit, at least one for every verdict that occurs: as they come, and by way of each translation."""
     region = sketch.region(program.space)
     decider = Decider(program)
-    yield from _by_verdict(decider, program, region)
-    for piece, change in _translations(prober, program):
+    translations = list(_translations(prober, program))
+    untouched = [region]
+    for piece, _ in translations:
+        if len(untouched) < PARTS_LIMIT:
+            untouched = [part for one in untouched for part in subtract(one, piece, program.space.tops)]
+    for part in [*untouched, region]:
+        yield from _by_verdict(decider, program, part)
+    for piece, change in translations:
         common = overlap(piece, region)
         if common is None:
             continue

@@ -1,0 +1,173 @@
+"""Single packets: translations, marks, tracking, doubtful rules; and tables of packets against single ones."""
+
+from __future__ import annotations
+
+import random
+
+import pytest
+from benchmarks.generate import as_dump, generate
+from hypothesis import given
+from hypothesis import strategies as st
+
+from aiguille.analysis import Answer, Prober, Programs, answer, probe_table
+from aiguille.analysis.lookup import find_rule
+from aiguille.model import Device, State, UsageError
+from aiguille.readers import iptables
+from aiguille.readers.files import decode
+from aiguille.space import COLUMNS, read_sentence, read_table
+from tests.analysis.test_decide import devices, packets
+from tests.helpers import filter_table
+from tests.oracle import base_chain, ends
+
+NAT = (
+    "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n"
+    "-A PREROUTING -i eth0 -d 192.0.2.1/32 -p tcp -m tcp --dport 443 -j DNAT --to-destination 10.0.0.5:8443\n"
+    "-A PREROUTING -i eth0 -p tcp -m tcp --dport 80 -j REDIRECT --to-ports 8080\n"
+    "-A PREROUTING -i eth0 -p udp -m udp --dport 53 -j DNAT --to-destination 10.0.0.7-10.0.0.9\nCOMMIT\n"
+    "*mangle\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -s 203.0.113.0/24 -j MARK --set-xmark 0x1/0xffffffff\nCOMMIT\n"
+    "*raw\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -p udp -m udp --dport 123 -j CT --notrack\nCOMMIT\n"
+)
+RULES = """
+-A INPUT -p tcp -m tcp --dport 8080 -j ACCEPT
+-A INPUT -m mark --mark 0x1 -j REJECT
+-A INPUT -m conntrack --ctstate UNTRACKED -j ACCEPT
+-A INPUT -s 10.0.0.0/8 -j NFQUEUE --queue-num 1
+-A FORWARD -d 10.0.0.5/32 -p tcp -m tcp --dport 8443 -j ACCEPT
+-A FORWARD -d 10.0.0.7/32 -p udp -m udp --dport 53 -j ACCEPT
+-A FORWARD -d 192.0.2.1/32 -j REJECT
+"""
+DEVICE = filter_table(RULES, nat=NAT)
+
+CASES = [
+    # packet, verdict, certain, deciding chain and rule
+    ("tcp from 198.51.100.1:1 to 192.0.2.1:443 entering eth0 leaving eth1", "accept", True, "FORWARD", 1),
+    ("tcp from 198.51.100.1:1 to 192.0.2.1:443 entering eth2 leaving eth1", "reject", True, "FORWARD", 3),
+    ("tcp from 198.51.100.1:1 to 192.0.2.1:443 entering eth0 leaving eth1 state invalid", "reject", True, "FORWARD", 3),
+    ("tcp from 198.51.100.1:1 to 192.0.2.9:80 entering eth0 leaving eth1", "accept", True, "INPUT", 1),
+    ("tcp from 198.51.100.1:1 to 192.0.2.1:81 entering eth0", "drop", True, "INPUT", "policy"),
+    ("tcp from 203.0.113.1:1 to 192.0.2.1:81 entering eth0", "reject", True, "INPUT", 2),
+    ("udp from 198.51.100.1:1 to 192.0.2.1:123 entering eth0", "accept", True, "INPUT", 3),
+    ("tcp from 10.0.0.1:1 to 192.0.2.1:81 entering eth0", "drop", False, "INPUT", "policy"),
+    ("udp from 198.51.100.1:1 to 192.0.2.9:53 entering eth0 leaving eth1", "accept", False, "FORWARD", 2),
+    ("tcp from 192.0.2.1:1 to 198.51.100.1:81 leaving eth0", "accept", True, "OUTPUT", "policy"),
+]
+
+
+@pytest.mark.parametrize(("packet", "verdict", "certain", "chain", "rule"), CASES)
+def test_packets(packet: str, verdict: str, certain: bool, chain: str, rule: int | str) -> None:
+    (found,) = answer(Prober(Programs(DEVICE)), read_sentence(packet)).verdicts
+    decided = found.decided_by
+    number = decided.rule.number if decided.rule else "policy"
+    assert (found.verdict, found.certain, decided.chain.name, number) == (verdict, certain, chain, rule)
+    assert found.ways[0].visits[-1] is decided or found.verdict == "accept"
+
+
+def test_a_sketch_has_every_verdict_that_occurs() -> None:
+    prober = Prober(Programs(DEVICE))
+    found = answer(prober, read_sentence("tcp to 192.0.2.1:443 entering eth0 leaving any"))
+    assert {v.verdict.value for v in found.verdicts} == {"accept"}
+    anything = answer(prober, read_sentence("any entering any leaving any"))
+    assert {v.verdict.value for v in anything.verdicts} == {"accept", "drop", "reject"}
+    assert not anything.certain
+    for verdict in anything.verdicts:
+        assert prober.probe(verdict.packet).verdict == verdict.verdict
+
+
+def test_a_rule_can_be_thought_away() -> None:
+    packet = read_sentence("tcp from 198.51.100.1:1 to 192.0.2.1:443 entering eth0 leaving eth1")
+    rule = find_rule(DEVICE, "FORWARD/1")
+    assert find_rule(DEVICE, f"dump:{rule.where.first}") is rule
+    (found,) = answer(Prober(Programs(DEVICE), [rule]), packet).verdicts
+    assert found.verdict == "drop"
+    for name in ("FORWARD/99", "nowhere:1", "PREROUTING/1"):
+        with pytest.raises(UsageError):
+            find_rule(DEVICE, name)
+    with pytest.raises(UsageError, match="IPv6"):
+        answer(Prober(Programs(DEVICE)), read_sentence("tcp from [2001:db8::1]:1 to [2001:db8::2]:2 entering eth0"))
+
+
+@given(devices(), st.integers(0, 2**32))
+def test_probing_agrees_with_a_plain_walk(device: Device, seed: int) -> None:
+    rulebase, chain = base_chain(device, "filter", "INPUT")
+    prober = Prober(Programs(device))
+    for packet in packets(seed, 10):
+        found = prober.probe(packet)
+        said = {
+            (
+                way.verdict.value,
+                way.decided_by.chain.name,
+                way.decided_by.rule.number if way.decided_by.rule else "policy",
+            )
+            for way in found.ways
+        }
+        assert said == ends(rulebase, chain, packet)
+
+
+@pytest.mark.parametrize(
+    "extra",
+    ["", "-A FORWARD -m limit --limit 1/sec -j ACCEPT\n", "-A FORWARD -j more\n-A more -s 10.1.0.0/16 -j RETURN\n"],
+)
+def test_many_packets_at_once_fare_as_one_by_one(extra: str) -> None:
+    dump = as_dump(generate(150)).replace(":OUTPUT ACCEPT [0:0]\n", f":OUTPUT ACCEPT [0:0]\n:more - [0:0]\n{extra}")
+    prober = Prober(Programs(iptables.read([decode("dump", dump.encode())], "t")))
+    rnd = random.Random(5)
+    lines = [",".join(COLUMNS)]
+    for number in range(400):
+        protocol = rnd.choice(("tcp", "udp", "icmp", "47"))
+        ports = f"{rnd.randrange(65536)},{rnd.randrange(10000)}" if protocol in ("tcp", "udp") else ","
+        icmp = "8,0" if protocol == "icmp" else ","
+        ends_ = (f"10.{rnd.randrange(8)}.{rnd.randrange(48)}.{rnd.randrange(256)}" for _ in range(2))
+        state = rnd.choice(("", "established", "invalid"))
+        lines.append(
+            f"p{number},zone{rnd.randrange(8)},zone{rnd.randrange(8)},{','.join(ends_)},{protocol},{ports},{icmp},,{state}"
+        )
+    lines.append("open,zone1,,,10.2.0.1,tcp,,443,,,,")
+    table = read_table(lines, prober.programs.resolver(4).space.symbols)
+    assert not table.faults
+    fast, slow = probe_table(prober, table, walks_up_to=0), probe_table(prober, table)
+    settled = 0
+    for one, other in zip(fast, slow, strict=True):
+        assert isinstance(other, Answer)
+        if isinstance(one, Answer):
+            assert [v.verdict for v in one.verdicts] == [v.verdict for v in other.verdicts]
+            continue
+        settled += 1
+        step = one[0].steps[one[1]]
+        decided = other.verdicts[0].decided_by
+        assert other.certain
+        assert (step.chain, step.rule) == (decided.chain, decided.rule)
+    assert settled >= (0 if "limit" in extra else 300)
+
+
+@pytest.mark.parametrize(
+    ("text", "word"),
+    [
+        ("", "empty"),
+        ("tpc from 10.0.0.1 entering eth0", "'tpc'"),
+        ("tcp form 10.0.0.1 entering eth0", "'form'"),
+        ("tcp from 10.0.0.256 entering eth0", "'10.0.0.256'"),
+        ("tcp from 10.0.0.1:99999 entering eth0", "'99999'"),
+        ("tcp from 10.0.0.1 to [2001:db8::1]:2 entering eth0", "families"),
+        ("tcp from 10.0.0.1 to", "'to'"),
+        ("tcp from 10.0.0.1", "neither enters nor leaves"),
+        ("tcp entering eth0 state fresh", "'fresh'"),
+        ("tcp entering eth0 flags SYN,FOO", "'FOO'"),
+        ("gre from 10.0.0.1:5 entering eth0", "no ports"),
+        ("ipv6-icmp from 10.0.0.1 entering eth0", "families"),
+    ],
+)
+def test_sentences_that_are_wrong_point_at_the_word(text: str, word: str) -> None:
+    with pytest.raises(UsageError) as caught:
+        read_sentence(text)
+    assert word in str(caught.value)
+
+
+def test_sentences_read_what_packets_say() -> None:
+    for text, *_ in CASES:
+        packet = read_sentence(text).packet()
+        assert packet is not None
+        assert read_sentence(packet.sentence()).packet() == packet
+    six = read_sentence("icmp type 128 code 0 from 2001:db8::1 to 2001:db8::2 leaving eth0 state related").packet()
+    assert six is not None
+    assert (six.protocol, six.state) == (58, State.RELATED)
+    assert read_sentence(six.sentence()).packet() == six
