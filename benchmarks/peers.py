@@ -10,8 +10,14 @@ from collections.abc import Iterable, Sequence
 
 from benchmarks.generate import GeneratedRule
 
-_FIELDS = (("i", 4), ("o", 4), ("p", 8), ("t", 16), ("s", 32), ("d", 32))
-"""Variables, one a bit, most significant first; small fields on top keep the diagrams small."""
+_BITS = {"i": 4, "o": 4, "p": 8, "t": 16, "s": 32, "d": 32}
+"""Fields with their variables, one a bit, most significant first: interfaces, protocol, destination port, addresses."""
+
+TUNED = "ioptsd"
+"""Order of fields that keeps the diagrams smallest among those tried: the fields with few values on top."""
+
+HEADER = "sdptio"
+"""Order of fields as they stand in a packet."""
 
 
 def ranges(rule: GeneratedRule) -> dict[str, tuple[tuple[int, int], ...]]:
@@ -30,14 +36,14 @@ def ranges(rule: GeneratedRule) -> dict[str, tuple[tuple[int, int], ...]]:
     return out
 
 
-def hidden_by_bdd(rules: Sequence[GeneratedRule]) -> list[int]:
-    """Indexes of hidden rules, by binary decision diagrams."""
+def hidden_by_bdd(rules: Sequence[GeneratedRule], order: str = TUNED) -> list[int]:
+    """Indexes of hidden rules, by binary decision diagrams with the fields in the order named."""
     from dd import cudd
 
     bdd = cudd.BDD(memory_estimate=4 * 2**30)
     bdd.configure(reordering=False)
-    bdd.declare(*(f"{field}{bit}" for field, bits in _FIELDS for bit in range(bits)))
-    literals = {f"{f}{b}": bdd.var(f"{f}{b}") for f, bits in _FIELDS for b in range(bits)}
+    bdd.declare(*(f"{field}{bit}" for field in order for bit in range(_BITS[field])))
+    literals = {f"{f}{b}": bdd.var(f"{f}{b}") for f in order for b in range(_BITS[f])}
     known: dict[tuple[str, tuple[tuple[int, int], ...]], object] = {}
 
     def at_least(field: str, bits: int, bound: int) -> object:
@@ -65,12 +71,11 @@ def hidden_by_bdd(rules: Sequence[GeneratedRule]) -> list[int]:
             known[key] = out
         return known[key]
 
-    sizes = dict(_FIELDS)
     covered, hidden = bdd.false, []
     for number, rule in enumerate(rules):
         one = bdd.true
         for field, spans in ranges(rule).items():
-            one &= union(field, sizes[field], spans)
+            one &= union(field, _BITS[field], spans)
         left = one & ~covered
         if left == bdd.false:
             hidden.append(number)
@@ -84,7 +89,7 @@ def hidden_by_solver(rules: Sequence[GeneratedRule], wanted: Iterable[int]) -> l
     """Indexes among `wanted` of hidden rules, by satisfiability over bit vectors."""
     import z3
 
-    variables = {field: z3.BitVec(field, bits) for field, bits in _FIELDS}
+    variables = {field: z3.BitVec(field, bits) for field, bits in _BITS.items()}
 
     def formula(rule: GeneratedRule) -> object:
         parts = []
@@ -101,3 +106,28 @@ def hidden_by_solver(rules: Sequence[GeneratedRule], wanted: Iterable[int]) -> l
         if solver.check() == z3.unsat:
             hidden.append(number)
     return hidden
+
+
+def first_match(rules: Sequence[GeneratedRule], row: Sequence[str]) -> int | str:
+    """The rule that decides a packet, given as a row of a table, by a plain loop; "policy" if none does."""
+    zone_in, zone_out = int(row[1][4:]), int(row[2][4:])
+    source, destination = (_address(text) for text in row[3:5])
+    protocol, port = 6 if row[5] == "tcp" else 17, int(row[7])
+    for number, rule in enumerate(rules, 1):
+        if rule.zone_in is not None and rule.zone_in != zone_in:
+            continue
+        if rule.zone_out is not None and rule.zone_out != zone_out:
+            continue
+        if rule.protocol is not None and (rule.protocol != protocol or port not in rule.ports):
+            continue
+        if rule.source and not any(first <= source <= last for first, last in rule.source):
+            continue
+        if rule.destination and not any(first <= destination <= last for first, last in rule.destination):
+            continue
+        return number
+    return "policy"
+
+
+def _address(text: str) -> int:
+    a, b, c, d = map(int, text.split("."))
+    return a << 24 | b << 16 | c << 8 | d

@@ -34,6 +34,7 @@ from aiguille.analysis.witness import Chooser
 from aiguille.model import Action, Chain, Rule, Rulebase, State, TooComplexError
 from aiguille.space import (
     COUNTED,
+    EVERYTHING,
     Axis,
     Box,
     BoxIndex,
@@ -43,18 +44,23 @@ from aiguille.space import (
     Slices,
     box,
     box_size,
+    common_size,
     full_cell,
+    holds,
     overlap,
 )
 
-OPENNESS_NODES = 1_000
+OPENNESS_NODES = 300
 """Nodes spent on counting one rule's packets before bounds are given instead."""
 
-OPENNESS_ROWS = 150
+OPENNESS_ROWS = 60
 """Rows above a rule beyond which bounds are given without trying to count."""
 
-CLOSE_ENOUGH = 1.01
-"""Where more than a dozen rows overlap, bounds this close to one another are not worth counting."""
+MANY = 12
+"""Rows above a rule from which on cheap answers are tried before it is cut along them."""
+
+CLOSE_ENOUGH = 1.05
+"""Where many rows overlap, bounds this close to one another are not worth counting."""
 
 EXPLAIN_NODES = 20_000
 """Nodes spent on finding the shortest explanation before any irreducible one is given."""
@@ -164,6 +170,14 @@ def standings(programs: Programs, jobs: int = 1) -> tuple[StandingReport, ...]:
     )
 
 
+def hidden_steps(program: Program) -> list[int]:
+    """Indexes of the steps with a rule that no packet can reach, whatever else there is to say of them."""
+    judge = _Judge(program)
+    return [
+        number for number, step in enumerate(program.steps) if step.rule is not None and not judge.reachable(number)
+    ]
+
+
 def _judge_all(judge: _Judge, jobs: int) -> list[_Judged]:
     """All steps judged, in order. Long programs are split in pieces that forked processes take in turn."""
     count = len(judge.program.steps)
@@ -269,16 +283,28 @@ class _Judge:
             if step.rule is not None and step.rule.enabled and self._is_rule_itself(number):
                 yield self.step(number)
 
+    def regions(self, number: int) -> list[Box]:
+        """The packets a step matches that can go the program's way."""
+        return [part for row in self.own[number] for part in self.program.regions(self.rows[row].box)]
+
+    def view(self, number: int, earlier: NDArray[np.intp]) -> _View:
+        """What stands above a step."""
+        if self.skips[earlier].any():
+            return _Walked(self, number, earlier)
+        return _Straight(self, number, earlier[self.final[earlier] & self.sure[earlier]])
+
+    def reachable(self, number: int) -> bool:
+        near = self.near(number)
+        view = self.view(number, near[(self.step_of[near] < number) & ~self.passing[near]])
+        return any(view.reached(region) is not None for region in self.regions(number))
+
     def step(self, number: int) -> _Judged:
-        regions = [part for row in self.own[number] for part in self.program.regions(self.rows[row].box)]
+        regions = self.regions(number)
         if not regions:
             return _Judged(number, Standing.IMPOSSIBLE)
         near = self.near(number)
         earlier = near[(self.step_of[near] < number) & ~self.passing[near]]
-        if self.skips[earlier].any():
-            view: _View = _Walked(self, number, earlier)
-        else:
-            view = _Straight(self, number, earlier[self.final[earlier] & self.sure[earlier]])
+        view = self.view(number, earlier)
         cell = next((found for region in regions if (found := view.reached(region)) is not None), None)
         if cell is None:
             return self._hidden(number, regions, view)
@@ -337,6 +363,8 @@ class _Judge:
         kinds = [steps[row.step].kind is Kind.OPEN or outcome(steps[row.step]) != mine for row in after]
         if not any(kinds):
             return self._takers(after, regions)
+        if len(after) + len(view.boxes) > MANY and self._some_differ(view.boxes, after, kinds, regions):
+            return None
         blockers = view.boxes
         lower = len(blockers)
         blocking = (1 << lower) - 1
@@ -363,12 +391,31 @@ class _Judge:
                 return None
         return self._takers(after, regions)
 
+    def _some_differ(
+        self, above: Sequence[Box], after: Sequence[Row], kinds: Sequence[bool], regions: Sequence[Box]
+    ) -> bool:
+        """Whether a packet picked from what a row below with another outcome holds gets there: mostly it does."""
+        for at, (row, differs) in enumerate(zip(after, kinds, strict=True)):
+            if not differs:
+                continue
+            for region in regions:
+                common = overlap(region, row.box)
+                if common is None:
+                    continue
+                for point in _samples(common, self.tops):
+                    taker = next((i for i, r in enumerate(after[:at]) if r.sure and holds(r.box, point)), at)
+                    if (taker == at or kinds[taker]) and not any(holds(one, point) for one in above):
+                        return True
+            if row.sure and row.box == EVERYTHING:
+                break
+        return False
+
     def _first_taker_differs(self, later: NDArray[np.intp], cell: Cell, mine: str) -> bool:
         """Whether a packet known to reach the rule would surely fare differently without it."""
         point = [values.first for values in cell]
         for at in later:
             row = self.rows[at]
-            if all(values is None or v in values for v, values in zip(point, row.box, strict=True)):
+            if holds(row.box, point):
                 step = self.program.steps[row.step]
                 if step.kind is Kind.OPEN or outcome(step) != mine:
                     return True
@@ -455,9 +502,16 @@ class _Straight:
         if not self.boxes:
             whole = full_cell(self.judge.tops)
             return tuple(whole[a] if values is None else values for a, values in enumerate(region))
+        if len(self.boxes) > MANY:
+            point = next((p for p in _samples(region, self.judge.tops) if not self._taken(p)), None)
+            if point is not None:
+                return tuple(IntervalSet.canonical(((value, value),)) for value in point)
         if any(_covers(one, region) for one in self.boxes):
             return None
         return self._sliced(region).uncovered()
+
+    def _taken(self, point: Sequence[int]) -> bool:
+        return any(holds(one, point) for one in self.boxes)
 
     def _sliced(self, region: Box) -> Slices:
         found = self._made.get(id(region))
@@ -471,12 +525,14 @@ class _Straight:
         holes = [*self.boxes, *again]
         if not holes:
             return Openness(whole, whole)
-        sliced = Slices(region, holes, self.judge.tops, last=_UNCOUNTED) if again else self._sliced(region)
-        # At least what is left if no packet were in two holes at once; one, since a packet is known to get here.
-        low = max(1, whole - sum(sliced.box_sizes(COUNTED)))
-        if len(holes) > 12 and low * CLOSE_ENOUGH >= whole:
-            return Openness(low, whole)
+        low = 1  # a packet is known to get here
+        if len(holes) > MANY:
+            # At least what is left if no packet were in two holes at once.
+            low = max(1, whole - sum(common_size(region, hole, self.judge.tops, COUNTED) for hole in holes))
+            if low * CLOSE_ENOUGH >= whole:
+                return Openness(low, whole)
         if len(holes) <= OPENNESS_ROWS:
+            sliced = Slices(region, holes, self.judge.tops, last=_UNCOUNTED) if again else self._sliced(region)
             sliced.budget = OPENNESS_NODES
             try:
                 size = sliced.uncovered_size(COUNTED)
@@ -588,6 +644,23 @@ class _Walked:
 
 
 _View = _Straight | _Walked
+
+
+def _samples(region: Box, tops: Sequence[int]) -> Iterator[tuple[int, ...]]:
+    """A few points of a region: all first values, all last ones, and two mixtures."""
+    whole = full_cell(tuple(tops))
+    cells = [whole[axis] if values is None else values for axis, values in enumerate(region)]
+    firsts = [values.spans[0][0] for values in cells]
+    lasts = [values.spans[-1][1] for values in cells]
+    middles = [_inner(values.spans[len(values.spans) // 2]) for values in cells]
+    yield tuple(firsts)
+    yield tuple(lasts)
+    yield tuple(middles)
+    yield tuple(first if axis % 2 else last for axis, (first, last) in enumerate(zip(firsts, lasts, strict=True)))
+
+
+def _inner(span: tuple[int, int]) -> int:
+    return min(span[0] + 1, span[1])
 
 
 def _is_plain(one: Box) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from ipaddress import IPv4Address, IPv6Address
 
 from aiguille.model import Addresses, IcmpType, MaskedAddress, NotUnderstoodError, Numbers
@@ -23,6 +24,7 @@ def read_address(text: str) -> tuple[int, int]:
         raise NotUnderstoodError(f"'{text}' is not an address such as 192.0.2.1 or 2001:db8::1") from error
 
 
+@lru_cache(maxsize=1 << 16)
 def read_network(text: str) -> Addresses | MaskedAddress:
     """Read an address, a prefix (``192.0.2.0/24``, host bits are cleared) or an address with a mask
     (``192.0.2.0/255.255.255.0``; the mask may have holes)."""

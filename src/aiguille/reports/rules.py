@@ -66,13 +66,14 @@ def _listing(device: Device, reports: Sequence[StandingReport]) -> Iterator[Line
     summary = ", ".join(f"{count} {standing.value}" for standing, count in counts.items() if count)
     yield [(visible(device.name), "bold"), (f"  {counted(len(reports), 'rule')}: {summary or 'none'}", "")]
     place: tuple[int, int] | None = None
+    describer = Describer(device)
     for report in reports:
         here = (id(report.rulebase), id(report.chain))
         if here != place:
             place = here
             yield []
             yield [(f"{visible(report.rulebase.name)} {visible(report.chain.name)}", "bold"), _end_of(report)]
-        yield from _rule_lines(device, report)
+        yield from _rule_lines(device, describer, report)
 
 
 def _end_of(report: StandingReport) -> tuple[str, str]:
@@ -81,7 +82,7 @@ def _end_of(report: StandingReport) -> tuple[str, str]:
     return (f"  {families}" + (f", then {policy.value}" if policy else ""), "dim")
 
 
-def _rule_lines(device: Device, report: StandingReport) -> Iterator[Line]:
+def _rule_lines(device: Device, describer: Describer, report: StandingReport) -> Iterator[Line]:
     rule = report.rule
     hits = f"{rule.hits.packets} hits" if rule.hits else ""
     opened = _openness(report.openness)
@@ -90,7 +91,7 @@ def _rule_lines(device: Device, report: StandingReport) -> Iterator[Line]:
         (f" {report.standing.value} ", _STYLES[report.standing]),
         (" " * (14 - len(report.standing.value)), ""),
         (f"{visible(_action(rule))}", "bold"),
-        (f"  {visible(describe(device, rule))}", ""),
+        (f"  {visible(describer.rule(rule))}", ""),
     ]
     facts = "  ".join(part for part in (str(rule.where), opened, hits, rule.name or rule.comment) if part)
     yield [("       ", ""), (visible(facts), "dim")]
@@ -142,13 +143,14 @@ def rules_data(found: Iterable[tuple[Device, Sequence[StandingReport]]]) -> Iter
     yield '{"rules": ['
     first = True
     for device, reports in found:
+        describer = Describer(device)
         for report in reports:
-            yield ("\n" if first else ",\n") + json.dumps(_report(device, report), ensure_ascii=False)
+            yield ("\n" if first else ",\n") + json.dumps(_report(device, describer, report), ensure_ascii=False)
             first = False
     yield "\n]}\n"
 
 
-def _report(device: Device, report: StandingReport) -> Data:
+def _report(device: Device, describer: Describer, report: StandingReport) -> Data:
     rule, openness = report.rule, report.openness
     return {
         "device": device.name,
@@ -161,7 +163,7 @@ def _report(device: Device, report: StandingReport) -> Data:
         "text": "\n".join(device.text(rule.where)),
         "name": rule.name,
         "comment": rule.comment,
-        "match": describe(device, rule),
+        "match": describer.rule(rule),
         "action": rule.action.value,
         "target": rule.target,
         "standing": report.standing.value,
@@ -190,12 +192,26 @@ def _line(policy_line: int | None, other: Rule | None) -> int | None:
     return policy_line if other is None else other.where.first
 
 
-def describe(device: Device, rule: Rule) -> str:
-    """What a rule matches, in words; names with what they stand for."""
-    words = [_condition(device, condition) for condition in rule.match.conditions]
-    words += [f"mark {'not ' if t.negated else ''}{t.value:#x}/{t.mask:#x}" for t in rule.marks]
-    words += [f"({qualifier.name})" for qualifier in rule.qualifiers]
-    return ", ".join(words) or "everything"
+class Describer:
+    """Puts what rules match into words; names with what they stand for. Conditions that rules share are spelt once."""
+
+    def __init__(self, device: Device) -> None:
+        self._device = device
+        # By identity, as equal conditions are shared anyhow and hashing them takes longer than spelling; the condition is
+        # kept beside its words so that its identity stays its own.
+        self._known: dict[int, tuple[Condition, str]] = {}
+
+    def rule(self, rule: Rule) -> str:
+        words = [self._condition(condition) for condition in rule.match.conditions]
+        words += [f"mark {'not ' if t.negated else ''}{t.value:#x}/{t.mask:#x}" for t in rule.marks]
+        words += [f"({qualifier.name})" for qualifier in rule.qualifiers]
+        return ", ".join(words) or "everything"
+
+    def _condition(self, condition: Condition) -> str:
+        found = self._known.get(id(condition))
+        if found is None:
+            found = self._known[id(condition)] = (condition, _condition(self._device, condition))
+        return found[1]
 
 
 def _condition(device: Device, condition: Condition) -> str:

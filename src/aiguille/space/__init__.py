@@ -7,7 +7,7 @@ from aiguille.space.packets import Packet, packet_at, spell_address, spell_flags
 from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
 from aiguille.space.sentences import COLUMNS, Sketch, families_of, read_row, read_sentence
-from aiguille.space.slices import BUDGET, Cell, Leaf, Slices, box_size, full_cell, overlap, subtract
+from aiguille.space.slices import BUDGET, Cell, Leaf, Slices, box_size, common_size, full_cell, holds, overlap, subtract
 from aiguille.space.table import Fault, PacketTable, read_table
 
 __all__ = [
@@ -34,10 +34,12 @@ __all__ = [
     "Symbols",
     "box",
     "box_size",
+    "common_size",
     "everything",
     "expand_mask",
     "families_of",
     "full_cell",
+    "holds",
     "overlap",
     "packet_at",
     "read_row",

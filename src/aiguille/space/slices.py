@@ -167,25 +167,6 @@ class Slices:
 
         return outer * count(0, self.alive)
 
-    def box_sizes(self, counted: Sequence[Axis]) -> list[int]:
-        """For each box, how many combinations of counted values of the region it holds for some value of the others."""
-        count = self.everyone.bit_length()
-        sizes = [self.alive >> number & 1 for number in range(count)]
-        for axis in counted:
-            parts = self.classes.get(axis)
-            if parts is None:
-                sizes = [size * self.whole[axis].size for size in sizes]
-                continue
-            held = [0] * count
-            for part in parts:
-                bits = part.signature
-                while bits:
-                    low = bits & -bits
-                    held[low.bit_length() - 1] += part.size
-                    bits ^= low
-            sizes = [size * own for size, own in zip(sizes, held, strict=True)]
-        return sizes
-
     def leaves(self) -> set[int]:
         """The distinct masks of boxes that points of the region lie in."""
         found: set[int] = set()
@@ -301,6 +282,29 @@ def box_size(region: Box, tops: Sequence[int], counted: Sequence[Axis]) -> int:
         values = region[axis]
         size *= tops[axis] + 1 if values is None else values.size
     return size
+
+
+def common_size(one: Box, other: Box, tops: Sequence[int], counted: Sequence[Axis]) -> int:
+    """How many combinations of values on the axes named two boxes, which overlap, have in common."""
+    size = 1
+    for axis in counted:
+        mine, theirs = one[axis], other[axis]
+        if mine is None or theirs is None or mine is theirs:
+            values = theirs if mine is None else mine
+            size *= tops[axis] + 1 if values is None else values.size
+            continue
+        size *= mine.common_size(theirs)
+        if not size:
+            return 0
+    return size
+
+
+def holds(one: Box, point: Sequence[int]) -> bool:
+    """Whether a point lies in a box."""
+    for values, value in zip(one, point):  # noqa: B905, SIM110 - a plain loop over one entry an axis, for speed
+        if values is not None and value not in values:
+            return False
+    return True
 
 
 def overlap(one: Box, other: Box) -> Box | None:

@@ -6,7 +6,13 @@ backslashes by a backslash; iptables-restore undoes it (iptables-save(8); behavi
 
 from __future__ import annotations
 
+import re
+
 from aiguille.model import NotUnderstoodError
+
+_WORD = re.compile(r"""(?:[^\s"'\\]+|\\.|"(?:[^"\\]|\\.)*"|'[^']*')+""")
+_PART = re.compile(r"""\\(.)|"((?:[^"\\]|\\.)*)"|'([^']*)'""")
+_ESCAPED = re.compile(r"\\(.)")
 
 
 def split_words(text: str) -> list[str]:
@@ -14,33 +20,20 @@ def split_words(text: str) -> list[str]:
     if '"' not in text and "'" not in text and "\\" not in text:
         return text.split()
     words: list[str] = []
-    word: list[str] | None = None
-    quote = ""
-    escaped = False
-    for sign in text:
-        if escaped:
-            word = [*(word or []), sign]
-            escaped = False
-        elif sign == "\\" and quote != "'":
-            escaped = True
-        elif quote:
-            if sign == quote:
-                quote = ""
-            else:
-                word = word or []
-                word.append(sign)
-        elif sign in "\"'":
-            quote = sign
-            word = word or []
-        elif sign.isspace():
-            if word is not None:
-                words.append("".join(word))
-                word = None
-        else:
-            word = word or []
-            word.append(sign)
-    if quote or escaped:
-        raise NotUnderstoodError(f"a quote ({quote or chr(92)}) is opened and never closed")
-    if word is not None:
-        words.append("".join(word))
+    at = 0
+    for found in _WORD.finditer(text):
+        if found.start() > at and text[at : found.start()].strip():
+            break
+        at = found.end()
+        word = found[0]
+        words.append(_PART.sub(_bare, word) if '"' in word or "'" in word or "\\" in word else word)
+    if text[at:].strip():
+        raise NotUnderstoodError(f"a quote or backslash is opened and never closed, from {text[at:].strip()[:20]!r} on")
     return words
+
+
+def _bare(part: re.Match[str]) -> str:
+    """A quoted or escaped part of a word as it is meant."""
+    if part[1] is not None:
+        return part[1]
+    return _ESCAPED.sub(r"\1", part[2]) if part[2] is not None else part[3]

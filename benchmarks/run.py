@@ -1,0 +1,187 @@
+"""Measures Aiguille against its peers on generated rule sets and prints Markdown: ratios within this one run.
+
+    python -m benchmarks.run [--sizes 300,1000,3000,10000] [--large] [--packets 1000000]
+
+Needs the extra `bench`. ``--large`` adds 100,000 rules, which the peers are spared. Answers are compared: a rule that one tool
+calls hidden and another does not ends the run.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import random
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TypeVar
+
+from benchmarks import peers
+from benchmarks.generate import GeneratedRule, as_dump, generate
+
+T = TypeVar("T")
+
+BDD_LIMIT = 10_000
+SOLVER_LIMIT = 300
+
+
+def timed(work: Callable[[], T]) -> tuple[float, T]:
+    start = time.perf_counter()
+    result = work()
+    return time.perf_counter() - start, result
+
+
+def whole_process(words: Sequence[str]) -> tuple[float, int, bytes]:
+    """Seconds, peak memory in MiB and output of one run of the program."""
+    with tempfile.TemporaryFile() as out:
+        start = time.perf_counter()
+        process = subprocess.Popen([sys.executable, "-m", "aiguille", *words], stdout=out)
+        _, status, usage = os.wait4(process.pid, 0)
+        seconds = time.perf_counter() - start
+        if os.waitstatus_to_exitcode(status) != 0:
+            raise SystemExit(f"aiguille {' '.join(words)} failed")
+        out.seek(0)
+        return seconds, usage.ru_maxrss // 1024, out.read()
+
+
+def hidden_in(output: bytes) -> list[int]:
+    rules = json.loads(output)["rules"]
+    return [r["rule"] - 1 for r in rules if r["witness"] is None]
+
+
+def rules_table(sizes: Sequence[int], folder: Path) -> None:
+    print("| rules | hidden | `aiguille rules` | memory | BDD (CUDD), tuned order | BDD, header order | z3 |")
+    print("|---|---|---|---|---|---|---|")
+    first: tuple[int, float] | None = None
+    for size in sizes:
+        made = generate(size)
+        path = folder / f"{size}.v4"
+        path.write_text(as_dump(made))
+        seconds, memory, output = whole_process(["rules", str(path), "--json"])
+        hidden = hidden_in(output)
+        growth = "" if first is None else f", {seconds / first[1]:.1f} times {first[0]} rules"
+        first = first or (size, seconds)
+        cells = [f"{size:,}", f"{len(hidden):,}", f"1{growth}", f"{memory} MiB"]
+        cells += [
+            _bdd(made, hidden, seconds, peers.TUNED),
+            _bdd(made, hidden, seconds, peers.HEADER),
+            _solver(made, hidden, seconds),
+        ]
+        print(f"| {' | '.join(cells)} |", flush=True)
+
+
+def _bdd(rules: list[GeneratedRule], hidden: list[int], seconds: float, order: str) -> str:
+    if len(rules) > (BDD_LIMIT if order == peers.TUNED else BDD_LIMIT // 3):
+        return "not run"
+    took, found = timed(lambda: peers.hidden_by_bdd(rules, order))
+    if found != hidden:
+        raise SystemExit(f"the diagrams disagree on {len(rules)} rules: {sorted(set(found) ^ set(hidden))[:10]}")
+    return f"{took / seconds:.2f}"
+
+
+def _solver(rules: list[GeneratedRule], hidden: list[int], seconds: float) -> str:
+    if len(rules) > 1000:
+        return "not run"
+    wanted = range(min(len(rules), SOLVER_LIMIT))
+    took, found = timed(lambda: peers.hidden_by_solver(rules, wanted))
+    if found != [number for number in hidden if number in wanted]:
+        raise SystemExit(f"the solver disagrees on {len(rules)} rules")
+    return f"{took / seconds:.2f} for the first {len(wanted)}"
+
+
+def hidden_alone(size: int) -> None:
+    """The peers' own question, and no other, in one process each; reading is left out on both sides."""
+    from aiguille.analysis import Programs
+    from aiguille.analysis.standing import hidden_steps
+    from aiguille.model import Direction
+    from aiguille.readers import iptables
+    from aiguille.readers.files import decode
+
+    made = generate(size)
+    device = iptables.read([decode("dump", as_dump(made).encode())], "bench")
+
+    def ours() -> list[int]:
+        program = Programs(device).get(4, Direction.THROUGH_DEVICE)
+        return [] if program is None else hidden_steps(program)
+
+    seconds, found = timed(ours)
+    took, theirs = timed(lambda: peers.hidden_by_bdd(made, peers.TUNED))
+    if found != theirs:
+        raise SystemExit("the answers differ")
+    print(f"\nThe hidden-rule question alone on {size:,} rules: BDD in tuned order {took / seconds:.1f} times ours.")
+
+
+def reading(size: int, folder: Path) -> None:
+    from aiguille.readers import iptables
+    from aiguille.readers.files import decode
+
+    text = as_dump(generate(size))
+    lines = text.splitlines()
+    split, _ = timed(lambda: [shlex.split(line) for line in lines if line.startswith("[")])
+    read, _ = timed(lambda: iptables.read([decode("dump", text.encode())], "bench"))
+    print(f"\nReading {size:,} rules takes {read / split:.2f} times `shlex.split` over the same lines.")
+
+
+def packets(count: int, folder: Path) -> None:
+    """A table of packets through `probe`, and through a plain loop over rules in Python."""
+    made = generate(1000)
+    dump, table = folder / "probe.v4", folder / "packets.csv"
+    dump.write_text(as_dump(made))
+    rnd = random.Random(1)
+    rows = []
+    for number in range(count):
+        source, destination = (f"10.{rnd.randrange(8)}.{rnd.randrange(48)}.{rnd.randrange(256)}" for _ in range(2))
+        zones = f"zone{source.split('.')[1]},zone{destination.split('.')[1]}"
+        rows.append(f"{number},{zones},{source},{destination},tcp,{rnd.randrange(65536)},{rnd.randrange(10000)},,,,")
+    table.write_text(
+        "id,in,out,src,dst,protocol,sport,dport,icmp_type,icmp_code,tcp_flags,state\n" + "\n".join(rows) + "\n"
+    )
+    seconds, memory, output = whole_process(["probe", str(dump), "--packets", str(table), "--json"])
+    answers = [p["decided_by"]["rule"] for p in json.loads(output)["packets"]]
+    sample = min(count, 3000)
+    took, plain = timed(lambda: [peers.first_match(made, row.split(",")) for row in rows[:sample]])
+    if plain != answers[:sample]:
+        raise SystemExit("the plain loop disagrees")
+    print(
+        f"\n{count:,} packets on 1,000 rules: the whole process of `probe --packets` handles "
+        f"{(count / seconds) / (sample / took):.1f} times the packets per second of a plain Python loop over rules; {memory} MiB."
+    )
+    classify(made, rows, sample / took)
+
+
+def classify(made: list[GeneratedRule], rows: list[str], plain: float) -> None:
+    """The decision alone, without reading the table and writing JSON."""
+    from aiguille.analysis import Prober, Programs, probe_table
+    from aiguille.readers import iptables
+    from aiguille.readers.files import decode
+    from aiguille.space import COLUMNS, read_table
+
+    device = iptables.read([decode("dump", as_dump(made).encode())], "bench")
+    prober = Prober(Programs(device))
+    table = read_table([",".join(COLUMNS), *rows], prober.programs.resolver(4).space.symbols)
+    seconds, _ = timed(lambda: probe_table(prober, table))
+    print(f"The decision alone, packets once read: {len(rows) / seconds / plain:.0f} times.")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--sizes", default="300,1000,3000,10000")
+    parser.add_argument("--large", action="store_true")
+    parser.add_argument("--packets", type=int, default=1_000_000)
+    arguments = parser.parse_args()
+    sizes = [int(size) for size in arguments.sizes.split(",")]
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        rules_table([*sizes, *([100_000] if arguments.large else [])], folder)
+        hidden_alone(max(sizes))
+        reading(100_000 if arguments.large else max(sizes), folder)
+        packets(arguments.packets, folder)
+
+
+if __name__ == "__main__":
+    main()
