@@ -106,9 +106,30 @@ class Maker:
             parts.append(f"-m mark {'! ' if rnd.random() < 0.4 else ''}--mark {rnd.choice(('0x1', '0x2/0x2', '0x0'))}")
         if rnd.random() < 0.05:
             parts.append(f"-m addrtype {'! ' if rnd.random() < 0.4 else ''}--dst-type LOCAL")
+        if rnd.random() < 0.12:
+            name, roles = rnd.choice((("hosts", 1), ("nets", 1), ("pairs", 2), ("both", 1)))
+            ways = ",".join(rnd.choice(("src", "dst")) for _ in range(roles))
+            parts.append(f"-m set {'! ' if rnd.random() < 0.4 else ''}--match-set {name} {ways}")
         if rnd.random() < 0.015:
             parts.append("-m limit --limit 1000/sec")
         return " ".join(parts)
+
+    def sets(self) -> str:
+        """Sets of every kind the rules look into, with entries that exclude."""
+        rnd, family = self.rnd, "inet" if self.family == 4 else "inet6"
+        hosts = [host for side in self.sources for host in side]
+        length = {4: (30, 29, 24), 6: (126, 125, 120)}[self.family]
+        lines = [f"create hosts hash:ip family {family}", f"create nets hash:net family {family}"]
+        lines += [f"create pairs hash:net,port family {family}", "create both list:set"]
+        lines += [f"add hosts {host}" for host in rnd.sample(hosts, 5)]
+        seen = {f"{ip_network(f'{rnd.choice(hosts)}/{rnd.choice(length)}', strict=False)}" for _ in range(6)}
+        lines += [f"add nets {net}{' nomatch' if rnd.random() < 0.4 else ''}" for net in sorted(seen)]
+        pairs = {
+            f"{ip_network(f'{rnd.choice(hosts)}/{rnd.choice(length)}', strict=False)},{rnd.choice(('tcp', 'udp'))}:{rnd.choice(PORTS)}"
+            for _ in range(12)
+        }
+        lines += [f"add pairs {pair}{' nomatch' if rnd.random() < 0.2 else ''}" for pair in sorted(pairs)]
+        return "\n".join([*lines, "add both hosts", "add both nets", ""])
 
     def rules(self) -> str:
         rnd, lines = self.rnd, ["*raw", ":PREROUTING ACCEPT [0:0]"]
@@ -269,11 +290,14 @@ def test_verdict_and_deciding_rule_are_the_kernels(
                     firewall.send(there)
                     firewall.send(back)
                     established.append(there)
+            firewall.load_sets(maker.sets())
             dump = maker.rules()
             firewall.load(family, dump)
             saved = firewall.run("iptables-save" if family == 4 else "ip6tables-save")
-            device = iptables.read([decode("dump", saved.encode())], "kernel")
+            members = firewall.run("ipset", "save")
+            device = iptables.read([decode("dump", saved.encode()), decode("sets", members.encode())], "kernel")
             assert not device.ledger.unread, (seed, device.ledger.unread)
+            assert not device.ledger.problems, (seed, device.ledger.problems)
             prober = Prober(Programs(device))
             before = firewall.counters(family)
             packets = [maker.packet(met) for _ in range(PACKETS - len(established))]
@@ -282,7 +306,7 @@ def test_verdict_and_deciding_rule_are_the_kernels(
                 moved = firewall.counted(packet, before)
                 verdict = prober.probe(packet)
                 counts["packets"] += 1
-                told = f"seed {seed}: {packet.sentence()}\n{saved}\nmoved {sorted(map(str, moved))}"
+                told = f"seed {seed}: {packet.sentence()}\n{saved}\n{members}\nmoved {sorted(map(str, moved))}"
                 assert moved, f"the kernel never saw it: {told}"
                 if not verdict.certain:
                     counts["not certain"] += 1

@@ -109,6 +109,19 @@ class Firewall:
     def load(self, family: int, dump: str) -> None:
         self.run("iptables-restore" if family == 4 else "ip6tables-restore", text=dump)
 
+    def load_sets(self, text: str) -> None:
+        """Replace all sets; no rule may refer to any. The kernel lets go of them a little after the last such rule."""
+        # A list holds on to its members until it is emptied.
+        self.run("ipset", "flush")
+        for attempt in range(40):
+            words = ["ip", "netns", "exec", self.ns, "ipset", "destroy"]
+            done = subprocess.run(words, capture_output=True, text=True, check=False)
+            if done.returncode == 0:
+                break
+            time.sleep(0.005 * (attempt + 1))
+        assert done.returncode == 0, done.stderr
+        self.run("ipset", "restore", text=text)
+
     def counters(self, family: int) -> dict[tuple[str, str, int | str], int]:
         """Packets counted so far by (table, chain, rule number or "policy")."""
         out: dict[tuple[str, str, int | str], int] = {}

@@ -158,8 +158,8 @@ def _files(folder: Path) -> Iterator[Path]:
 def _stem(path: Path) -> str:
     """A file's name without what tells the address families of one host apart; empty if nothing else is left."""
     name = re.sub(r"\.(txt|rules|dump|save|conf|out|log)$", "", path.name)
-    name = re.sub(r"(?i)(^|[._-])(ip6?tables(-save)?|rules|ip)?[._-]?(v4|v6|ipv4|ipv6|4|6)$", "", name)
-    return re.sub(r"(?i)[._-]?(ip6?tables(-save)?|rules)$", "", name).strip("._-")
+    name = re.sub(r"(?i)(^|[._-])(ip6?tables(-save)?|ipsets?|rules|ip)?[._-]?(v4|v6|ipv4|ipv6|4|6)$", "", name)
+    return re.sub(r"(?i)[._-]?(ip6?tables(-save)?|ipsets?|rules)$", "", name).strip("._-")
 
 
 def _device(job: _Job, taken: set[str]) -> Device:

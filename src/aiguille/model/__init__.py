@@ -35,6 +35,8 @@ from aiguille.model.objects import (
     Operand,
     ServiceObject,
     ServiceTerm,
+    SetEntry,
+    SetObject,
     Side,
     Zone,
 )
@@ -117,7 +119,9 @@ __all__ = [
     "Secret",
     "ServiceObject",
     "ServiceTerm",
+    "SetEntry",
     "SetMark",
+    "SetObject",
     "Setting",
     "Side",
     "Source",

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import date
 
 from aiguille.model.ledger import Ledger
-from aiguille.model.objects import Addresses, AddressObject, Interface, ServiceObject, ServiceTerm, Zone
+from aiguille.model.objects import Addresses, AddressObject, Interface, ServiceObject, ServiceTerm, SetObject, Zone
 from aiguille.model.rules import Rulebase
 from aiguille.model.settings import Setting, unknown
 from aiguille.model.spans import Secret, Source, Span
@@ -77,6 +77,7 @@ class Device:
     zones: tuple[Zone, ...] = ()
     addresses: tuple[AddressObject, ...] = ()
     services: tuple[ServiceObject, ...] = ()
+    sets: tuple[SetObject, ...] = ()
     rulebases: tuple[Rulebase, ...] = ()
     administration: Administration = Administration()
     logging: Logging = Logging()

@@ -118,6 +118,32 @@ class ServiceObject:
     is_group: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class SetEntry:
+    """One entry of a set: a value for each of its dimensions, `excluded` if what it holds is not in the set.
+
+    Among entries that hold a packet the narrowest network decides (ipset(8), nomatch).
+    """
+
+    values: tuple[Addresses | ServiceTerm | InterfaceName | Named, ...]
+    excluded: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class SetObject:
+    """A set that rules look packets up in (ipset(8)).
+
+    dimensions: what is looked up, in order: "address", "port", "interface", or "set" for a list of sets
+    complete: False where entries come and go or were not understood, so that its content is not known
+    """
+
+    name: str
+    dimensions: tuple[str, ...]
+    entries: tuple[SetEntry, ...]
+    where: Span
+    complete: bool = True
+
+
 class Side(StrEnum):
     """What a zone is for."""
 

@@ -7,7 +7,7 @@ may match, because a qualifier or an unresolved name stands in the way.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
 from aiguille.model import (
@@ -26,6 +26,7 @@ from aiguille.model import (
     Operand,
     Rule,
     ServiceTerm,
+    SetEntry,
 )
 from aiguille.space.fields import EVERYTHING, ICMP_OF, PORT_TOP, TCP, WITH_PORTS, Axis, Box, Space, Symbols, box
 from aiguille.space.intervals import IntervalSet
@@ -92,6 +93,7 @@ class Resolver:
         self._addresses = {one.name: one for one in self.device.addresses}
         self._services = {one.name: one for one in self.device.services}
         self._zones = {one.name: one for one in self.device.zones}
+        self._sets_by_name = {one.name: one for one in self.device.sets}
 
     def rule(self, rule: Rule) -> tuple[Piece, ...]:
         """The pieces of a rule; none of them is sure if a qualifier or a mark test stands beside its match.
@@ -163,7 +165,7 @@ class Resolver:
                 holds = any(isinstance(o, Numbers) and o.first == self.space.family for o in condition.operands)
                 return _Alternatives((EVERYTHING,) if holds is not condition.negated else ())
             case Field.SET:
-                return _Alternatives((), (EVERYTHING,))
+                return self._sets(condition)
 
     def _one_axis(
         self,
@@ -266,6 +268,64 @@ class Resolver:
             return _Alternatives((), outside) if open_ended else _Alternatives(outside)
         return _Alternatives(tuple(sure), (EVERYTHING,) if open_ended else ())
 
+    def _sets(self, condition: Condition) -> _Alternatives:
+        """Packets whose fields, taken as the roles say, are in a set."""
+        inside = PacketSet(self.space.tops)
+        for operand in condition.operands:
+            found = self._set(operand, ()) if isinstance(operand, Named) else None
+            if found is None:
+                return _Alternatives((), (EVERYTHING,))
+            inside = inside | found
+        if condition.negated:
+            return _Alternatives((PacketSet(self.space.tops, (EVERYTHING,)) - inside).boxes)
+        return _Alternatives(inside.boxes)
+
+    def _set(self, named: Named, path: tuple[str, ...]) -> PacketSet | None:
+        """What a set holds; None if that is not completely known."""
+        one = self._sets_by_name.get(named.name)
+        if one is None or not one.complete or named.name in path:
+            return None
+        out = PacketSet(self.space.tops)
+        if one.dimensions == ("set",):
+            for entry in one.entries:
+                member = entry.values[0]
+                found = (
+                    self._set(replace(member, roles=named.roles), (*path, named.name))
+                    if isinstance(member, Named)
+                    else None
+                )
+                if found is None:
+                    return None
+                out = out | found
+            return out
+        # Wide entries first: a narrower one that excludes, or includes again, overrules what holds it.
+        for entry in (
+            sorted(one.entries, key=_width, reverse=True) if any(e.excluded for e in one.entries) else one.entries
+        ):
+            held = PacketSet.of(self.space.tops, self._entry_boxes(entry, named.roles))
+            out = out - held if entry.excluded else out | held
+        return _joined(out)
+
+    def _entry_boxes(self, entry: SetEntry, roles: tuple[str, ...]) -> list[Box]:
+        boxes = [EVERYTHING]
+        for number, value in enumerate(entry.values):
+            source = (roles[number] if number < len(roles) else roles[-1]) == "src"
+            match value:
+                case Addresses():
+                    axis = Axis.SRC if source else Axis.DST
+                    parts = [box([(axis, self._address(value).values)])]
+                case ServiceTerm():
+                    turned = (
+                        replace(value, source_ports=value.destination_ports, destination_ports=()) if source else value
+                    )
+                    parts = term_boxes(self.space.family, turned)
+                case InterfaceName():
+                    parts = [box([(Axis.IN if source else Axis.OUT, self.space.symbols.matching(value))])]
+                case Named():
+                    parts = []
+            boxes = [c for b in boxes for p in parts if (c := overlap(b, p)) is not None]
+        return boxes
+
     def terms(self, operand: Operand, path: tuple[str, ...] = ()) -> tuple[tuple[ServiceTerm, ...], bool]:
         """The terms a service stands for, and whether that is all: not if a name in it is undefined or cyclic."""
         if isinstance(operand, ServiceTerm):
@@ -277,6 +337,32 @@ class Resolver:
             return (), False
         found = [self.terms(member, (*path, operand.name)) for member in one.members]
         return tuple(t for terms, _ in found for t in terms), all(complete for _, complete in found)
+
+
+def _width(entry: SetEntry) -> int:
+    """How many addresses an entry holds."""
+    size = 1
+    for value in entry.values:
+        if isinstance(value, Addresses):
+            size *= value.last - value.first + 1
+    return size
+
+
+def _joined(found: PacketSet) -> PacketSet:
+    """Boxes that differ on one address axis only, as one box: sets have thousands of entries, rules few conditions."""
+    boxes = found.boxes
+    for axis in (Axis.SRC, Axis.DST, Axis.B, Axis.A):
+        groups: dict[Box, list[tuple[int, int]]] = {}
+        order: list[Box] = []
+        for one in boxes:
+            values = one[axis]
+            key = (*one[:axis], None, *one[axis + 1 :])
+            if values is None:
+                order.append(one)
+                continue
+            groups.setdefault(key, []).extend(values.spans)
+        boxes = (*order, *((*k[:axis], IntervalSet(spans), *k[axis + 1 :]) for k, spans in groups.items()))
+    return PacketSet(found.tops, boxes)
 
 
 def _boxes(axis: Axis, values: IntervalSet, guard: Sequence[tuple[Axis, IntervalSet]]) -> tuple[Box, ...]:
