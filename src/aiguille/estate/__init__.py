@@ -129,9 +129,9 @@ def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
         groups.setdefault((str(file_path.parent), stem, one.name), []).append((file, one, why))
     if not groups:
         raise UnreadableError(f"{path}: no export was recognised in this folder ({looked_at} files looked at)")
-    for (_, stem, _), members in groups.items():
+    for (parent, stem, _), members in groups.items():
         _, one, why = members[0]
-        name = (stem or path.name) if one.grouped else ""
+        name = (stem or Path(parent).resolve().name) if one.grouped else ""
         yield _Job(name, tuple(m[0] for m in members), one, why)
 
 

@@ -1,0 +1,120 @@
+"""What each rule is worth where it stands.
+
+First match decides, so a rule sees only what the rules above leave over. For each rule the rows that overlap it are found at once
+(`BoxIndex`); only then is a packet looked for that reaches it, by cutting the rule along those rows (`Slices`). Definitions, for
+the packets that can go the program's way:
+
+* *off*: the export says that the rule is switched off.
+* *impossible*: its own conditions exclude one another, or nothing ever calls its chain.
+* *shadowed*: rules above surely take every packet it matches or may match, one of them with another outcome.
+* *redundant*: without it every packet would have the same verdict, be it for the rules above or for those below and the default.
+* *contradicted*: packets it matches are also matched by a rule above, of its own rule base, with the opposite outcome.
+* *partly hidden*: some of its packets are surely taken above in its rule base, all with the same outcome.
+* *live*: none of these.
+
+The first that applies is given. Contradicted and partly hidden are judged on packets that open connections wherever a rule takes any:
+below the usual rules for established and invalid packets every other rule would be both, which tells nobody anything.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+from collections.abc import Sequence
+
+from aiguille.analysis.program import Program, Programs
+from aiguille.analysis.standing.judge import Judge
+from aiguille.analysis.standing.words import (
+    BECAUSE_LIMIT,
+    NOTHING,
+    PARALLEL_STEPS,
+    Judged,
+    Openness,
+    Place,
+    Standing,
+    StandingReport,
+)
+from aiguille.model import Chain, Rule, Rulebase
+
+
+def standings(programs: Programs, jobs: int = 1) -> tuple[StandingReport, ...]:
+    """Every rule of a device in the order of its export, each judged over all places it is called from.
+
+    jobs: processes to share long programs among, where the system can fork; the result does not depend on it
+    """
+    judged: dict[int, list[tuple[Program, Judged]]] = {}
+    for program in programs.everything():
+        for one in _judge_all(Judge(program), jobs):
+            rule = program.steps[one.step].rule
+            if rule is not None:
+                judged.setdefault(id(rule), []).append((program, one))
+    return tuple(
+        _report(programs, rulebase, chain, rule, judged.get(id(rule), ()))
+        for rulebase in programs.device.rulebases
+        for chain, rule in rulebase.rules()
+    )
+
+
+def hidden_steps(program: Program) -> list[int]:
+    """Indexes of the steps with a rule that no packet can reach, whatever else there is to say of them."""
+    judge = Judge(program)
+    return [
+        number for number, step in enumerate(program.steps) if step.rule is not None and not judge.reachable(number)
+    ]
+
+
+def _judge_all(judge: Judge, jobs: int) -> list[Judged]:
+    """All steps judged, in order. Long programs are split in pieces that forked processes take in turn."""
+    count = len(judge.program.steps)
+    if jobs < 2 or count < PARALLEL_STEPS or "fork" not in multiprocessing.get_all_start_methods():
+        return list(judge.all(0, count))
+    size = -(-count // (4 * jobs))
+    pieces = [(start, min(start + size, count)) for start in range(0, count, size)]
+    with multiprocessing.get_context("fork").Pool(jobs, _start_worker, (judge,)) as pool:
+        return [one for part in pool.imap(_judge_piece, pieces) for one in part]
+
+
+_worker: list[Judge] = []
+"""In a forked process, the judge it inherited."""
+
+
+def _start_worker(judge: Judge) -> None:
+    _worker[:] = [judge]
+
+
+def _judge_piece(piece: tuple[int, int]) -> list[Judged]:
+    return list(_worker[0].all(*piece))
+
+
+def _report(
+    programs: Programs, rulebase: Rulebase, chain: Chain, rule: Rule, judged: Sequence[tuple[Program, Judged]]
+) -> StandingReport:
+    """Join what was found at each place a rule is called from: it is as good as it is at its best place."""
+    if not rule.enabled:
+        return StandingReport(rulebase, chain, rule, Standing.OFF, why="the export says that it is switched off")
+    if not judged:
+        why = "no rule calls its chain" if chain.base is None else "nothing passes its chain"
+        return StandingReport(rulebase, chain, rule, Standing.IMPOSSIBLE, why=why)
+    order = tuple(Standing)
+    program, best = max(judged, key=lambda item: (order.index(item[1].standing), item[1].witness is not None))
+    openness = sum((one.openness for _, one in judged), NOTHING)
+    places: dict[tuple[int, int], Place] = {}
+    for where, one in judged:
+        if one.standing is best.standing:
+            for number in one.because:
+                step = where.steps[number]
+                places[(id(step.chain), id(step.rule))] = (step.rulebase, step.chain, step.rule)
+    why = ""
+    if best.standing is Standing.IMPOSSIBLE:
+        why = _why_impossible(programs, rule, program)
+    because = tuple(places.values())[:BECAUSE_LIMIT]
+    return StandingReport(rulebase, chain, rule, best.standing, because, why, best.witness, openness, best.shortest)
+
+
+def _why_impossible(programs: Programs, rule: Rule, program: Program) -> str:
+    pieces = programs.resolver(program.family).rule(rule)
+    if not pieces:
+        return "its own conditions exclude one another, or speak of the other address family"
+    return "its conditions exclude those of every rule that calls its chain, or of the direction it stands in"
+
+
+__all__ = ["Openness", "Standing", "StandingReport", "hidden_steps", "standings"]

@@ -1,0 +1,204 @@
+"""What stands above a step, and what it leaves over for it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from aiguille.analysis.decide import Cut
+from aiguille.analysis.program import Kind
+from aiguille.analysis.standing.covering import covers, samples, smallest_hitting_set
+from aiguille.analysis.standing.words import (
+    BECAUSE_LIMIT,
+    CLOSE_ENOUGH,
+    EXPLAIN_NODES,
+    MANY,
+    OPENNESS_NODES,
+    OPENNESS_ROWS,
+    UNCOUNTED,
+    Openness,
+    outcome,
+)
+from aiguille.model import TooComplexError
+from aiguille.space import (
+    COUNTED,
+    Axis,
+    Box,
+    Cell,
+    IntervalSet,
+    Slices,
+    box_size,
+    common_size,
+    full_cell,
+    holds,
+    overlap,
+)
+
+if TYPE_CHECKING:
+    from aiguille.analysis.standing.judge import Judge
+
+
+@dataclass(slots=True)
+class Straight:
+    """What stands above a step where nothing skips: sure rows that take what they match."""
+
+    judge: Judge
+    number: int
+    above: NDArray[np.intp]
+    boxes: list[Box] = field(init=False)
+    _made: dict[int, Slices] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.boxes = [self.judge.rows[row].box for row in self.above]
+
+    def reached(self, region: Box) -> Cell | None:
+        if not self.boxes:
+            whole = full_cell(self.judge.tops)
+            return tuple(whole[a] if values is None else values for a, values in enumerate(region))
+        if len(self.boxes) > MANY:
+            point = next((p for p in samples(region, self.judge.tops) if not self._taken(p)), None)
+            if point is not None:
+                return tuple(IntervalSet.canonical(((value, value),)) for value in point)
+        if any(covers(one, region) for one in self.boxes):
+            return None
+        return self._sliced(region).uncovered()
+
+    def _taken(self, point: Sequence[int]) -> bool:
+        return any(holds(one, point) for one in self.boxes)
+
+    def _sliced(self, region: Box) -> Slices:
+        found = self._made.get(id(region))
+        if found is None:
+            found = self._made[id(region)] = Slices(region, self.boxes, self.judge.tops, last=UNCOUNTED)
+        return found
+
+    def measured(self, region: Box, counted_before: Sequence[Box]) -> Openness:
+        whole = box_size(region, self.judge.tops, COUNTED)
+        again = [b for b in counted_before if overlap(b, region) is not None]
+        holes = [*self.boxes, *again]
+        if not holes:
+            return Openness(whole, whole)
+        low = 1  # a packet is known to get here
+        if len(holes) > MANY:
+            # At least what is left if no packet were in two holes at once.
+            low = max(1, whole - sum(common_size(region, hole, self.judge.tops, COUNTED) for hole in holes))
+            if low * CLOSE_ENOUGH >= whole:
+                return Openness(low, whole)
+        if len(holes) <= OPENNESS_ROWS:
+            sliced = Slices(region, holes, self.judge.tops, last=UNCOUNTED) if again else self._sliced(region)
+            sliced.budget = OPENNESS_NODES
+            try:
+                size = sliced.uncovered_size(COUNTED)
+            except TooComplexError:
+                pass
+            else:
+                return Openness(size, size)
+        return Openness(low, whole)
+
+    def taken_otherwise(self, region: Box, mine: str) -> bool:
+        """Whether some packet of `region` is first taken by a step with another outcome."""
+        steps, rows = self.judge.program.steps, self.judge.rows
+        other = [outcome(steps[rows[row].step]) != mine for row in self.above]
+        if not any(other):
+            return False
+
+        def leaf(alive: int, full: int) -> bool | None:
+            low = alive & -alive
+            if not low:
+                return False
+            return other[low.bit_length() - 1] if full & low else None
+
+        return Slices(region, self.boxes, self.judge.tops).find(leaf) is not None
+
+    def explain(self, regions: Sequence[Box]) -> tuple[tuple[int, ...], bool]:
+        """A smallest set of steps that together cover the regions, and whether it is proven smallest."""
+        rows = self.judge.rows
+        for at, one in enumerate(self.boxes):
+            if all(covers(one, region) for region in regions):
+                return (rows[self.above[at]].step,), True
+        needs: set[int] = set()
+        try:
+            for region in regions:
+                needs |= Slices(region, self.boxes, self.judge.tops, budget=EXPLAIN_NODES).leaves()
+            chosen, shortest = smallest_hitting_set(needs)
+        except TooComplexError:
+            chosen, shortest = self._irreducible(regions), False
+        return tuple(dict.fromkeys(rows[self.above[at]].step for at in chosen)), shortest
+
+    def _irreducible(self, regions: Sequence[Box]) -> list[int]:
+        """A set that covers, out of which nothing can be left; found by leaving out one after the other."""
+        kept = list(range(len(self.boxes)))
+        for at in list(kept):
+            rest = [self.boxes[k] for k in kept if k != at]
+            if all(Slices(region, rest, self.judge.tops).uncovered() is None for region in regions):
+                kept.remove(at)
+        return kept
+
+
+@dataclass(slots=True)
+class Walked:
+    """What stands above a step where returns or early accepts skip over rules: every walk is followed."""
+
+    judge: Judge
+    number: int
+    above: NDArray[np.intp]
+    boxes: list[Box] = field(default_factory=list)
+
+    def _cut(self, region: Box, last: tuple[Axis, ...] = (), budget: int | None = None) -> Cut:
+        rows = [self.judge.rows[row] for row in self.above]
+        return Cut(self.judge.program, region, rows, last=last, budget=budget)
+
+    def reached(self, region: Box) -> Cell | None:
+        cut = self._cut(region)
+        return cut.slices.find(partial(cut.gets_to, self.number))
+
+    def measured(self, region: Box, counted_before: Sequence[Box]) -> Openness:
+        whole = box_size(region, self.judge.tops, COUNTED)
+        try:
+            cut = self._cut(region, UNCOUNTED, OPENNESS_NODES)
+            size = cut.slices.measure(partial(cut.gets_to, self.number), COUNTED)
+        except TooComplexError:
+            return Openness(1, whole)
+        return Openness(0 if counted_before else size, size)
+
+    def taken_otherwise(self, region: Box, mine: str) -> bool:
+        judge = self.judge
+        near = judge.near(self.number)
+        cut = Cut(judge.program, region, [judge.rows[row] for row in near[~judge.passing[near]]])
+        doubtful = sum(
+            1 << at
+            for at, row in enumerate(cut.rows)
+            if not row.sure and judge.program.steps[row.step].kind in (Kind.ACCEPT, Kind.REFUSE, Kind.OPEN)
+        )
+
+        def leaf(alive: int, full: int) -> bool | None:
+            # A skip is no verdict: what counts is where its packets end, rules that only may match left aside.
+            ends = cut.ends(alive & ~doubtful, full)
+            return (
+                None if ends is None else judge.verdicts(ends) != {(mine == "accept", "" if mine == "accept" else mine)}
+            )
+
+        return cut.slices.find(leaf) is not None
+
+    def explain(self, regions: Sequence[Box]) -> tuple[tuple[int, ...], bool]:
+        """Every step that takes some packet of the regions; with skips about, fewer might not explain it."""
+        found: set[int] = set()
+        for region in regions:
+            cut = self._cut(region)
+
+            def leaf(alive: int, full: int, cut: Cut = cut) -> bool | None:
+                stops = cut.stops(self.number, alive, full)
+                if stops is not None:
+                    found.update(stop for stop in stops if stop is not None)
+                return None if stops is None else False
+
+            cut.slices.find(leaf)
+        return tuple(sorted(found))[:BECAUSE_LIMIT], False
+
+
+View = Straight | Walked

@@ -1,0 +1,264 @@
+"""Judging the steps of one program."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+
+from aiguille.analysis.decide import Cut, Ends, Row
+from aiguille.analysis.program import Kind, Program
+from aiguille.analysis.standing.above import Straight, View, Walked
+from aiguille.analysis.standing.covering import covers, is_plain, samples
+from aiguille.analysis.standing.words import (
+    BECAUSE_LIMIT,
+    MANY,
+    NEW,
+    NOTHING,
+    Judged,
+    Openness,
+    Standing,
+    opposite,
+    outcome,
+)
+from aiguille.analysis.witness import Chooser
+from aiguille.model import Action
+from aiguille.space import EVERYTHING, Box, BoxIndex, Cell, Slices, holds, overlap
+
+
+class Judge:
+    """Judges every step of one program."""
+
+    def __init__(self, program: Program) -> None:
+        self.program = program
+        self.tops = program.space.tops
+        self.chooser = Chooser(program.device, program.space)
+        self.rows: list[Row] = []
+        self.own: list[list[int]] = [[] for _ in program.steps]
+        for number, step in enumerate(program.steps):
+            for piece in step.pieces:
+                if step.kind is not Kind.FORK:
+                    self.own[number].append(len(self.rows))
+                self.rows.append(Row(number, piece.box, piece.sure))
+        self.places: dict[int, set[int]] = {}
+        for number, step in enumerate(program.steps):
+            self.places.setdefault(id(step.rule), set()).add(number)
+        self.index = BoxIndex([row.box for row in self.rows])
+        kinds = [program.steps[row.step].kind for row in self.rows]
+        self.step_of = np.array([row.step for row in self.rows], np.int64)
+        self.final = np.array([k in (Kind.ACCEPT, Kind.REFUSE) for k in kinds], np.bool_)
+        self.skips = np.array([k in (Kind.SKIP, Kind.FORK) for k in kinds], np.bool_)
+        self.sure = np.array([row.sure for row in self.rows], np.bool_)
+        # Rows that the narrowing of a rule to packets that can exist and open connections cannot part from it.
+        self.plain = [is_plain(row.box) for row in self.rows]
+        self.passing = np.array([k is Kind.PASS for k in kinds], np.bool_)
+
+    def all(self, start: int, stop: int) -> Iterator[Judged]:
+        """Steps `start` to `stop`, the latter left out."""
+        for number in range(start, stop):
+            step = self.program.steps[number]
+            if step.rule is not None and step.rule.enabled and self._is_rule_itself(number):
+                yield self.step(number)
+
+    def regions(self, number: int) -> list[Box]:
+        """The packets a step matches that can go the program's way."""
+        return [part for row in self.own[number] for part in self.program.regions(self.rows[row].box)]
+
+    def view(self, number: int, earlier: NDArray[np.intp]) -> View:
+        """What stands above a step."""
+        if self.skips[earlier].any():
+            return Walked(self, number, earlier)
+        return Straight(self, number, earlier[self.final[earlier] & self.sure[earlier]])
+
+    def reachable(self, number: int) -> bool:
+        near = self.near(number)
+        view = self.view(number, near[(self.step_of[near] < number) & ~self.passing[near]])
+        return any(view.reached(region) is not None for region in self.regions(number))
+
+    def step(self, number: int) -> Judged:
+        regions = self.regions(number)
+        if not regions:
+            return Judged(number, Standing.IMPOSSIBLE)
+        near = self.near(number)
+        earlier = near[(self.step_of[near] < number) & ~self.passing[near]]
+        view = self.view(number, earlier)
+        cell = next((found for region in regions if (found := view.reached(region)) is not None), None)
+        if cell is None:
+            return self._hidden(number, regions, view)
+        openness = self._openness(view, regions)
+        later = near[self.step_of[near] > number]
+        same = self._redundant(number, regions, view, later[~self.passing[later]], cell)
+        witness = self.chooser.choose(cell)
+        if same is not None:
+            return Judged(number, Standing.REDUNDANT, same, witness, openness)
+        standing, because = self._disputed(number, regions, earlier)
+        return Judged(number, standing, because, witness, openness)
+
+    def _is_rule_itself(self, number: int) -> bool:
+        """False for forks and for the step that leads out of the calling chain after a goto: they belong to a rule."""
+        step = self.program.steps[number]
+        leads_out = step.kind is Kind.SKIP and step.rule is not None and step.rule.action is Action.GOTO
+        return step.kind is not Kind.FORK and not leads_out
+
+    def near(self, number: int) -> NDArray[np.intp]:
+        """All rows that overlap a step's own, ascending."""
+        found = [self.index.overlapping(row) for row in self.own[number]]
+        return found[0] if len(found) == 1 else np.unique(np.concatenate(found))
+
+    def _hidden(self, number: int, regions: Sequence[Box], view: View) -> Judged:
+        step = self.program.steps[number]
+        decides = step.kind in (Kind.ACCEPT, Kind.REFUSE) or step.settles
+        because, shortest = view.explain(regions)
+        standing = Standing.SHADOWED
+        if decides and not any(view.taken_otherwise(region, outcome(step)) for region in regions):
+            standing = Standing.REDUNDANT
+        return Judged(number, standing, because, shortest=shortest)
+
+    def _openness(self, view: View, regions: Sequence[Box]) -> Openness:
+        """Counted region by region: regions of one step differ in protocol, or are made disjoint by `measured`."""
+        total = NOTHING
+        for at, region in enumerate(regions):
+            total = total + view.measured(region, regions[:at])
+        return total
+
+    def _redundant(
+        self, number: int, regions: Sequence[Box], view: View, later: NDArray[np.intp], cell: Cell
+    ) -> tuple[int, ...] | None:
+        """The steps below that give the same verdicts if this one is taken away; None if some packet's would change."""
+        step = self.program.steps[number]
+        returns = step.kind is Kind.SKIP and not step.settles
+        if not (step.kind in (Kind.ACCEPT, Kind.REFUSE) or step.settles or returns):
+            return None
+        repeated = len(self.places[id(step.rule)]) > 1
+        if returns or step.settles or repeated or isinstance(view, Walked) or self.skips[later].any():
+            return self._redundant_walked(number, regions)
+        mine = outcome(step)
+        steps = self.program.steps
+        if self._first_taker_differs(later, cell, mine):
+            return None
+        after = [self.rows[row] for row in later]
+        kinds = [steps[row.step].kind is Kind.OPEN or outcome(steps[row.step]) != mine for row in after]
+        if not any(kinds):
+            return self._takers(after, regions)
+        if len(after) + len(view.boxes) > MANY and self._some_differ(view.boxes, after, kinds, regions):
+            return None
+        blockers = view.boxes
+        lower = len(blockers)
+        blocking = (1 << lower) - 1
+
+        def differs(alive: int, full: int) -> bool | None:
+            if alive & blocking:
+                return False if alive & full & blocking else None
+            bits = alive >> lower
+            while bits:
+                low = bits & -bits
+                bits ^= low
+                at = low.bit_length() - 1
+                if not full & (low << lower):
+                    return None
+                if kinds[at]:
+                    return True
+                if after[at].sure:
+                    return False
+            return False
+
+        boxes = [*blockers, *(row.box for row in after)]
+        for region in regions:
+            if Slices(region, boxes, self.tops).find(differs) is not None:
+                return None
+        return self._takers(after, regions)
+
+    def _some_differ(
+        self, above: Sequence[Box], after: Sequence[Row], kinds: Sequence[bool], regions: Sequence[Box]
+    ) -> bool:
+        """Whether a packet picked from what a row below with another outcome holds gets there: mostly it does."""
+        for at, (row, differs) in enumerate(zip(after, kinds, strict=True)):
+            if not differs:
+                continue
+            for region in regions:
+                common = overlap(region, row.box)
+                if common is None:
+                    continue
+                for point in samples(common, self.tops):
+                    taker = next((i for i, r in enumerate(after[:at]) if r.sure and holds(r.box, point)), at)
+                    if (taker == at or kinds[taker]) and not any(holds(one, point) for one in above):
+                        return True
+            if row.sure and row.box == EVERYTHING:
+                break
+        return False
+
+    def _first_taker_differs(self, later: NDArray[np.intp], cell: Cell, mine: str) -> bool:
+        """Whether a packet known to reach the rule would surely fare differently without it."""
+        point = [values.first for values in cell]
+        for at in later:
+            row = self.rows[at]
+            if holds(row.box, point):
+                step = self.program.steps[row.step]
+                if step.kind is Kind.OPEN or outcome(step) != mine:
+                    return True
+                if row.sure:
+                    return False
+        return False
+
+    def _takers(self, after: Sequence[Row], regions: Sequence[Box]) -> tuple[int, ...]:
+        """The steps below that come first for some packet, as far as one sure row covers all; else all that overlap."""
+        found: list[int] = []
+        for row in after:
+            found.append(row.step)
+            if row.sure and all(covers(row.box, region) for region in regions):
+                break
+        return tuple(dict.fromkeys(found))[:BECAUSE_LIMIT]
+
+    def _redundant_walked(self, number: int, regions: Sequence[Box]) -> tuple[int, ...] | None:
+        """The same question where skips are about: both walks, with the step and without it, in every node."""
+        near = self.near(number)
+        rule = self.program.steps[number].rule
+        rows = [self.rows[row] for row in near[~self.passing[near]]]
+        takers: set[int] = set()
+        for region in regions:
+            cut = Cut(self.program, region, rows)
+            # A rule whose chain is called from several places goes from all of them.
+            mine = sum(1 << at for at, row in enumerate(cut.rows) if row.step in self.places[id(rule)])
+            if cut.slices.find(partial(self._changes, cut, mine, takers)) is not None:
+                return None
+        return tuple(sorted(takers))[:BECAUSE_LIMIT]
+
+    def _changes(self, cut: Cut, mine: int, takers: set[int], alive: int, full: int) -> bool | None:
+        before, after = cut.ends(alive, full), cut.ends(alive & ~mine, full)
+        if before is None or after is None:
+            return None
+        if self.verdicts(before) != self.verdicts(after):
+            return True
+        takers.update(end.step for end in after)
+        return False
+
+    def verdicts(self, ends: Ends) -> set[tuple[bool, str]]:
+        return {(end.accepts, "" if end.accepts else outcome(self.program.steps[end.step])) for end in ends}
+
+    def _disputed(
+        self, number: int, regions: Sequence[Box], earlier: NDArray[np.intp]
+    ) -> tuple[Standing, tuple[int, ...]]:
+        opening = [new for region in regions if (new := overlap(region, NEW)) is not None] or list(regions)
+        step = self.program.steps[number]
+        above = earlier[self.sure[earlier]]
+        against: dict[int, None] = {}
+        with_it: dict[int, None] = {}
+        for at in above:
+            row = self.rows[at]
+            other = self.program.steps[row.step]
+            if (other.kind is Kind.SKIP and not other.settles) or other.rulebase is not step.rulebase:
+                continue
+            wanted = against if opposite(step, other) else with_it
+            if row.step in wanted or (wanted is with_it and (against or len(with_it) >= BECAUSE_LIMIT)):
+                continue
+            if self.plain[at] or any(overlap(row.box, region) is not None for region in opening):
+                wanted[row.step] = None
+                if len(against) >= BECAUSE_LIMIT:
+                    break
+        if against:
+            return Standing.CONTRADICTED, tuple(against)
+        if with_it:
+            return Standing.PARTLY_HIDDEN, tuple(with_it)
+        return Standing.LIVE, ()

@@ -1,0 +1,128 @@
+"""The words and bounds of standings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from math import log2
+
+from aiguille.analysis.program import Kind, Step
+from aiguille.model import Chain, Rule, Rulebase, State
+from aiguille.space import COUNTED, Axis, IntervalSet, Packet, box
+
+OPENNESS_NODES = 300
+"""Nodes spent on counting one rule's packets before bounds are given instead."""
+
+OPENNESS_ROWS = 60
+"""Rows above a rule beyond which bounds are given without trying to count."""
+
+MANY = 12
+"""Rows above a rule from which on cheap answers are tried before it is cut along them."""
+
+CLOSE_ENOUGH = 1.05
+"""Where many rows overlap, bounds this close to one another are not worth counting."""
+
+EXPLAIN_NODES = 20_000
+"""Nodes spent on finding the shortest explanation before any irreducible one is given."""
+
+PARALLEL_STEPS = 2_000
+"""Steps of a program from which on sharing it among processes pays."""
+
+BECAUSE_LIMIT = 20
+"""Rules named as reasons; more would explain nothing."""
+
+NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
+UNCOUNTED = tuple(axis for axis in Axis if axis not in COUNTED)
+
+
+class Standing(StrEnum):
+    """What a rule is worth where it stands; in the order in which they are tried."""
+
+    OFF = "off"
+    IMPOSSIBLE = "impossible"
+    SHADOWED = "shadowed"
+    REDUNDANT = "redundant"
+    CONTRADICTED = "contradicted"
+    PARTLY_HIDDEN = "partly hidden"
+    LIVE = "live"
+
+
+@dataclass(frozen=True, slots=True)
+class Openness:
+    """How many packets a rule really decides, counted over source, destination, protocol, ports and message types.
+
+    low, high: equal where the count is exact
+    """
+
+    low: int
+    high: int
+
+    def __add__(self, other: Openness) -> Openness:
+        return Openness(self.low + other.low, self.high + other.high)
+
+    @property
+    def exact(self) -> bool:
+        return self.low == self.high
+
+    @property
+    def bits(self) -> float | None:
+        """The upper bound as a power of two; None for no packet at all."""
+        return log2(self.high) if self.high else None
+
+    @property
+    def low_bits(self) -> float | None:
+        return log2(self.low) if self.low else None
+
+
+NOTHING = Openness(0, 0)
+
+Place = tuple[Rulebase, Chain, Rule | None]
+"""A rule, or with None the policy of a chain."""
+
+
+@dataclass(frozen=True, slots=True)
+class StandingReport:
+    """One rule with what was found of it.
+
+    because: the rules that make it so; for hidden rules a smallest set that covers it (`shortest` if that is proven)
+    why: what cannot be said by naming rules
+    witness: a packet that reaches the rule, as its chain sees it; None if there is none
+    """
+
+    rulebase: Rulebase
+    chain: Chain
+    rule: Rule
+    standing: Standing
+    because: tuple[Place, ...] = ()
+    why: str = ""
+    witness: Packet | None = None
+    openness: Openness = NOTHING
+    shortest: bool = True
+
+
+@dataclass(slots=True)
+class Judged:
+    """One step judged by itself."""
+
+    step: int
+    standing: Standing
+    because: tuple[int, ...] = ()
+    witness: Packet | None = None
+    openness: Openness = NOTHING
+    shortest: bool = True
+
+
+def outcome(step: Step) -> str:
+    """The verdict a deciding step gives; two steps with equal outcomes are interchangeable for a packet."""
+    if step.kind is Kind.SKIP:
+        return "accept" if step.settles else "return"
+    if step.rule is not None and step.rule.effects and step.chain.base is not None and step.chain.base.kind == "nat":
+        return f"{step.action} {step.rule.effects}"
+    return "accept" if step.kind is Kind.ACCEPT else step.action.value
+
+
+def opposite(one: Step, other: Step) -> bool:
+    """Whether one accepts what the other refuses."""
+    return {one.kind, other.kind} in ({Kind.ACCEPT, Kind.REFUSE}, {Kind.SKIP, Kind.REFUSE}) and (
+        (one.kind is not Kind.SKIP or one.settles) and (other.kind is not Kind.SKIP or other.settles)
+    )

@@ -1,0 +1,91 @@
+"""What of the device itself can be reached from where, compared with probing address by address."""
+
+from __future__ import annotations
+
+import pytest
+
+from aiguille.analysis import Programs, each_interface, entrances, exposures, outside_known
+from aiguille.analysis.probe import Prober
+from aiguille.baseline.services import WELL_KNOWN, management_services
+from aiguille.model import Device, Side
+from aiguille.space import Packet
+from tests.helpers import filter_table, veskara, with_zones
+
+SSH = tuple(service for service in WELL_KNOWN if service.name == "ssh")
+
+# rules for INPUT, addresses of 10.0.0.0/29 that reach SSH by eth0, whether that is certain, whether a rate stands between
+CASES = [
+    ("-A INPUT -s 10.0.0.0/30 -p tcp -m tcp --dport 22 -j ACCEPT", [0, 1, 2, 3], True, False),
+    ("-A INPUT -s 10.0.0.1/32 -j DROP\n-A INPUT -s 10.0.0.0/30 -p tcp -j ACCEPT", [0, 2, 3], True, False),
+    ("-A INPUT -i eth1 -j ACCEPT\n-A INPUT -p udp -j ACCEPT", [], True, False),
+    ("-A INPUT -s 10.0.0.4/32 -p tcp -m tcp --dport 20:25 -m limit --limit 3/min -j ACCEPT", [4], True, True),
+    ("-A INPUT -m recent --update --name x -j DROP\n-A INPUT -s 10.0.0.4/32 -j ACCEPT", [4], True, True),
+    ("-A INPUT -s 10.0.0.4/32 -m mac --mac-source 00:11:22:33:44:55 -j ACCEPT", [4], False, False),
+    (
+        "-A INPUT -s 10.0.0.4/32 -m mac --mac-source 00:11:22:33:44:55 -j DROP\n-A INPUT -s 10.0.0.4/31 -j ACCEPT",
+        [5],
+        True,
+        False,
+    ),
+    (
+        "-A INPUT -p tcp -g side\n-A INPUT -j ACCEPT\n-A side -s 10.0.0.2/32 -j RETURN\n-A side -s 10.0.0.2/31 -j ACCEPT",
+        [3],
+        True,
+        False,
+    ),
+    (
+        "-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT\n-A INPUT -p tcp -m tcp --tcp-flags SYN SYN -j DROP\n-A INPUT -j ACCEPT",
+        [],
+        True,
+        False,
+    ),
+]
+
+
+def device(rules: str) -> Device:
+    return with_zones(filter_table(rules, chains=("side",)), out=("eth0", Side.OUTSIDE), office=("eth1", Side.INSIDE))
+
+
+@pytest.mark.parametrize(("rules", "hosts", "certain", "rated"), CASES)
+def test_exposures(rules: str, hosts: list[int], certain: bool, rated: bool) -> None:
+    programs = Programs(device(rules))
+    (entrance,) = [e for e in entrances(programs) if e.side is Side.OUTSIDE]
+    found = list(exposures(programs, entrance, SSH))
+    reached = sorted({n for e in found for n in range(8) if 0x0A000000 + n in e.sources})
+    assert reached == hosts
+    prober = Prober(programs)
+    for exposure in found:
+        assert (exposure.certain, exposure.rated) == (certain, rated)
+        assert exposure.proof.packet.in_interface == "eth0"
+        assert exposure.proof.packet.dport == 22
+    for number in range(8):
+        verdict = prober.probe(Packet(4, "eth0", "", 0x0A000000 + number, 0xC0000201, 6, 4000, 22, flags=2))
+        may = any(way.verdict == "accept" for way in verdict.ways)
+        if certain and not rated:
+            assert (verdict.certain and may) == (number in hosts)
+        else:
+            assert may == (number in hosts)
+
+
+def test_ways_in() -> None:
+    stated = Programs(device("-A INPUT -i eth7 -j ACCEPT"))
+    assert [(e.label, e.side) for e in entrances(stated)] == [("out", Side.OUTSIDE), ("office", Side.INSIDE)]
+    assert outside_known(stated.device)
+    bare = Programs(filter_table("-A INPUT -i eth7 -j ACCEPT\n-A INPUT -i lo -j ACCEPT"))
+    assert not outside_known(bare.device)
+    assert [e.label for e in entrances(bare)] == ["an interface of unknown side"]
+    assert [e.label for e in each_interface(bare)] == ["eth7", "an interface no rule names"]
+
+
+def test_exports_that_list_their_services_are_taken_at_their_word() -> None:
+    assert management_services(filter_table("")) == WELL_KNOWN
+    listed = management_services(veskara("doors { door shell { at 2222 }\n door web { at 443, live no } }"))
+    assert [service.name for service in listed] == ["shell"]
+    assert listed[0].terms[0].destination_ports[0].first == 2222
+
+
+def test_ipv6_sources_are_counted_by_network() -> None:
+    rules = "-A INPUT -s 2001:db8:0:1::/64 -j ACCEPT\n-A INPUT -s 2001:db8:0:3::/64 -j ACCEPT"
+    programs = Programs(with_zones(filter_table(rules, family=6), out=("eth0", Side.OUTSIDE)))
+    (exposure,) = exposures(programs, entrances(programs)[0], SSH)
+    assert exposure.networks == 2

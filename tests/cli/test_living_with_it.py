@@ -1,0 +1,97 @@
+"""Help, completion, interrupts, pipes, and the library as README shows it."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from benchmarks.generate import as_dump, generate
+
+from aiguille.cli import COMMANDS
+from aiguille.demo import write_estate
+from tests.helpers import run
+
+PROGRAM = str(Path(sys.executable).parent / "aiguille")
+ROOT = Path(__file__).parent.parent.parent
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_help_teaches_with_two_examples_that_parse(command: str, tmp_path: Path) -> None:
+    done = run(command, "--help", env={"COLUMNS": "200"})
+    assert done.returncode == 0
+    examples = [line.strip() for line in done.stdout.splitlines() if line.strip().startswith(f"aiguille {command}")]
+    assert len(examples) >= 2
+    for example in examples:
+        words = shlex.split(example)[1:]
+        again = run(*words, cwd=tmp_path)
+        assert "usage:" not in again.stderr.lower(), again.stderr
+
+
+def test_help_lists_every_command() -> None:
+    done = run("--help")
+    assert all(re.search(rf"^\s+{name}\s", done.stdout, re.MULTILINE) for name in COMMANDS)
+    assert run("--version").stdout.startswith("aiguille ")
+
+
+def test_completion_offers_commands_and_options() -> None:
+    environment = {
+        **os.environ, "_ARGCOMPLETE": "1", "_ARGCOMPLETE_STDOUT_FILENAME": "/dev/stdout", "COMP_LINE": "aiguille ru",
+        "COMP_POINT": "11", "_ARGCOMPLETE_IFS": "\n", "COMP_TYPE": "9",
+    }  # fmt: skip
+    done = subprocess.run([PROGRAM], capture_output=True, text=True, env=environment, check=False)
+    assert "rules" in done.stdout
+
+
+def test_a_reader_that_goes_away_is_no_error(tmp_path: Path) -> None:
+    write_estate(tmp_path / "v")
+    done = subprocess.run(
+        f"{PROGRAM} rules {tmp_path / 'v'} --json | head -n 1",
+        shell=True,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert "Traceback" not in done.stderr
+    assert done.stdout
+
+
+def test_an_interrupt_leaves_no_half_file(tmp_path: Path) -> None:
+    (tmp_path / "big.v4").write_text(as_dump(generate(6000)))
+    process = subprocess.Popen(
+        [PROGRAM, "rules", "big.v4", "--jobs", "1", "--out", "report.json"],
+        cwd=tmp_path,
+        stderr=subprocess.PIPE,
+        stdout=subprocess.DEVNULL,
+    )
+    time.sleep(2)
+    process.send_signal(signal.SIGINT)
+    _, errors = process.communicate(timeout=60)
+    assert process.returncode == 130
+    assert b"interrupted" in errors
+    assert b"Traceback" not in errors
+    assert [p.name for p in tmp_path.iterdir()] == ["big.v4"]
+
+
+def test_quiet_and_verbose(tmp_path: Path) -> None:
+    (tmp_path / "h.v4").write_text("*filter\n:INPUT DROP [0:0]\n-A INPUT --odd\nCOMMIT\n")
+    assert run("read", "h.v4", "--quiet", cwd=tmp_path).stderr == ""
+    assert "not understood" in run("read", "h.v4", cwd=tmp_path).stderr
+    assert "opens the table 'filter'" in run("read", "h.v4", "--verbose", cwd=tmp_path).stderr
+
+
+def test_the_library_example_of_readme_runs(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    write_estate(tmp_path / "valdrane-lifts")
+    monkeypatch.chdir(tmp_path)
+    code = re.search(r"```python\n(.*?)```", (ROOT / "README.md").read_text(), re.DOTALL)
+    assert code is not None
+    exec(compile(code[1], "README.md", "exec"), {})
+    assert "high valley-gw" in capsys.readouterr().out

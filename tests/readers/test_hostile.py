@@ -1,0 +1,115 @@
+"""Exports come from strangers: whatever is done to one, nothing crashes, nothing is lost, no rule becomes surer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from aiguille.baseline import CATALOGUE, run
+from aiguille.demo import files
+from aiguille.model import Action, AiguilleError, Device, Estate
+from aiguille.readers import iptables, mapped
+from aiguille.readers.files import ExportFile, decode
+from tests.baseline.test_checks import audit
+from tests.helpers import dialect
+
+DUMP = files()["exports/valley-gw/iptables.v4"].decode().splitlines()
+EXPORT = files()["exports/summit-gw.txt"].decode().splitlines()
+Reader = Callable[[Sequence[ExportFile], str], Device]
+JUNK = (
+    "",
+    "!",
+    "-j",
+    "{",
+    "}",
+    "[",
+    "]",
+    '"',
+    "\\",
+    "\x00",
+    "-m set --match-set x src",
+    ": :",
+    "*filter",
+    "COMMIT",
+    "\u202e",
+    "é" * 50,
+)
+
+
+@st.composite
+def damaged(draw: st.DrawFn, lines: list[str]) -> bytes:
+    """An export with lines dropped, doubled, swapped, cut short, or with junk put in."""
+    out = list(lines)
+    for _ in range(draw(st.integers(1, 4))):
+        at = draw(st.integers(0, len(out) - 1))
+        match draw(st.sampled_from(("drop", "double", "swap", "cut", "junk", "word"))):
+            case "drop":
+                out.pop(at)
+            case "double":
+                out.insert(at, out[at])
+            case "swap":
+                other = draw(st.integers(0, len(out) - 1))
+                out[at], out[other] = out[other], out[at]
+            case "cut":
+                out[at] = out[at][: draw(st.integers(0, len(out[at])))]
+            case "junk":
+                out.insert(at, draw(st.sampled_from(JUNK)))
+            case "word":
+                words = out[at].split(" ")
+                words[draw(st.integers(0, len(words) - 1))] = draw(st.sampled_from(JUNK))
+                out[at] = " ".join(words)
+    return "\n".join(out).encode()
+
+
+def check(device: Device) -> None:
+    ledger = device.ledger
+    assert ledger.lines == sum(len(source.lines) for source in device.sources)
+    assert ledger.lines == ledger.read + ledger.known + ledger.unread_lines
+    touched = {line for entry in ledger.unread for line in range(entry.where.first, entry.where.last + 1)}
+    for rulebase in device.rulebases:
+        if rulebase.name == "management access":
+            continue  # made of single words of a line, of which others may be unread
+        for _, rule in rulebase.rules():
+            partly = bool(touched & set(range(rule.where.first, rule.where.last + 1)))
+            unsure = bool(rule.qualifiers) or rule.action is Action.UNKNOWN
+            assert unsure or not partly, f"{rule.where} was read in part only, yet counts as certain"
+    outcomes = run(Estate((device,), audit_day), CATALOGUE, raise_crashes=True).outcomes
+    assert all(outcome.because for outcome in outcomes)
+
+
+audit_day = audit(iptables.read([decode("d", "\n".join(DUMP).encode())], "x")).estate.as_of
+
+
+def read_or_refuse(read: Reader, name: str, data: bytes) -> Device | None:
+    """The device, or None where the export is refused in a sentence that begins with its name."""
+    refusal = ""
+    try:
+        return read([decode(name, data)], "test")
+    except AiguilleError as error:
+        refusal = str(error)
+    assert refusal.startswith(name)
+    return None
+
+
+def read_veskara(exports: Sequence[ExportFile], name: str) -> Device:
+    return mapped.read(dialect("veskara"), exports, name)
+
+
+@given(damaged(DUMP))
+def test_damaged_dumps(data: bytes) -> None:
+    if (device := read_or_refuse(iptables.read, "dump", data)) is not None:
+        check(device)
+
+
+@given(damaged(EXPORT))
+def test_damaged_exports_of_a_described_make(data: bytes) -> None:
+    if (device := read_or_refuse(read_veskara, "export", data)) is not None:
+        check(device)
+
+
+@given(st.binary(max_size=200))
+def test_any_bytes_at_all(data: bytes) -> None:
+    for read in (iptables.read, read_veskara):
+        read_or_refuse(read, "f", data)

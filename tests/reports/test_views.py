@@ -1,0 +1,160 @@
+"""Terminal views and JSON: whole, plain where piped, coloured where seen, and alike."""
+
+from __future__ import annotations
+
+import io
+import json
+from collections.abc import Callable
+from datetime import date
+from pathlib import Path
+
+import pytest
+from rich.console import Console
+
+import aiguille
+from aiguille.analysis import Programs, standings
+from aiguille.demo import write_estate
+from aiguille.model import Estate, UsageError
+from aiguille.reports import data, terminal
+from aiguille.reports.files import write_whole, writer_for
+from aiguille.reports.rules import Describer, rules_data, show_rules
+from aiguille.reports.text import counted, visible
+from tests.helpers import filter_table, veskara
+
+
+@pytest.fixture(scope="module")
+def estate(tmp_path_factory: pytest.TempPathFactory) -> Estate:
+    folder = tmp_path_factory.mktemp("demo") / "v"
+    write_estate(folder)
+    return aiguille.read([folder])
+
+
+def shown(view: Callable[[Console], None], *, colour: bool = False, width: int = 100) -> str:
+    out = io.StringIO()
+    view(
+        Console(
+            file=out, width=width, force_terminal=colour, highlight=False, color_system="truecolor" if colour else None
+        )
+    )
+    return out.getvalue()
+
+
+def test_the_audit_view_tells_everything_the_json_tells(estate: Estate) -> None:
+    audit = aiguille.audit(estate)
+    text = " ".join(shown(lambda console: terminal.show_audit(console, audit)).split())
+    content = data.audit_data(audit)
+    assert json.loads(data.dump(content)) == content
+    for finding in content["findings"]:
+        for part in ("title", "detail", "why", "fix", "fingerprint", "check"):
+            assert " ".join(finding[part].split()) in text, part
+        if finding["witness"]:
+            assert finding["witness"]["sentence"] in text
+        for evidence in finding["evidence"][:2]:
+            assert f"{Path(evidence['file']).name}:{evidence['line']}" in text.replace(" ", "")
+    assert sum(content["summary"]["by_severity"].values()) == len(content["findings"])
+    assert sum(content["summary"]["by_outcome"].values()) == len(content["outcomes"])
+
+
+@pytest.mark.parametrize("width", [60, 80, 100, 140])
+def test_views_keep_to_the_width(estate: Estate, width: int) -> None:
+    audit = aiguille.audit(estate)
+    for view in (lambda c: terminal.show_audit(c, audit), lambda c: terminal.show_read(c, estate, show="all")):
+        for line in shown(view, width=width).splitlines():
+            assert len(line.rstrip()) <= width
+
+
+def test_colours_are_for_terminals_only(estate: Estate) -> None:
+    audit = aiguille.audit(estate)
+    assert "\x1b[" in shown(lambda console: terminal.show_audit(console, audit), colour=True)
+    assert "\x1b" not in shown(lambda console: terminal.show_audit(console, audit))
+
+
+def test_what_could_not_be_read_is_shown(tmp_path: Path) -> None:
+    (tmp_path / "a.v4").write_text(
+        "*filter\n:INPUT DROP [0:0]\n-A INPUT -m odd --x 1 -j ACCEPT\n-A INPUT -j GONE\nCOMMIT\n"
+    )
+    (tmp_path / "b.v4").write_text("*filter\n")
+    estate = aiguille.read([tmp_path], as_of=date(2026, 11, 30))
+    full = shown(lambda console: terminal.show_read(console, estate, show="all"))
+    for part in ("1 not understood", "'--x 1' is not known to the match 'odd'", "neither a chain", "cut off"):
+        assert part in " ".join(full.split()), full
+    only = shown(lambda console: terminal.show_read(console, estate, show="unread"))
+    assert "sha256" in full
+    assert "sha256" not in only
+    assert "is not known" in " ".join(only.split())
+
+
+def test_an_empty_estate_says_so() -> None:
+    audit = aiguille.audit(Estate((), date(2026, 11, 30)))
+    assert "Nothing could be read, so nothing was checked." in shown(
+        lambda console: terminal.show_audit(console, audit)
+    )
+
+
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        ("", "everything"),
+        ("-s 10.0.0.0/8 -d 192.0.2.1/32", "source 10.0.0.0/8, destination 192.0.2.1"),
+        ("! -i eth+ -p tcp -m tcp ! --dport 20:25", "interface in not eth*, protocol tcp, destination port not 20-25"),
+        ("-m iprange --src-range 10.0.0.1-10.0.0.6", "source 10.0.0.1-10.0.0.6"),
+        ("-m conntrack --ctstate RELATED,ESTABLISHED", "state related or established"),
+        ("-p icmp -m icmp --icmp-type 3/1", "protocol icmp, ICMP type 3 code 1"),
+        ("-p tcp -m tcp --tcp-flags SYN,ACK SYN", "protocol tcp, TCP flags SYN of SYN,ACK"),
+        ("-m addrtype --dst-type LOCAL", "destination type local"),
+        ("-m mark ! --mark 0x2/0xff", "mark not 0x2/0xff"),
+        ("-m limit --limit 5/sec", "(rate limit)"),
+        ("-s 10.0.0.1/255.0.0.255", "source 10.0.0.1/255.0.0.255"),
+    ],
+)
+def test_rules_in_words(options: str, words: str) -> None:
+    device = filter_table(f"-A INPUT {options} -j ACCEPT")
+    (_, rule), *_ = device.rulebases[0].rules()
+    assert Describer(device).rule(rule) == words
+
+
+def test_names_are_opened() -> None:
+    device = veskara(
+        "place a { is 10.0.0.1 }\nplace b { is 10.0.0.0/8 }\nplaces c { are [ a b ] }\nplaces d { are [ c 192.0.2.1 ] }\n"
+        "talk w { over tcp, to-port [ 80 443 ] }\ntalks t { are [ w ] }\n"
+        'passages { passage "x" { sender [ d ], talking [ t ], then let } }'
+    )
+    (_, rule), *_ = device.rulebases[0].rules()
+    assert Describer(device).rule(rule) == "source d = 10.0.0.1 or 10.0.0.0/8 or 192.0.2.1, service t = tcp/80,443"
+
+
+def test_listings_in_both_forms_hold_every_rule(estate: Estate) -> None:
+    found = [(device, standings(Programs(device))) for device in estate.devices]
+    lines: list[str] = []
+    show_rules(Console(file=io.StringIO()), found, lines.append)
+    text = "".join(lines)
+    rules = json.loads("".join(rules_data(found)))["rules"]
+    assert len(rules) == sum(len(reports) for _, reports in found)
+    for rule in rules:
+        assert f"{rule['file']}:{rule['line']}" in text
+        assert rule["standing"] in text
+    coloured = io.StringIO()
+    show_rules(Console(file=coloured, force_terminal=True, color_system="truecolor"), found, lines.append)
+    assert "\x1b[" in coloured.getvalue()
+
+
+def test_text_of_strangers() -> None:
+    assert visible("a\x1b[1mb\tc\u202ed\u2028") == "a\\x1b[1mb  c\\u202ed\\u2028"
+    assert counted(1, "entry", "entries") == "1 entry"
+    assert counted(2, "entry", "entries") == "2 entries"
+
+
+def test_files_are_written_whole_or_not_at_all(tmp_path: Path) -> None:
+    path = tmp_path / "deep" / "a.txt"
+    write_whole(path, b"one")
+    with pytest.raises(UsageError, match="--force"):
+        write_whole(path, b"two")
+    assert path.read_bytes() == b"one"
+    write_whole(path, b"two", force=True)
+    assert path.read_bytes() == b"two"
+    assert [p.name for p in path.parent.iterdir()] == ["a.txt"]
+    (tmp_path / "file").write_text("x")
+    with pytest.raises(UsageError, match="cannot be written"):
+        write_whole(tmp_path / "file" / "below.txt", b"")
+    with pytest.raises(UsageError, match=r"\.json"):
+        writer_for(Path("a.docx"), {".json": lambda: ""})
