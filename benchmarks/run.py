@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
 import random
 import shlex
 import subprocess
@@ -36,17 +35,25 @@ def timed(work: Callable[[], T]) -> tuple[float, T]:
     return time.perf_counter() - start, result
 
 
-def whole_process(words: Sequence[str]) -> tuple[float, int, bytes]:
-    """Seconds, peak memory in MiB and output of one run of the program."""
-    with tempfile.TemporaryFile() as out:
-        start = time.perf_counter()
-        process = subprocess.Popen([sys.executable, "-m", "aiguille", *words], stdout=out)
-        _, status, usage = os.wait4(process.pid, 0)
-        seconds = time.perf_counter() - start
-        if os.waitstatus_to_exitcode(status) != 0:
-            raise SystemExit(f"aiguille {' '.join(words)} failed")
-        out.seek(0)
-        return seconds, usage.ru_maxrss // 1024, out.read()
+_MEASURE = """
+import json, resource, subprocess, sys, time
+start = time.perf_counter()
+code = subprocess.run(sys.argv[2:], stdout=open(sys.argv[1], "wb")).returncode
+took = time.perf_counter() - start
+print(json.dumps([code, took, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss]))
+"""
+"""Runs a command from a small process of its own: a child starts with the memory of whoever starts it."""
+
+
+def whole_process(words: Sequence[str], folder: Path) -> tuple[float, int, bytes]:
+    """Seconds, peak memory of the largest process in MiB, and output of one run of the program."""
+    out = folder / "output"
+    command = [sys.executable, "-c", _MEASURE, str(out), sys.executable, "-m", "aiguille", *words]
+    measured = subprocess.run(command, stdout=subprocess.PIPE, check=True)
+    code, seconds, memory = json.loads(measured.stdout)
+    if code != 0:
+        raise SystemExit(f"aiguille {' '.join(words)} failed")
+    return seconds, memory // 1024, out.read_bytes()
 
 
 def hidden_in(output: bytes) -> list[int]:
@@ -62,7 +69,7 @@ def rules_table(sizes: Sequence[int], folder: Path) -> None:
         made = generate(size)
         path = folder / f"{size}.v4"
         path.write_text(as_dump(made))
-        seconds, memory, output = whole_process(["rules", str(path), "--json"])
+        seconds, memory, output = whole_process(["rules", str(path), "--json"], folder)
         hidden = hidden_in(output)
         growth = "" if first is None else f", {seconds / first[1]:.1f} times {first[0]} rules"
         first = first or (size, seconds)
@@ -141,7 +148,7 @@ def packets(count: int, folder: Path) -> None:
     table.write_text(
         "id,in,out,src,dst,protocol,sport,dport,icmp_type,icmp_code,tcp_flags,state\n" + "\n".join(rows) + "\n"
     )
-    seconds, memory, output = whole_process(["probe", str(dump), "--packets", str(table), "--json"])
+    seconds, memory, output = whole_process(["probe", str(dump), "--packets", str(table), "--json"], folder)
     answers = [p["decided_by"]["rule"] for p in json.loads(output)["packets"]]
     sample = min(count, 3000)
     took, plain = timed(lambda: [peers.first_match(made, row.split(",")) for row in rows[:sample]])

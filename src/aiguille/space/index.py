@@ -26,7 +26,7 @@ ROWS_BYTES = 768 << 20
 BATCH_BYTES = 64 << 20
 """Size of the largest intermediate array of a batch, about."""
 
-PAIRS = 200_000
+PAIRS = 50_000
 """Pairs of boxes compared at once."""
 
 Numbers = NDArray[np.int64]
