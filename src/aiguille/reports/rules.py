@@ -8,6 +8,7 @@ from functools import lru_cache
 from math import log2
 
 from rich.console import Console
+from rich.table import Table
 from rich.text import Text
 
 from aiguille.analysis import Openness, Standing, StandingReport
@@ -44,6 +45,7 @@ _STYLES = {
     Standing.LIVE: "black on dark_sea_green2",
 }
 _NAMES_SHOWN = 6
+_MARGIN = 7
 
 Line = list[tuple[str, str]]
 """Pieces of text with their style."""
@@ -53,12 +55,24 @@ def show_rules(
     console: Console, found: Sequence[tuple[Device, Sequence[StandingReport]]], plain: Callable[[str], object]
 ) -> None:
     """The listing; `plain` takes the text where nobody looks at colours, since long lists take long to lay out."""
-    for device, reports in found:
-        for line in _listing(device, reports):
-            if console.is_terminal and not console.no_color:
-                console.print(Text.assemble(*line), soft_wrap=True)
+    for number, (device, reports) in enumerate(found):
+        for line in [*([[]] if number else []), *_listing(device, reports)]:
+            if console.is_terminal:
+                _print(console, line)
             else:
                 plain("".join(text for text, _ in line).rstrip() + "\n")
+
+
+def _print(console: Console, line: Line) -> None:
+    """A line wrapped to the terminal, what follows the margin staying clear of it."""
+    if not line or len(line[0][0]) != _MARGIN:
+        console.print(Text.assemble(*line))
+        return
+    grid = Table.grid()
+    grid.add_column(width=_MARGIN)
+    grid.add_column(overflow="fold")
+    grid.add_row(Text.assemble(line[0]), Text.assemble(*line[1:]))
+    console.print(grid)
 
 
 def _listing(device: Device, reports: Sequence[StandingReport]) -> Iterator[Line]:
@@ -72,7 +86,8 @@ def _listing(device: Device, reports: Sequence[StandingReport]) -> Iterator[Line
         if here != place:
             place = here
             yield []
-            yield [(f"{visible(report.rulebase.name)} {visible(report.chain.name)}", "bold"), _end_of(report)]
+            names = dict.fromkeys((visible(report.rulebase.name), visible(report.chain.name)))
+            yield [(" ".join(names), "bold"), _end_of(report)]
         yield from _rule_lines(device, describer, report)
 
 
@@ -102,7 +117,7 @@ def _rule_lines(device: Device, describer: Describer, report: StandingReport) ->
     if report.why:
         yield [("       ", ""), (report.why, "")]
     if report.witness is not None and report.standing is not Standing.LIVE:
-        yield [("       reached by ", "dim"), (visible(report.witness.sentence()), PACKET_STYLE)]
+        yield [("       ", ""), ("reached by ", "dim"), (visible(report.witness.sentence()), PACKET_STYLE)]
 
 
 _BECAUSE = {

@@ -87,7 +87,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
             )
         seen[dump.family] = file.path
         rulebases += dump.read()
-        taken, tool = (dump.taken, dump.tool) if dump.taken.known else (taken, tool)
+        taken, tool = (taken, tool) if taken.known else (dump.taken, dump.tool)
     return Device(
         name=name,
         dialect=NAME,
