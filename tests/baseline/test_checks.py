@@ -7,7 +7,8 @@ from datetime import date
 
 import pytest
 
-from aiguille.baseline import CATALOGUE, Audit, Severity, run
+from aiguille.baseline import CATALOGUE, Audit, Severity, fingerprint, run
+from aiguille.baseline.catalogue import rule_subject
 from aiguille.model import Device, Estate, Side
 from tests.helpers import filter_table, veskara, with_zones
 
@@ -157,6 +158,32 @@ def test_fingerprints_outlive_added_lines_and_other_counters() -> None:
     assert before <= {f.fingerprint for f in moved}
     other = {f.fingerprint for f in audit(zoned("-A INPUT -i eth0 -p tcp -m tcp --dport 20:22 -j ACCEPT")).findings}
     assert not before <= other
+
+
+def test_fingerprints_are_made_of_words_that_later_versions_share() -> None:
+    """The spelling is fixed here: a change of it would make every finding of an earlier audit new."""
+    device = filter_table(
+        f'-A INPUT -s 10.0.0.0/8 ! -i eth+ {SSH} -m limit --limit 1/sec -m comment --comment "a" -j ACCEPT'
+    )
+    chain = device.rulebases[0].chains[0]
+    assert rule_subject(chain, chain.rules[0]) == (
+        "INPUT: [, accept, ACCEPT, None, Match(conditions=["
+        "Condition(field=source, operands=[Addresses(family=4, first=167772160, last=184549375)]), "
+        "Condition(field=interface in, operands=[InterfaceName(name=eth, prefix=True)], negated=True), "
+        "Condition(field=protocol, operands=[Numbers(first=6, last=6)]), "
+        "Condition(field=destination port, operands=[Numbers(first=22, last=22)])]), "
+        "[Qualifier(name=rate limit, text=-m limit --limit 1/sec)], [], a]"
+    )
+    assert rule_subject(chain, None) == "INPUT: policy drop"
+    assert fingerprint("a.b", "device", "subject") == "3ed905ea832192c6"
+    assert fingerprint("a.b", "device", "subject", 2) != fingerprint("a.b", "device", "subject")
+
+
+def test_alike_rules_are_two_findings() -> None:
+    rules = f"-A INPUT -i eth0 {SSH} -s 0.0.0.0/1 -j ACCEPT\n-A INPUT -i eth0 {SSH} -s 128.0.0.0/1 -j ACCEPT"
+    found = [f for f in audit(zoned(rules)).findings if f.check == "access.reachable-from-outside"]
+    assert len({f.fingerprint for f in found}) == len(found)
+    assert found
 
 
 def test_both_families_join_into_one_finding() -> None:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
-from enum import StrEnum
+from dataclasses import dataclass, field, fields, is_dataclass
+from enum import Enum, StrEnum
 from typing import Any
 
 from aiguille.analysis import Programs, Proof, Step
@@ -204,4 +204,17 @@ def rule_subject(chain: Chain, rule: Rule | None) -> str:
         rule.marks,
         rule.comment,
     )
-    return f"{chain.name}: {parts!r}"
+    return f"{chain.name}: {canonical(parts)}"
+
+
+def canonical(value: object) -> str:
+    """A value of the model in a spelling that later versions share: fields that have their default are left out, so that
+    a field added tomorrow changes no fingerprint of today."""
+    if isinstance(value, Enum):
+        return str(value.value)
+    if isinstance(value, tuple):
+        return "[" + ", ".join(canonical(part) for part in value) + "]"
+    if is_dataclass(value):
+        told = ((f.name, getattr(value, f.name)) for f in fields(value) if getattr(value, f.name) != f.default)
+        return type(value).__name__ + "(" + ", ".join(f"{name}={canonical(part)}" for name, part in told) + ")"
+    return str(value)
