@@ -109,6 +109,11 @@ class LedgerBuilder:
         """The lines contradict the rest of the export; how far they were read is said apart from this."""
         self._problems.append(Entry(where, why))
 
+    @property
+    def unread_entries(self) -> int:
+        """How many entries of lines not understood there are so far."""
+        return len(self._unread)
+
     def spoken_for(self, path: str, line: int) -> bool:
         """Whether anything was said of a line."""
         return bool(self._status[path][line])

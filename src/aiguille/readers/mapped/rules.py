@@ -85,6 +85,7 @@ class Rules(Part):
     def _rule(self, node: Node, m: RuleMap, number: int) -> Rule:
         gaps: list[Qualifier] = []
         get = self.get
+        unread_before = self.ledger.unread_entries
 
         def attempt(token: Token, read: Callable[[Token], Operand]) -> Operand | None:
             try:
@@ -141,11 +142,15 @@ class Rules(Part):
             ),
         )
         gaps += self._unknown_parts(node)
+        if self.ledger.unread_entries > unread_before and not gaps:
+            gaps.append(Qualifier("not understood", "a part of the rule"))
         return rule if not gaps else _qualified(rule, gaps)
 
     def _unknown_parts(self, node: Node) -> list[Qualifier]:
         """What a rule says that the dialect has no place for may be a condition, so the rule may match."""
         out = []
+        if spare := self.get.spare(node):
+            out.append(Qualifier("not understood", " ".join(word.text for word in spare)))
         for child in node.children:
             if id(child) in self.ignored:
                 continue

@@ -58,6 +58,8 @@ def parse(file: ExportFile, structure: TextStructure, ledger: LedgerBuilder) -> 
                 finish(statement)
                 statement = []
             elif mark == begins and begins:
+                if not statement:
+                    raise UnreadableError(f"{token.where}: a list opens here without a name before '{begins}'")
                 list_open = token
             elif mark == opens:
                 if not statement:
