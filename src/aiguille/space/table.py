@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
+from ipaddress import IPv4Address, IPv6Address
 
 from aiguille.model import State, UsageError
 from aiguille.model.protocols import TCP_FLAGS
@@ -169,10 +170,10 @@ def _row(**cells: str) -> dict[str, str]:
 
 
 def _single_address(text: str) -> tuple[int, int] | None:
-    sketch = _quietly(lambda: read_row(_row(src=text))) if text else None
-    if sketch is None or sketch.source is None or sketch.family is None or sketch.source[0] != sketch.source[1]:
-        return None
-    return sketch.family, sketch.source[0]
+    try:
+        return (6, int(IPv6Address(text))) if ":" in text else (4, int(IPv4Address(text)))
+    except ValueError:
+        return None  # empty, a network, or wrong: `read_row` knows which
 
 
 def _kind(protocol: str, flags: str, state: str) -> tuple[int, int, int] | None:
