@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -47,6 +48,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
+    gc.disable()  # what a long table is made of lives to the end; looking for garbage in it costs a third
     from aiguille.analysis import Prober, Programs
     from aiguille.analysis.lookup import find_rule, one_device
 
