@@ -277,7 +277,8 @@ def _explain(name: str, root: yaml.Node | None, message: str) -> str:
         hint = f"; did you mean '{near[0]}'?" if near else ""
         return f"{name}:{_line(_key_node(node, key) or node)}: '{key}' is not a key of the dialect language here{hint}"
     where = "".join(f"/{a or b}" for a, b in steps).lstrip("/")
-    return f"{name}:{_line(node)}: {where or 'the file'}: {text[0].lower()}{text[1:]}"
+    hint = "; YAML takes yes, no, on and off for truth values unless they stand in quotes" if "`bool`" in text else ""
+    return f"{name}:{_line(node)}: {where or 'the file'}: {text[0].lower()}{text[1:]}{hint}"
 
 
 def _descend(node: yaml.Node | None, steps: list[tuple[str, str]]) -> yaml.Node | None:

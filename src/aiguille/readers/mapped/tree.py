@@ -52,15 +52,17 @@ class Node:
 
 
 def select(node: Node, path: tuple[str, ...]) -> Iterator[Node]:
-    """All nodes a path leads to from `node`: names of children, ``*`` any child, ``**`` any depth (none included)."""
+    """All nodes a path leads to from `node`, in the order of the export: names of children, ``*`` any child, ``**`` any
+    number of blocks between, none included."""
     if not path:
         yield node
         return
     head, rest = path[0], path[1:]
     if head == "**":
-        yield from select(node, rest)
-        for below in node.walk():
-            yield from select(below, rest)
+        for child in node.children:
+            if not rest or rest[0] in ("*", child.name):
+                yield from select(child, rest[1:])
+            yield from select(child, path)
         return
     for child in node.children:
         if head in ("*", child.name):
