@@ -8,7 +8,7 @@ surely decide is its rule. Packets for which a row that only may match, or a ski
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Sequence
+from collections.abc import MutableSequence, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -133,7 +133,7 @@ class Classifier:
             self._starts[axis] = ends
             self._bits[axis] = np.packbits(held, axis=1, bitorder="little")
 
-    def steps(self, points: Sequence[Sequence[int] | NDArray[np.int64]]) -> NDArray[np.int64]:
+    def steps(self, points: Sequence[Sequence[int] | MutableSequence[int] | NDArray[np.int64]]) -> NDArray[np.int64]:
         """(P,) index of the step that decides each packet, `LEFT_OPEN` where that takes a walk.
 
         points: one sequence of P values for each axis, in the order of `Axis`
@@ -156,7 +156,7 @@ class Classifier:
             out[part] = np.where(decided < len(self._step_of), steps, LEFT_OPEN)
         return out
 
-    def _places(self, axis: Axis, values: Sequence[int] | NDArray[np.int64]) -> NDArray[np.intp]:
+    def _places(self, axis: Axis, values: Sequence[int] | MutableSequence[int] | NDArray[np.int64]) -> NDArray[np.intp]:
         starts = self._starts[axis]
         if starts[-1] < 1 << 62:
             found: NDArray[np.intp] = np.searchsorted(starts, np.asarray(values, np.int64), side="right") - 1

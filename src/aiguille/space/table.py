@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Callable, Iterable
+from array import array
+from collections.abc import Callable, Iterable, MutableSequence
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv6Address
 
 from aiguille.model import State, UsageError
 from aiguille.model.protocols import TCP_FLAGS
-from aiguille.space.fields import ICMP_OF, SYN, TCP, WITH_PORTS, Space, Symbols
+from aiguille.space.fields import ICMP_OF, SYN, TCP, WITH_PORTS, Axis, Space, Symbols
 from aiguille.space.packets import Packet, packet_at
 from aiguille.space.sentences import ANY, COLUMNS, Sketch, read_row
 
@@ -31,9 +32,15 @@ class Group:
     interfaces: the names of each packet's interfaces, which may be none the space tells apart
     """
 
+    family: int
     rows: list[int] = field(default_factory=list)
     interfaces: list[tuple[str, str]] = field(default_factory=list)
-    columns: tuple[list[int], ...] = field(default_factory=lambda: tuple([] for _ in range(9)))
+    columns: tuple[MutableSequence[int], ...] = ()
+
+    def __post_init__(self) -> None:
+        """Columns are arrays, which NumPy takes as they are, but for addresses that no machine word holds."""
+        wide = (Axis.SRC, Axis.DST) if self.family == 6 else ()
+        self.columns = tuple([] if axis in wide else array("q") for axis in Axis if axis is not Axis.TYPE)
 
     def packet(self, space: Space, at: int) -> Packet:
         """The packet at position `at` of the group."""
@@ -86,7 +93,7 @@ def read_table(lines: Iterable[str], symbols: Symbols) -> PacketTable:
         point = fast.point(cells)
         if point is not None:
             family, values = point
-            group = table.groups.setdefault((family, bool(cells[1]), bool(cells[2])), Group())
+            group = table.groups.setdefault((family, bool(cells[1]), bool(cells[2])), Group(family))
             group.rows.append(row)
             group.interfaces.append(names.setdefault((cells[1], cells[2]), (cells[1], cells[2])))
             for column, value in zip(group.columns, values, strict=True):
