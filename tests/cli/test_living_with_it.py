@@ -8,7 +8,6 @@ import shlex
 import signal
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
@@ -65,12 +64,13 @@ def test_a_reader_that_goes_away_is_no_error(tmp_path: Path) -> None:
 def test_an_interrupt_leaves_no_half_file(tmp_path: Path) -> None:
     (tmp_path / "big.v4").write_text(as_dump(generate(6000)))
     process = subprocess.Popen(
-        [PROGRAM, "rules", "big.v4", "--jobs", "1", "--out", "report.json"],
+        [PROGRAM, "rules", "big.v4", "--jobs", "1", "--out", "report.json", "--verbose"],
         cwd=tmp_path,
         stderr=subprocess.PIPE,
         stdout=subprocess.DEVNULL,
     )
-    time.sleep(2)
+    assert process.stderr is not None
+    assert b"iptables-save" in process.stderr.readline(), "the export is read and the work begins"
     process.send_signal(signal.SIGINT)
     _, errors = process.communicate(timeout=60)
     assert process.returncode == 130
