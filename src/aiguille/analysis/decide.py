@@ -5,13 +5,14 @@ Where a qualifier stands in the way a packet has several possible ends; a statem
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Side
-from aiguille.space import BUDGET, EVERYTHING, Axis, Box, IntervalSet, Packet, Slices, box, overlap
+from aiguille.space import BUDGET, EVERYTHING, Axis, Box, BoxIndex, IntervalSet, Packet, Slices, box, overlap
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,24 +79,42 @@ class Decider:
         self.program = program
         self._rows = tuple(rows_of(program, skip))
 
-    def find(self, region: Box, wanted: Callable[[Ends], bool]) -> Proof | None:
+    def find(self, region: Box, wanted: Callable[[Ends], bool], step: int | None = None) -> Proof | None:
         """A packet of `region` whose possible ends satisfy `wanted`, None if there is none.
 
+        step: a step with rows of its own that hold all of `region`; only what overlaps it is then looked at
         A packet that goes from one side to another is preferred where there is one, since it reads best.
         """
-        found = self._first(region, wanted)
+        rows = self._rows if step is None else self._near(step)
+        found = self._first(region, wanted, rows)
         if found is None or found.packet.in_interface != found.packet.out_interface:
             return found
         for crossing in crossings(self.program):
             narrowed = overlap(region, crossing)
-            better = self._first(narrowed, wanted) if narrowed is not None else None
+            better = self._first(narrowed, wanted, rows) if narrowed is not None else None
             if better is not None:
                 return better
         return found
 
-    def _first(self, region: Box, wanted: Callable[[Ends], bool]) -> Proof | None:
+    @cached_property
+    def _index(self) -> BoxIndex:
+        return BoxIndex([row.box for row in self._rows])
+
+    @cached_property
+    def _rows_of_step(self) -> dict[int, list[int]]:
+        out: dict[int, list[int]] = {}
+        for number, row in enumerate(self._rows):
+            out.setdefault(row.step, []).append(number)
+        return out
+
+    def _near(self, step: int) -> list[Row]:
+        """The rows that overlap those of a step, in order."""
+        near = {int(at) for row in self._rows_of_step[step] for at in self._index.overlapping(row)}
+        return [self._rows[at] for at in sorted(near)]
+
+    def _first(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[Row]) -> Proof | None:
         for part in self.program.regions(region):
-            cut = Cut(self.program, part, self._rows)
+            cut = Cut(self.program, part, rows)
             found = cut.slices.find(cut.leaf(wanted))
             if found is not None:
                 packet = Chooser(self.program.device, self.program.space).choose(found)

@@ -77,7 +77,7 @@ def _silent(program: Program) -> Iterator[_Silent]:
 
         for piece in step.pieces:
             here = overlap(piece.box, narrowed)
-            proof = decider.find(here, silently_here) if here is not None else None
+            proof = decider.find(here, silently_here, number) if here is not None else None
             if proof is not None:
                 yield _Silent(step, proof, step is program.default)
                 break

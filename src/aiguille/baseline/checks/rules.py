@@ -38,6 +38,7 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
     looked = 0
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
         for program in subject.programs.all(direction):
+            decider = Decider(program)
             for number, step in enumerate(program.steps):
                 if (
                     step.rule is None
@@ -48,7 +49,7 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
                 looked += 1
                 wide = _wide(program, step)
                 if wide is not None:
-                    found = _if_live(subject, program, number, step, wide)
+                    found = _if_live(subject, decider, number, step, wide)
                     if found is not None:
                         yield found
     if looked:
@@ -69,13 +70,15 @@ def _wide(program: Program, step: Step) -> Box | None:
     return None
 
 
-def _if_live(subject: Subject, program: Program, number: int, step: Step, region: Box) -> Found | None:
+def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region: Box) -> Found | None:
     """The finding, unless rules above leave the rule nothing to accept."""
+
+    program = decider.program
 
     def decided_here(ends: Ends) -> bool:
         return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
 
-    proof = Decider(program).find(region, decided_here)
+    proof = decider.find(region, decided_here, number)
     if proof is None or step.rule is None:
         return None
     inward = program.space.symbols.number(proof.packet.in_interface)
