@@ -30,6 +30,28 @@ CASES = [
     ("access.reachable-from-outside", "fail", zoned(f"-A INPUT -i eth0 {SSH} -m limit --limit 3/min -j ACCEPT")),
     ("access.reachable-from-outside", "fail", filter_table(f"-A INPUT {SSH} -j ACCEPT")),
     ("access.reachable-from-outside", "pass", zoned(f"-A INPUT -i eth1 {SSH} -j ACCEPT")),
+    (
+        "access.reachable-from-outside",
+        "fail",
+        zoned(f"-A INPUT -s 198.51.100.1/32 {SSH} -j ACCEPT\n-A INPUT {SSH} -j ACCEPT"),
+    ),
+    (
+        "access.reachable-from-outside",
+        "fail",
+        zoned(f"-A INPUT -s 198.51.100.1/32 {SSH} -j ACCEPT\n-A INPUT {SSH} -m limit --limit 1/sec -j ACCEPT"),
+    ),
+    (
+        "access.reachable-from-outside",
+        "cannot tell",
+        zoned(
+            f"-A INPUT -s 198.51.100.1/32 {SSH} -j ACCEPT\n-A INPUT {SSH} -m mac --mac-source 00:11:22:33:44:55 -j ACCEPT"
+        ),
+    ),
+    (
+        "access.reachable-from-outside",
+        "fail",
+        zoned("\n".join(f"-A INPUT -s 198.51.{n}.0/27 {SSH} -j ACCEPT" for n in range(3))),
+    ),
     ("access.reachable-from-outside", "pass", zoned(f"-A INPUT -s 198.51.100.0/28 -i eth0 {SSH} -j ACCEPT")),
     ("access.reachable-from-outside", "pass", zoned(f"-A INPUT -i eth0 -j DROP\n-A INPUT {SSH} -j ACCEPT")),
     (

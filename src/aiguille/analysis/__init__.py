@@ -11,7 +11,7 @@ from aiguille.analysis.decide import (
     surely_accepted,
     surely_refused,
 )
-from aiguille.analysis.exposure import Exposure, exposures
+from aiguille.analysis.exposure import Exposure, exposures, networks_in
 from aiguille.analysis.probe import Prober, Verdict, Visit, Way
 from aiguille.analysis.program import Kind, Program, Programs, Step, families
 from aiguille.analysis.sides import Entrance, each_interface, entrances, guess_outside, not_loopback, outside_known
@@ -44,6 +44,7 @@ __all__ = [
     "families",
     "guess_outside",
     "maybe_accepted",
+    "networks_in",
     "not_loopback",
     "outside_known",
     "probe_table",

@@ -59,6 +59,11 @@ def _telling(program: Program, end: End) -> int:
     return end.settled if end.accepts and step.rule is None and end.settled >= 0 else end.step
 
 
+def accepting_steps(program: Program, ends: Ends) -> frozenset[int]:
+    """The steps that let a packet in, as people would name them."""
+    return frozenset(_telling(program, end) for end in ends if end.accepts)
+
+
 def surely_accepted(ends: Ends) -> bool:
     return all(end.accepts for end in ends)
 

@@ -2,10 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from aiguille.analysis.decide import Decider, End, Ends, Proof, maybe_accepted, surely_accepted
+from aiguille.analysis.decide import (
+    Decider,
+    End,
+    Ends,
+    Proof,
+    accepting_steps,
+    maybe_accepted,
+    surely_accepted,
+)
 from aiguille.analysis.program import Program, Programs
 from aiguille.analysis.sides import Entrance
 from aiguille.model import Direction, ManagementService, Rule, State
@@ -32,10 +40,15 @@ class Exposure:
 
     @property
     def networks(self) -> int:
-        """How many addresses, in IPv6 how many networks of 64 bits, a subnet there being one link (RFC 4291, 2.5.4)."""
-        if self.proof.program.family == 4:
-            return self.sources.size
-        return sum((last >> 64) - (first >> 64) + 1 for first, last in self.sources.spans)
+        """How many sources there are, see `networks_in`."""
+        return networks_in(self.sources, self.proof.program.family)
+
+
+def networks_in(sources: IntervalSet, family: int) -> int:
+    """How many addresses, in IPv6 how many networks of 64 bits, a subnet there being one link (RFC 4291, 2.5.4)."""
+    if family == 4:
+        return sources.size
+    return IntervalSet((first >> 64, last >> 64) for first, last in sources.spans).size
 
 
 def opening(family: int, service: ManagementService) -> Iterator[Box]:
@@ -65,20 +78,40 @@ def exposures(programs: Programs, entrance: Entrance, services: Sequence[Managem
 
 
 def _exposure(decider: Decider, region: Box, service: ManagementService, entrance: Entrance) -> Iterator[Exposure]:
+    """One exposure for each rule that lets the service be reached, certainly, within a rate, or perhaps.
+
+    Rules are told apart so that one with few sources neither hides nor takes the blame for another that is open to all.
+    """
+    program = decider.program
+
     def practically(ends: Ends) -> bool:
-        return maybe_accepted(ends) and not surely_accepted(ends) and rated(decider.program, ends)
+        return maybe_accepted(ends) and not surely_accepted(ends) and rated(program, ends)
+
+    def perhaps(ends: Ends) -> bool:
+        return maybe_accepted(ends) and not surely_accepted(ends) and not rated(program, ends)
 
     for wanted, certain, thinned in (
         (surely_accepted, True, False),
         (practically, True, True),
-        (maybe_accepted, False, False),
+        (perhaps, False, False),
     ):
-        sources = decider.project(region, Axis.SRC, wanted)
-        if sources:
-            proof = decider.find(region, wanted)
-            if proof is not None:
-                yield Exposure(service, entrance, sources, proof, certain, thinned)
-                return
+        seen: set[frozenset[int]] = set()
+        while True:
+
+            def another(ends: Ends, wanted: Callable[[Ends], bool] = wanted, seen: set[frozenset[int]] = seen) -> bool:
+                return wanted(ends) and accepting_steps(program, ends) not in seen
+
+            proof = decider.find(region, another)
+            if proof is None:
+                break
+            mine = accepting_steps(program, proof.ends)
+            seen.add(mine)
+
+            def by_these(ends: Ends, wanted: Callable[[Ends], bool] = wanted, mine: frozenset[int] = mine) -> bool:
+                return wanted(ends) and accepting_steps(program, ends) == mine
+
+            sources = decider.project(region, Axis.SRC, by_these)
+            yield Exposure(service, entrance, sources, proof, certain, thinned)
 
 
 def rated(program: Program, ends: Ends) -> bool:

@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import argparse
 import gc
+import io
 import os
 import sys
+from typing import TYPE_CHECKING
 
 from aiguille.cli import options
+
+if TYPE_CHECKING:
+    from aiguille.reports.files import Writer
 
 NAME = "rules"
 HELP = "list every rule: what it resolves to, its standing, how much it opens, its hits"
@@ -65,8 +70,13 @@ def run(arguments: argparse.Namespace) -> int:
 
     touching = read_touching(arguments.touching) if arguments.touching else None
     wanted = Selection(arguments.standing, arguments.chain, arguments.action, touching, arguments.sort)
-    made: dict[str, str] = {}
-    writers = {".json": lambda: made["json"], ".txt": lambda: made["text"]}
+
+    def text() -> str:
+        lines: list[str] = []
+        show_rules(options.console(arguments, io.StringIO()), found, lines.append)
+        return "".join(lines)
+
+    writers: dict[str, Writer] = {".json": lambda: "".join(rules_data(found)), ".txt": text}
     options.check_outputs(arguments, writers)
     estate = options.read_estate(arguments)
     found = []
@@ -77,12 +87,5 @@ def run(arguments: argparse.Namespace) -> int:
         sys.stdout.writelines(rules_data(found))
     else:
         show_rules(options.console(arguments), found, sys.stdout.write)
-    for suffix in {path.suffix.lower() for path in arguments.out}:
-        if suffix == ".json":
-            made["json"] = "".join(rules_data(found))
-        else:
-            lines: list[str] = []
-            show_rules(options.console(argparse.Namespace(no_color=True)), found, lines.append)
-            made["text"] = "".join(lines)
     options.write_outputs(arguments, writers)
     return options.exit_code(estate)

@@ -6,7 +6,16 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from math import isinf
 
-from aiguille.analysis import Entrance, Exposure, Programs, each_interface, entrances, exposures, outside_known
+from aiguille.analysis import (
+    Entrance,
+    Exposure,
+    Programs,
+    each_interface,
+    entrances,
+    exposures,
+    networks_in,
+    outside_known,
+)
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -25,7 +34,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.services import management_services
 from aiguille.model import Direction, ManagementService, Side, Span
-from aiguille.space import Axis
+from aiguille.space import Axis, IntervalSet
 
 _SOURCES = Param(
     "at_most_sources",
@@ -154,8 +163,20 @@ def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
 
 
 def _wide(subject: Subject, ways: Sequence[Entrance], services: Sequence[ManagementService]) -> list[Exposure]:
-    """What can be reached from more sources than the baseline allows."""
-    return [e for e in _exposed(subject, ways, services) if e.networks > subject.params["at_most_sources"]]
+    """What can be reached from more sources than the baseline allows, all rules together; the rules that are too wide
+    by themselves if there are such, else all that add up to it."""
+    limit = subject.params["at_most_sources"]
+    together: dict[tuple[object, ...], list[Exposure]] = {}
+    for exposure in _exposed(subject, ways, services):
+        key = (exposure.proof.program.family, exposure.entrance.label, exposure.service.name, exposure.certain)
+        together.setdefault(key, []).append(exposure)
+    out: list[Exposure] = []
+    for alike in together.values():
+        everybody = IntervalSet(span for exposure in alike for span in exposure.sources.spans)
+        if networks_in(everybody, alike[0].proof.program.family) > limit:
+            wide = [e for e in alike if e.networks > limit]
+            out += wide or alike
+    return out
 
 
 def _whichever(ways: Sequence[Entrance], found: Sequence[Exposure]) -> tuple[list[Exposure], list[Exposure]]:
@@ -169,8 +190,10 @@ def _whichever(ways: Sequence[Entrance], found: Sequence[Exposure]) -> tuple[lis
     everywhere: list[Exposure] = []
     rest: list[Exposure] = []
     for alike in open_by.values():
-        if len(alike) == len(ways) and all(e.certain for e in alike):
-            everywhere.append(replace(alike[-1], entrance=replace(alike[-1].entrance, label="any interface")))
+        certain = [e for e in alike if e.certain]
+        if len({e.entrance.label for e in certain}) == len(ways):
+            last = [e for e in certain if e.entrance == ways[-1]]
+            everywhere += [replace(e, entrance=replace(e.entrance, label="any interface")) for e in last]
         else:
             rest += alike
     return everywhere, rest
