@@ -58,8 +58,17 @@ def _judge(program: Program) -> Answer:
     def by_default(ends: Ends) -> bool:
         return surely_accepted(ends) and any(program.steps[e.step] is default for e in ends)
 
-    proof = Decider(program).find(_NEW, by_default)
+    def perhaps_by_default(ends: Ends) -> bool:
+        return any(program.steps[e.step] is default for e in ends)
+
+    decider = Decider(program)
+    proof = decider.find(_NEW, by_default)
     if proof is None:
+        if decider.find(_NEW, perhaps_by_default) is not None:
+            return CannotTell(
+                f"{family}: the default accepts traffic {going}, and whether rules before it refuse all of it depends on "
+                "a condition the export does not settle"
+            )
         return Passed(f"{family}: the default accepts, but rules before it refuse every new connection")
     return Found(
         detail=f"{{family}} traffic {going} that no rule speaks of is accepted ({speak(default.chain, default.rule)}).",

@@ -48,20 +48,26 @@ def refusals(subject: Subject) -> Iterator[Answer]:
         elif not found:
             yield Passed(f"what is refused in {going} is recorded")
     for one in silent:
-        if one.final:
+        if not one.certain:
+            yield CannotTell(
+                f"{speak(one.step.chain, one.step.rule)} records nothing, and whether it refuses packets depends on a condition "
+                "the export does not settle"
+            )
+        elif one.final:
             yield _finding([one], "and it is the final refusal", None)
-    others = [one for one in silent if not one.final]
+    others = [one for one in silent if one.certain and not one.final]
     if others:
         yield _finding(others, "", Severity.LOW)
 
 
 @dataclass(frozen=True, slots=True)
 class _Silent:
-    """A step that refuses new connections without a record, and whether it is the final refusal."""
+    """A step that refuses new connections without a record, or may, and whether it is the final refusal."""
 
     step: Step
     proof: Proof
     final: bool
+    certain: bool = True
 
 
 def _silent(program: Program) -> Iterator[_Silent]:
@@ -75,11 +81,17 @@ def _silent(program: Program) -> Iterator[_Silent]:
         def silently_here(ends: Ends, number: int = number) -> bool:
             return surely_refused(ends) and any(e.step == number and not e.logged for e in ends)
 
+        def perhaps(ends: Ends, number: int = number) -> bool:
+            return any(e.step == number and not e.logged for e in ends)
+
         for piece in step.pieces:
             here = overlap(piece.box, narrowed)
             proof = decider.find(here, silently_here, number) if here is not None else None
             if proof is not None:
                 yield _Silent(step, proof, step is program.default)
+                break
+            if here is not None and (proof := decider.find(here, perhaps, number)) is not None:
+                yield _Silent(step, proof, step is program.default, certain=False)
                 break
 
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from aiguille.analysis import Decider, Kind, Program, Step, maybe_accepted, not_loopback
 from aiguille.analysis.decide import Ends
+from aiguille.analysis.exposure import RATES
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -48,7 +49,12 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
                     continue
                 looked += 1
                 wide = _wide(program, step)
-                if wide is not None:
+                if wide is not None and not _qualified_by_rates(step):
+                    yield CannotTell(
+                        f"{speak(step.chain, step.rule)} accepts packets whatever their source, destination and service, under a "
+                        "condition the export does not settle"
+                    )
+                elif wide is not None:
                     found = _if_live(subject, decider, number, step, wide)
                     if found is not None:
                         yield found
@@ -56,6 +62,14 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"none of {looked} accepting rules is open in source, destination and service at once")
     else:
         yield CannotTell("the export holds no accepting rules for traffic to or through the device")
+
+
+def _qualified_by_rates(step: Step) -> bool:
+    """Whether nothing but rates stands between a rule and the packets it matches."""
+    if all(piece.sure for piece in step.pieces):
+        return True
+    rule = step.rule
+    return rule is not None and not rule.marks and bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES
 
 
 def _wide(program: Program, step: Step) -> Box | None:
@@ -90,9 +104,10 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
     from_outside = entering is None or any(n in entering for n in outside) or inward in outside or not outside
     place = speak(step.chain, step.rule)
     ways = _ways(program, region)
+    limit = "" if all(piece.sure for piece in step.pieces) else ", within its rate limit"
     return Found(
         detail=f"{place[0].upper()}{place[1:]} accepts {{family}} packets{ways} whatever their source, destination and "
-        "service.",
+        f"service{limit}.",
         subject=f"{program.direction} {rule_subject(step.chain, step.rule)}",
         where=lines_of(step),
         rules=(refer(step.rulebase, step.chain, step.rule),),
