@@ -37,6 +37,7 @@ from aiguille.model.objects import (
     ServiceTerm,
     SetEntry,
     SetObject,
+    Tuples,
     Side,
     Zone,
 )
@@ -131,6 +132,7 @@ __all__ = [
     "TooComplexError",
     "Translate",
     "TranslationKind",
+    "Tuples",
     "UnreadableError",
     "UsageError",
     "Zone",

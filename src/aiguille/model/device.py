@@ -98,6 +98,9 @@ class Device:
         for secret in sorted(hidden, reverse=True):
             at = secret.line - where.first
             lines[at] = lines[at][: secret.start] + "[secret]" + lines[at][secret.stop :]
+        if where.stop and lines:
+            lines[-1] = lines[-1][: where.stop]
+            lines[0] = lines[0][where.start :]
         return tuple(lines)
 
 

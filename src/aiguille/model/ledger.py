@@ -19,7 +19,7 @@ class Entry:
 class Ledger:
     """Counts of lines, and the entries behind them.
 
-    lines: all lines of all files of the device, empty ones included
+    lines: all lines of all files of the device, empty ones included; of a JSON export its objects
     read: lines whose content went into the model
     known: lines understood and set aside (comments, empty lines, settings no check needs), for a stated reason
     unread: lines not understood, or understood in part only; `len(unread)` may be below their number as one entry can

@@ -81,14 +81,26 @@ class NameKind(StrEnum):
 
 @dataclass(frozen=True, slots=True, order=True)
 class Named:
-    """A reference by name, resolved when packet sets are made; `roles` tells for sets which fields are looked up."""
+    """A reference by name, resolved when packet sets are made.
+
+    roles: for sets, which field each dimension is looked up in: "src" or "dst" where the dimension tells the rest, or the
+        value of a `Field`
+    """
 
     kind: NameKind
     name: str
     roles: tuple[str, ...] = ()
 
 
-Operand = Numbers | Addresses | MaskedAddress | InterfaceName | IcmpType | FlagTest | ServiceTerm | Named
+@dataclass(frozen=True, slots=True, order=True)
+class Tuples:
+    """A set written into the rule itself: `roles` names the field that each value of an entry is looked up in."""
+
+    roles: tuple[str, ...]
+    entries: tuple[SetEntry, ...]
+
+
+Operand = Numbers | Addresses | MaskedAddress | InterfaceName | IcmpType | FlagTest | ServiceTerm | Named | Tuples
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,14 +130,14 @@ class ServiceObject:
     is_group: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, order=True)
 class SetEntry:
     """One entry of a set: a value for each of its dimensions, `excluded` if what it holds is not in the set.
 
     Among entries that hold a packet the narrowest network decides (ipset(8), nomatch).
     """
 
-    values: tuple[Addresses | ServiceTerm | InterfaceName | Named, ...]
+    values: tuple[Operand, ...]
     excluded: bool = False
 
 
@@ -133,7 +145,8 @@ class SetEntry:
 class SetObject:
     """A set that rules look packets up in (ipset(8)).
 
-    dimensions: what is looked up, in order: "address", "port", "interface", or "set" for a list of sets
+    dimensions: what is looked up, in order: "address", "port", "interface", "protocol" and the like, or "set" for a list
+        of sets
     complete: False where entries come and go or were not understood, so that its content is not known
     """
 

@@ -8,14 +8,25 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True, slots=True, order=True)
 class Span:
-    """Lines `first` to `last` of `file`, both included, counted from 1."""
+    """Lines `first` to `last` of `file`, both included, counted from 1.
+
+    start, stop: where several statements share a line, the columns from 0 at which this one starts in its first line and
+        stops (excluded) in its last; both 0 for whole lines
+    """
 
     file: str
     first: int
     last: int
+    start: int = 0
+    stop: int = 0
+
+    @property
+    def column(self) -> int | None:
+        """The column, from 1, if the span does not begin its line; None for whole lines."""
+        return self.start + 1 if self.stop else None
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.first}"
+        return f"{self.file}:{self.first}:{self.start + 1}" if self.stop else f"{self.file}:{self.first}"
 
 
 @dataclass(frozen=True, slots=True, order=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from aiguille.model import Device, UnreadableError, UsageError
-from aiguille.readers import iptables, mapped
+from aiguille.readers import iptables, mapped, nftables
 from aiguille.readers.files import ExportFile, load
 
 
@@ -29,7 +29,10 @@ class Format:
 
 def formats() -> tuple[Format, ...]:
     """All formats: the open ones, then one for each dialect that comes with the package."""
-    native = (Format(iptables.NAME, iptables.MAKE, iptables.recognise, iptables.read, grouped=True),)
+    native = (
+        Format(iptables.NAME, iptables.MAKE, iptables.recognise, iptables.read, grouped=True),
+        Format(nftables.NAME, nftables.MAKE, nftables.recognise, nftables.read, grouped=True),
+    )
     described = tuple(
         Format(d.dialect, d.make, partial(mapped.recognise, d), partial(mapped.read, d)) for d in mapped.shipped()
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -74,13 +75,21 @@ def decode(name: str, data: bytes) -> ExportFile:
 
 
 class LedgerBuilder:
-    """Collects what becomes of every line; lines nobody spoke for come out as unread."""
+    """Collects what becomes of every line, or object; those nobody spoke for come out as unread."""
 
     _READ, _KNOWN, _UNREAD = 1, 2, 3
 
-    def __init__(self, files: tuple[ExportFile, ...]) -> None:
+    def __init__(self, files: tuple[ExportFile, ...], places: Mapping[str, Sequence[Span]] | None = None) -> None:
+        """places: for files whose statements are not lines (objects of a JSON file, say) the span of each, by path; they are
+        then what is counted"""
         self._files = {file.path: file for file in files}
-        self._status = {file.path: bytearray(len(file.lines) + 1) for file in files}
+        self._places = places or {}
+        self._status = {file.path: bytearray(len(self._places.get(file.path, file.lines)) + 1) for file in files}
+        self._numbers = {
+            (path, where.first, where.start): number
+            for path, spans in self._places.items()
+            for number, where in enumerate(spans, 1)
+        }
         self._set_aside: list[Entry] = []
         self._unread: list[Entry] = []
         self._problems: list[Entry] = []
@@ -122,7 +131,11 @@ class LedgerBuilder:
         """The ledger; empty lines count as known."""
         read = known = unread = 0
         for path, status in self._status.items():
-            for number, text in enumerate(self._files[path].lines, 1):
+            if path in self._places:
+                for number, where in enumerate(self._places[path], 1):
+                    if not status[number]:
+                        self.unread(where, "nothing reads this object")
+            for number, text in enumerate(() if path in self._places else self._files[path].lines, 1):
                 if not status[number]:
                     if text.strip():
                         self.unread(Span(path, number, number), "nothing reads this line")
@@ -144,6 +157,11 @@ class LedgerBuilder:
 
     def _mark(self, where: Span, status: int) -> None:
         lines = self._status[where.file]
+        if where.file in self._places:
+            number = self._numbers.get((where.file, where.first, where.start), 0)
+            if lines[number] != self._UNREAD:
+                lines[number] = status
+            return
         for line in range(where.first, where.last + 1):
             if lines[line] != self._UNREAD:
                 lines[line] = status

@@ -110,7 +110,8 @@ def _entry(device: Device, entry: Entry) -> Data:
 
 
 def _span(where: Span) -> Data:
-    return {"file": where.file, "line": where.first, "last_line": where.last}
+    column = {"column": where.column} if where.column else {}
+    return {"file": where.file, "line": where.first, "last_line": where.last, **column}
 
 
 def _value(setting: Setting[str]) -> str | None:

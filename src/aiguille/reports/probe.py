@@ -197,6 +197,7 @@ def _place_data(device: Device, visit: Visit) -> Data:
         "rule": "policy" if visit.rule is None else visit.rule.number,
         "file": where.file if where else None,
         "line": where.first if where else None,
+        **({"column": where.column} if where and where.column else {}),
         "text": "\n".join(device.text(where)) if where else None,
     }
 

@@ -27,7 +27,10 @@ from aiguille.model import (
     Operand,
     Rule,
     ServiceTerm,
+    SetEntry,
+    Span,
     State,
+    Tuples,
 )
 from aiguille.model.rules import DestinationType
 from aiguille.reports.data import Data
@@ -133,12 +136,17 @@ def _because(report: StandingReport) -> str:
     for _, chain, rule in report.because[:_NAMES_SHOWN]:
         where = chain.policy_where if rule is None else rule.where
         name = f"the policy of {visible(chain.name)}" if rule is None else f"{visible(chain.name)} rule {rule.number}"
-        names.append(name + (f" (line {where.first})" if where else ""))
+        names.append(name + (f" ({_place(where)})" if where else ""))
+    names = list(dict.fromkeys(names))  # elements of one map share their rule
     more = len(report.because) - _NAMES_SHOWN
     if more > 0:
         names.append(f"{more} more")
     joint = " together" if report.standing is Standing.SHADOWED and len(names) > 1 else ""
     return f"{_BECAUSE.get(report.standing, 'because of')} {', '.join(names)}{joint}"
+
+
+def _place(where: Span) -> str:
+    return f"line {where.first}" + (f" column {where.column}" if where.column else "")
 
 
 def _openness(openness: Openness) -> str:
@@ -175,6 +183,7 @@ def _report(device: Device, describer: Describer, report: StandingReport) -> Dat
         "file": rule.where.file,
         "line": rule.where.first,
         "last_line": rule.where.last,
+        **({"column": rule.where.column} if rule.where.column else {}),
         "text": "\n".join(device.text(rule.where)),
         "name": rule.name,
         "comment": rule.comment,
@@ -233,7 +242,8 @@ def _condition(device: Device, condition: Condition) -> str:
     shown = [_operand(device, condition.field, operand) for operand in condition.operands[:_NAMES_SHOWN]]
     if len(condition.operands) > _NAMES_SHOWN:
         shown.append(f"{len(condition.operands) - _NAMES_SHOWN} more")
-    return f"{condition.field.value} {'not ' if condition.negated else ''}{' or '.join(shown)}"
+    field = "" if condition.field is Field.SET else f"{condition.field.value} "
+    return f"{field}{'not ' if condition.negated else ''}{' or '.join(shown) or 'none'}"
 
 
 def _operand(device: Device, field: Field, operand: Operand) -> str:
@@ -244,11 +254,39 @@ def _operand(device: Device, field: Field, operand: Operand) -> str:
             return "/".join(tuple(DestinationType)[n].value for n in range(first, last + 1))
         case Numbers(first, last) if field is Field.PROTOCOL:
             return "any" if (first, last) == (0, 255) else spell_protocol(first)
+        case Numbers(first, _) if field is Field.FAMILY:
+            return f"IPv{first}" if first else "none"
+        case Tuples(roles, entries):
+            return f"({' . '.join(roles)}) in {_entries(device, roles, entries)}"
+        case Named(NameKind.SET, name, roles):
+            return f"({' . '.join(roles)}) in {name}{_content(device, name, roles)}"
         case Named(kind, name):
             inside = _members(device, kind, name)
             return f"{name} = {inside}" if inside else name
         case _:
             return _literal(operand)
+
+
+def _content(device: Device, name: str, roles: tuple[str, ...]) -> str:
+    """What a set holds, in a few words."""
+    one = next((one for one in device.sets if one.name == name), None)
+    if one is None:
+        return ", which nothing defines"
+    return f" = {_entries(device, roles, one.entries)}" if one.complete else ", whose content changes or is not known"
+
+
+def _entries(device: Device, roles: tuple[str, ...], entries: tuple[SetEntry, ...]) -> str:
+    fields = [Field(role) if role not in ("src", "dst") else Field.SET for role in roles]
+    shown = []
+    for entry in entries[:_NAMES_SHOWN]:
+        parts = [
+            _operand(device, fields[min(at, len(fields) - 1)], value) if not isinstance(value, Named) else value.name
+            for at, value in enumerate(entry.values)
+        ]
+        shown.append(("not " if entry.excluded else "") + " . ".join(parts))
+    if len(entries) > _NAMES_SHOWN:
+        shown.append(f"{len(entries) - _NAMES_SHOWN} more")
+    return " or ".join(shown) or "nothing"
 
 
 @lru_cache(maxsize=65536)
@@ -263,7 +301,8 @@ def _literal(operand: Operand) -> str:
         case InterfaceName(name, prefix):
             return f"{name}*" if prefix else name
         case IcmpType(first, last, code_first, code_last):
-            code = "" if (code_first, code_last) == (0, 255) else f" code {code_first}"
+            codes = str(code_first) if code_first == code_last else f"{code_first}-{code_last}"
+            code = "" if (code_first, code_last) == (0, 255) else f" code {codes}"
             return ("any" if (first, last) == (0, 255) else str(first)) + code
         case FlagTest(mask, value):
             return f"{spell_flags(value)} of {spell_flags(mask)}"
@@ -274,6 +313,8 @@ def _literal(operand: Operand) -> str:
             return spell_protocol(protocol.first) + (f"/{ports}" if ports else "") + own + kinds
         case Named(_, name):
             return name
+        case Tuples(roles, _):
+            return " . ".join(roles)
 
 
 def _span(family: int, first: int, last: int) -> str:

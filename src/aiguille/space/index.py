@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import cached_property
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -89,16 +90,33 @@ class _AxisIndex:
         todo = np.flatnonzero(~out & near)
         if not todo.size:
             return out
-        a, b = a[todo], b[todo]
-        wide, count = np.diff(self.starts)[a], np.diff(self.starts)[b]
-        each = wide * count
-        pair = np.repeat(np.arange(todo.size), each)
-        within = np.arange(pair.size) - np.repeat(np.cumsum(each) - each, each)
-        mine = self.starts[a][pair] + within // count[pair]
-        theirs = self.starts[b][pair] + within % count[pair]
-        touch = (self.first[mine] <= self.last[theirs]) & (self.last[mine] >= self.first[theirs])
-        out[todo] = np.bincount(pair, touch, todo.size) > 0
+        pairs, back = np.unique(a[todo] * self.distinct + b[todo], return_inverse=True)
+        out[todo] = self._touching(*np.divmod(pairs, self.distinct))[back]
         return out
+
+    def _touching(self, a: Numbers, b: Numbers) -> NDArray[np.bool_]:
+        """(P,) whether the sets numbered a and b have a member in common, each interval of the smaller looked up in the other."""
+        size = np.diff(self.starts)
+        a, b = np.where(size[a] <= size[b], a, b), np.where(size[a] <= size[b], b, a)
+        each = size[a]
+        out = np.zeros(a.size, np.bool_)
+        bounds = np.searchsorted(np.cumsum(each), np.arange(0, each.sum(), BATCH_BYTES // 8))
+        for start, stop in pairwise([*np.unique(bounds).tolist(), a.size]):
+            some = each[start:stop]
+            pair = np.repeat(np.arange(start, stop), some)
+            mine = self.starts[a][pair] + np.arange(pair.size) - np.repeat(np.cumsum(some) - some, some)
+            # The first interval of the other set that does not end before this one begins.
+            at = np.searchsorted(self._keys, b[pair] * self.ends + self.first[mine])
+            inside = at < self.starts[b[pair] + 1]
+            touch = inside & (self.first[np.minimum(at, self.first.size - 1)] <= self.last[mine])
+            out[start:stop] = np.bincount(pair - start, touch, stop - start) > 0
+        return out
+
+    @cached_property
+    def _keys(self) -> Numbers:
+        """(I,) ascending: each interval's set and last end as one number."""
+        owner = np.repeat(np.arange(self.distinct), np.diff(self.starts))
+        return owner * self.ends + self.last
 
 
 def _ones(bits: NDArray[np.uint8], count: int) -> tuple[Numbers, Numbers]:

@@ -27,6 +27,7 @@ from aiguille.model import (
     Rule,
     ServiceTerm,
     SetEntry,
+    Tuples,
 )
 from aiguille.space.fields import EVERYTHING, ICMP_OF, PORT_TOP, TCP, WITH_PORTS, Axis, Box, Space, Symbols, box
 from aiguille.space.intervals import IntervalSet
@@ -67,16 +68,26 @@ class _Values:
 
 
 def symbols_of(device: Device) -> Symbols:
-    """The interface names and wildcard prefixes that a device and its rules mention."""
+    """The interface names and wildcard prefixes that a device, its rules and its sets mention."""
     names = {interface.name for interface in device.interfaces}
     names |= {name for zone in device.zones for name in zone.interfaces}
     prefixes: set[str] = set()
+
+    def note(operands: Iterable[Operand]) -> None:
+        for operand in operands:
+            if isinstance(operand, InterfaceName):
+                (prefixes if operand.prefix else names).add(operand.name)
+            elif isinstance(operand, Tuples):
+                for entry in operand.entries:
+                    note(entry.values)
+
     for rulebase in device.rulebases:
         for _, rule in rulebase.rules():
             for condition in rule.match.conditions:
-                for operand in condition.operands:
-                    if isinstance(operand, InterfaceName):
-                        (prefixes if operand.prefix else names).add(operand.name)
+                note(condition.operands)
+    for one in device.sets:
+        for entry in one.entries:
+            note(entry.values)
     return Symbols(names, prefixes)
 
 
@@ -272,7 +283,14 @@ class Resolver:
         """Packets whose fields, taken as the roles say, are in a set."""
         inside = PacketSet(self.space.tops)
         for operand in condition.operands:
-            found = self._set(operand, ()) if isinstance(operand, Named) else None
+            match operand:
+                case Named():
+                    found = self._set(operand, ())
+                case Tuples(roles, entries):
+                    boxes = [b for one in entries for b in self._entry_boxes(one, roles)]
+                    found = _joined(PacketSet.of(self.space.tops, boxes))
+                case _:
+                    found = None
             if found is None:
                 return _Alternatives((), (EVERYTHING,))
             inside = inside | found
@@ -309,8 +327,11 @@ class Resolver:
     def _entry_boxes(self, entry: SetEntry, roles: tuple[str, ...]) -> list[Box]:
         boxes = [EVERYTHING]
         for number, value in enumerate(entry.values):
-            source = (roles[number] if number < len(roles) else roles[-1]) == "src"
+            role = roles[number] if number < len(roles) else roles[-1]
+            source = role == "src"
             match value:
+                case _ if role not in ("src", "dst"):
+                    parts = list(self.condition(Condition(Field(role), (value,))).sure)
                 case Addresses():
                     axis = Axis.SRC if source else Axis.DST
                     parts = [box([(axis, self._address(value).values)])]
@@ -321,7 +342,7 @@ class Resolver:
                     parts = term_boxes(self.space.family, turned)
                 case InterfaceName():
                     parts = [box([(Axis.IN if source else Axis.OUT, self.space.symbols.matching(value))])]
-                case Named():
+                case _:
                     parts = []
             boxes = [c for b in boxes for p in parts if (c := overlap(b, p)) is not None]
         return boxes

@@ -25,6 +25,7 @@ from aiguille.model import (
     stated,
     unknown,
 )
+from aiguille.readers.calls import refuse_circles
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables import sets
 from aiguille.readers.iptables.rule import RuleLine, RuleReader
@@ -234,7 +235,7 @@ class _Dump:
         for chain in chains:
             for rule in chain.rules:
                 self._check_names(rule.where, rule.match.conditions)
-        self._check_loops(chains)
+        refuse_circles(chains)
         return Rulebase(table.name, frozenset({self.family}), tuple(chains), Span(self.file.path, table.first, last))
 
     def _rule(self, number: int, text: str, table: _Table, reader: RuleReader) -> None:
@@ -278,30 +279,6 @@ class _Dump:
                             f"the rule looks into set '{operand.name}', which the export does not define; until its "
                             "members are known (ask for `ipset save`) the rule counts as one that may match",
                         )
-
-    def _check_loops(self, chains: list[Chain]) -> None:
-        """The kernel refuses a table in which chains call one another in a circle, so such a dump was edited."""
-        calls = {c.name: [r for r in c.rules if r.action in (Action.JUMP, Action.GOTO)] for c in chains}
-        done: set[str] = set()
-        for start in calls:
-            stack: list[tuple[str, int]] = [(start, 0)]
-            while stack:
-                name, at = stack.pop()
-                if at == 0 and name in done:
-                    continue
-                if at >= len(calls[name]):
-                    done.add(name)
-                    continue
-                stack.append((name, at + 1))
-                rule = calls[name][at]
-                on_path = [n for n, _ in stack]
-                if rule.target in on_path:
-                    circle = " -> ".join([*on_path[on_path.index(rule.target) :], rule.target])
-                    raise UnreadableError(
-                        f"{rule.where}: the chains call one another in a circle ({circle}); no kernel loads this"
-                    )
-                if rule.target in calls and rule.target not in done:
-                    stack.append((rule.target, 0))
 
 
 def _base(table: str, chain: str) -> Base:

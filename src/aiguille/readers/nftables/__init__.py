@@ -1,0 +1,55 @@
+"""Reader for nftables: `nft -j list ruleset` and the text of `nft list ruleset`, one way from the tree of statements on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from aiguille.model import Device, Setting, UnreadableError, default, unknown
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.nftables import json_form, text_form
+from aiguille.readers.nftables.build import Builder
+
+NAME = "nftables"
+MAKE = "Linux netfilter (nftables)"
+
+
+def recognise(file: ExportFile) -> str | None:
+    """Why a file looks like a rule set of nft, in either form; None if it does not."""
+    return json_form.recognise(file) or text_form.recognise(file)
+
+
+def read(files: Sequence[ExportFile], name: str) -> Device:
+    """Read the rule set of one host.
+
+    Raises UnreadableError if there is more than one file, or if it is cut off or holds no table.
+    """
+    if len(files) != 1:
+        raise UnreadableError(
+            f"{files[1].path}: a second rule set for '{name}' beside {files[0].path}; name each device's exports apart"
+        )
+    (file,) = files
+    firmware: Setting[str] = unknown()
+    if json_form.recognise(file):
+        found = list(json_form.items(file))
+        ledger = LedgerBuilder((file,), {file.path: [where for *_, where in found]})
+        for kind, body, where in found:
+            if kind == "metainfo":
+                ledger.read(where)
+                firmware = default(f"nft {body.get('version', '')}".strip(), where)
+    else:
+        ledger = LedgerBuilder((file,))
+        found = text_form.items(file, ledger)
+    builder = Builder(file, ledger)
+    for kind, body, where in found:
+        builder.add(kind, body, where)
+    rulebases, sets = builder.finish()
+    return Device(
+        name=name,
+        dialect=NAME,
+        make=MAKE,
+        sources=(file.source,),
+        ledger=ledger.finish(),
+        firmware=firmware,
+        rulebases=rulebases,
+        sets=sets,
+    )

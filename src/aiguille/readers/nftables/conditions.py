@@ -1,0 +1,222 @@
+"""Matches of nft rules as conditions of the model."""
+
+from __future__ import annotations
+
+import operator
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from aiguille.model import (
+    Condition,
+    Field,
+    FlagTest,
+    MarkTest,
+    Named,
+    NameKind,
+    NotUnderstoodError,
+    Numbers,
+    Operand,
+    Qualifier,
+    SetEntry,
+    Tuples,
+)
+from aiguille.readers.nftables.keys import (
+    Key,
+    flag_bits,
+    key_of,
+    masked_address,
+    qualifier_name,
+    spell,
+    state_bits,
+    states_where,
+)
+
+_MARK_TOP = 0xFFFFFFFF
+_TOPS = {Field.SOURCE_PORT: 65535, Field.DESTINATION_PORT: 65535, Field.PROTOCOL: 255}
+_COMPARE: dict[str, Callable[[int, int], bool]] = {"==": operator.eq, "!=": operator.ne}
+
+
+@dataclass(slots=True)
+class Found:
+    """What one match says. All lists empty: it always holds.
+
+    raw: it looks at ports without saying of which protocol
+    """
+
+    conditions: list[Condition] = field(default_factory=list)
+    marks: list[MarkTest] = field(default_factory=list)
+    qualifiers: list[Qualifier] = field(default_factory=list)
+    raw: bool = False
+
+
+def bare(element: Any) -> Any:
+    """A set element without its attributes."""
+    return element["elem"]["val"] if isinstance(element, dict) and "elem" in element else element
+
+
+class Conditions:
+    """Reads the matches of one table's rules.
+
+    sets: the name in the model of each named set, by the name the table gives it
+    """
+
+    def __init__(self, sets: Mapping[str, str]) -> None:
+        self.sets = sets
+
+    def match(self, body: Mapping[str, Any]) -> Found:
+        """A match statement: what it looks at, how it compares, with what. Raises NotUnderstoodError."""
+        left, right, op = body["left"], body["right"], body.get("op", "==")
+        if op == "in" and isinstance(right, dict) and "set" in right:
+            op = "=="
+        mask: Any = None
+        if isinstance(left, dict) and "&" in left:
+            left, mask = left["&"][0], left["&"][1]
+            if mask is not None and isinstance(left, dict) and "&" in left:
+                return self._doubtful(body)
+        if isinstance(left, dict) and "concat" in left:
+            return self._concat(left["concat"], right, op) if mask is None else self._doubtful(body)
+        if left == {"meta": {"key": "mark"}}:
+            return self._mark(body, mask, right, op)
+        key = key_of(left)
+        if key is None:
+            return self._doubtful(body)
+        try:
+            found = self.compare(key, right, op, mask)
+        except NotUnderstoodError:
+            if key.field is Field.DESTINATION_TYPE:
+                return self._doubtful(body)
+            raise
+        found.raw = left["payload"]["protocol"] == "th" if "payload" in left else False
+        return found
+
+    def compare(self, key: Key, right: Any, op: str, mask: Any = None) -> Found:
+        """A comparison of a field that is modelled."""
+        if isinstance(right, str) and right[:1] == "@":
+            if mask is not None:
+                raise NotUnderstoodError(f"a masked field looked up in '{right}'")
+            named = Named(NameKind.SET, self._set_name(right), (str(key.field),))
+            return Found([*key.guards, Condition(Field.SET, (named,), op == "!=")])
+        if key.field is Field.STATE:
+            return self._states(key, right, op, mask)
+        if key.field is Field.TCP_FLAGS:
+            return self._flags(key, right, op, mask)
+        if mask is not None:
+            return self._masked(key, right, op, mask)
+        if isinstance(right, dict) and "set" in right:
+            elements = [bare(one) for one in right["set"]]
+            if "*" in elements and key.dimension != "interface":
+                return Found(list(key.guards)) if op == "==" else Found([Condition(Field.FAMILY, (Numbers(0, 0),))])
+            operands = tuple(key.read(one) for one in elements)
+        elif op in ("<", "<=", ">", ">="):
+            operands = (_ordered(key, key.read(right), op),)
+            op = "=="
+        else:
+            operands = (key.read(right),)
+        if op not in ("==", "!=", "in"):
+            raise NotUnderstoodError(f"'{op} {spell(right)}' is no comparison that makes sense of this field")
+        return Found([*key.guards, Condition(key.field, operands, op == "!=")])
+
+    def _set_name(self, text: str) -> str:
+        return self.sets.get(text[1:], text[1:])
+
+    def _doubtful(self, body: Mapping[str, Any]) -> Found:
+        op = body.get("op", "==")
+        said = f"{spell(body['left'])} {'' if op in ('==', 'in') else op + ' '}{spell(body['right'])}"
+        return Found(qualifiers=[Qualifier(qualifier_name(body["left"]), said)])
+
+    def _states(self, key: Key, right: Any, op: str, mask: Any) -> Found:
+        """nft compares states as bits, of which a packet has one: ``!= established,related`` so holds always."""
+        if isinstance(right, dict) and "set" in right:
+            wanted = {state_bits(bare(one)) for one in right["set"]}
+            held = states_where(lambda bit: (bit in wanted) is (op != "!="))
+        else:
+            value = state_bits(right)
+            if mask is not None:
+                bits, test = state_bits(mask), _COMPARE.get(op)
+                if test is None:
+                    raise NotUnderstoodError(f"'{op}' is no comparison of connection states")
+                held = states_where(lambda bit: test(bit & bits, value))
+            elif op == "in":
+                held = states_where(lambda bit: bool(bit & value))
+            elif op == "!":
+                held = states_where(lambda bit: not bit & value)
+            else:
+                held = states_where(lambda bit: (bit == value) is (op == "=="))
+        return Found([Condition(Field.STATE, held)])
+
+    def _flags(self, key: Key, right: Any, op: str, mask: Any) -> Found:
+        everything = 0xFF
+        if isinstance(right, dict) and "set" in right:
+            bits = everything if mask is None else flag_bits(mask)
+            tests = tuple(FlagTest(bits, flag_bits(bare(one))) for one in right["set"])
+            return Found([Condition(Field.TCP_FLAGS, tests, op == "!=")])
+        value = flag_bits(right)
+        if op in ("in", "!"):  # any of the flags is set, or none
+            return Found([Condition(Field.TCP_FLAGS, (FlagTest(value, 0),), op == "in")])
+        if op not in ("==", "!="):
+            raise NotUnderstoodError(f"'{op}' is no comparison of TCP flags")
+        test = FlagTest(everything if mask is None else flag_bits(mask), value)
+        return Found([Condition(Field.TCP_FLAGS, (test,), op == "!=")])
+
+    def _masked(self, key: Key, right: Any, op: str, mask: Any) -> Found:
+        if key.dimension != "address" or op not in ("==", "!="):
+            raise NotUnderstoodError(f"'& {spell(mask)} {op} {spell(right)}' masks a field we do not take apart")
+        parts = [bare(one) for one in right["set"]] if isinstance(right, dict) and "set" in right else [right]
+        operands = tuple(masked_address(mask, one) for one in parts)
+        return Found([*key.guards, Condition(key.field, operands, op == "!=")])
+
+    def _mark(self, body: Mapping[str, Any], mask: Any, right: Any, op: str) -> Found:
+        plain = isinstance(right, int) and not isinstance(right, bool) and (mask is None or isinstance(mask, int))
+        if not plain or op not in ("==", "!="):
+            return self._doubtful(body)
+        return Found(marks=[MarkTest(right, _MARK_TOP if mask is None else mask, op == "!=")])
+
+    def _concat(self, parts: list[Any], right: Any, op: str) -> Found:
+        """Several fields looked up together."""
+        keys = [key_of(part) for part in parts]
+        known = [key for key in keys if key is not None]
+        if len(known) != len(keys) or any(key.field in (Field.TCP_FLAGS,) for key in known) or op not in ("==", "!="):
+            return self._doubtful({"left": {"concat": parts}, "right": right, "op": op})
+        roles = tuple(str(key.field) for key in known)
+        guards = _once(guard for key in known for guard in key.guards)
+        operand: Operand
+        if isinstance(right, str) and right[:1] == "@":
+            operand = Named(NameKind.SET, self._set_name(right), roles)
+        else:
+            given = right["set"] if isinstance(right, dict) and "set" in right else [right]
+            operand = Tuples(roles, tuple(entry(known, bare(one)) for one in given))
+        # Ports among the fields exist only where the guards hold, negated or not; see the resolver for the rest.
+        return Found([*guards, Condition(Field.SET, (operand,), op == "!=")])
+
+
+def entry(keys: list[Key], given: Any) -> SetEntry:
+    """One element of a set over several fields; raises NotUnderstoodError if it does not fit them."""
+    values = given["concat"] if isinstance(given, dict) and "concat" in given else [given]
+    if len(values) != len(keys):
+        raise NotUnderstoodError(f"'{spell(given)}' has {len(values)} parts where {len(keys)} were expected")
+    return SetEntry(tuple(key.read(one) for key, one in zip(keys, values, strict=True)))
+
+
+def _once(found: Any) -> list[Condition]:
+    out: list[Condition] = []
+    for one in found:
+        if one not in out:
+            out.append(one)
+    return out
+
+
+def _ordered(key: Key, bound: Operand, op: str) -> Operand:
+    """All values on one side of a bound."""
+    top = _TOPS.get(key.field)
+    if not isinstance(bound, Numbers) or top is None:
+        raise NotUnderstoodError(f"'{op}' compares a field that has no order we follow")
+    first, last = {
+        "<": (0, bound.first - 1),
+        "<=": (0, bound.last),
+        ">": (bound.last + 1, top),
+        ">=": (bound.first, top),
+    }[op]
+    if first > last:
+        raise NotUnderstoodError(f"nothing is {op} {bound.first}")
+    return Numbers(first, last)

@@ -1,0 +1,95 @@
+"""The JSON form of a rule set, `nft -j list ruleset` (libnftables-json(5)), taken apart into objects with their places."""
+
+from __future__ import annotations
+
+import json
+import re
+from bisect import bisect_right
+from collections.abc import Iterator
+from typing import Any
+
+from aiguille.model import Span, UnreadableError
+from aiguille.readers.files import ExportFile
+
+_HEAD = re.compile(r'\s*\{\s*"nftables"\s*:\s*\[\s*')
+_BETWEEN = re.compile(r"\s*(,|\])\s*")
+
+_INDENT = 200
+"""More blanks than this before or after an object no program writes."""
+
+Item = tuple[str, Any, Span]
+"""What kind of object it is, its body, and where it stands."""
+
+
+def recognise(file: ExportFile) -> str | None:
+    """Why a file looks like the JSON of nft; None if it does not."""
+    head = "\n".join(file.lines[:4])
+    return "it is a JSON object with the key 'nftables'" if _HEAD.match(head) else None
+
+
+class Places:
+    """Spans of stretches of a text by their offsets: lines from 1, columns from 0."""
+
+    def __init__(self, file: ExportFile) -> None:
+        self._path = file.path
+        self._lines = file.lines
+        self._starts: list[int] = []
+        at = 0
+        for line in file.lines:
+            self._starts.append(at)
+            at += len(line) + 1
+
+    def span(self, start: int, stop: int) -> Span:
+        first = bisect_right(self._starts, start) - 1
+        last = bisect_right(self._starts, stop - 1, lo=first) - 1
+        left, right = start - self._starts[first], stop - self._starts[last]
+        # A line can hold the whole rule set: only what could be blank is looked at.
+        before = left > _INDENT or self._lines[first][:left].strip()
+        after = len(self._lines[last]) - right > _INDENT or self._lines[last][right:].strip(" ,")
+        if not before and not after:
+            return Span(self._path, first + 1, last + 1)  # it has its lines to itself
+        return Span(self._path, first + 1, last + 1, left, right)
+
+
+def items(file: ExportFile) -> Iterator[Item]:
+    """The objects of a rule set in order; raises UnreadableError with line and column where the JSON breaks off."""
+    text = "\n".join(file.lines)
+    places = Places(file)
+    decode = json.JSONDecoder().raw_decode
+    head = _HEAD.match(text)
+    if head is None:
+        raise UnreadableError(f"{file.path}:1: this is not the JSON of `nft -j list ruleset`; save it again")
+    at = head.end()
+    if text[at : at + 1] == "]":
+        return
+    while True:
+        try:
+            found, stop = decode(text, at)
+        except (json.JSONDecodeError, RecursionError) as error:
+            where = getattr(error, "pos", at)
+            open_string = "Unterminated" in str(error)
+            raise _broken(file, places, len(text) if open_string else where) from error
+        if not isinstance(found, dict) or len(found) != 1:
+            raise UnreadableError(f"{places.span(at, stop)}: an object with one key, such as 'rule', was expected here")
+        ((kind, body),) = found.items()
+        yield kind, body, places.span(at, stop)
+        between = _BETWEEN.match(text, stop)
+        if between is None:
+            raise _broken(file, places, stop)
+        at = between.end()
+        if between[1] == "]":
+            if text[at:].strip() != "}":
+                raise _broken(file, places, at)
+            return
+
+
+def _broken(file: ExportFile, places: Places, at: int) -> UnreadableError:
+    size = sum(len(line) + 1 for line in file.lines)
+    where = places.span(min(at, max(size - 2, 0)), min(at, max(size - 2, 0)) + 1)
+    if at >= size - 2:
+        return UnreadableError(
+            f"{where}: the JSON breaks off here; save the rule set again, since missing rules would make every answer wrong"
+        )
+    return UnreadableError(
+        f"{where}: this is not valid JSON from here on; save the rule set again, with `nft -j list ruleset`"
+    )

@@ -1,0 +1,356 @@
+"""One nft rule into model rules: usually one, more where it holds a map, whose elements have verdicts of their own.
+
+Statements take effect in their order: what comes before a later match happens to every packet that got that far, and so
+becomes a rule of its own under the same number.
+"""
+
+from __future__ import annotations
+
+import marshal
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from aiguille.model import (
+    Action,
+    Addresses,
+    Condition,
+    Effect,
+    Field,
+    Hits,
+    Log,
+    MarkTest,
+    Match,
+    NoTracking,
+    NotUnderstoodError,
+    Numbers,
+    Qualifier,
+    Rule,
+    SetMark,
+    Span,
+    Translate,
+    TranslationKind,
+)
+from aiguille.model.objects import MaskedAddress
+from aiguille.model.protocols import PORTS
+from aiguille.readers.literals import read_address_range, read_network
+from aiguille.readers.nftables.conditions import Conditions, Found, bare
+from aiguille.readers.nftables.keys import key_of, spell
+
+MARK_TOP = 0xFFFFFFFF
+_VERDICTS = {
+    "accept": Action.ACCEPT,
+    "drop": Action.DROP,
+    "return": Action.RETURN,
+    "continue": Action.CONTINUE,
+    "jump": Action.JUMP,
+    "goto": Action.GOTO,
+}
+_PASSING = frozenset(["dup", "fwd", "flow", "last", "reset", "ct helper", "ct timeout", "ct expectation", "secmark"])
+"""Statements after which evaluation goes on, and which change no verdict."""
+_OPEN = frozenset(["queue", "tproxy", "synproxy", "xt"])
+"""Statements whose verdict something outside the rule set gives."""
+_DOUBTFUL = {"limit": "rate limit", "quota": "quota", "ct count": "number of connections", "meter": "rate limit"}
+_PORTED = tuple(Numbers(n, n) for n in (6, 17, 33, 132, 136))
+
+
+@dataclass(slots=True)
+class _Line:
+    """A rule while its statements are read."""
+
+    number: int
+    where: Span
+    comment: str
+    conditions: list[Condition] = field(default_factory=list)
+    marks: list[MarkTest] = field(default_factory=list)
+    qualifiers: list[Qualifier] = field(default_factory=list)
+    effects: list[Effect] = field(default_factory=list)
+    hits: Hits | None = None
+    raw: list[Condition] = field(default_factory=list)
+    """Conditions on ports that stand without one on the protocol."""
+
+    def rule(self, action: Action, text: str = "", **more: Any) -> Rule:
+        return Rule(
+            number=self.number,
+            where=self.where,
+            action=action,
+            match=Match(tuple(self.conditions)),
+            action_text=text,
+            comment=self.comment,
+            effects=tuple(self.effects),
+            marks=tuple(self.marks),
+            qualifiers=tuple(self.qualifiers),
+            hits=self.hits,
+            **more,
+        )
+
+
+class RuleReader:
+    """Reads the rules of one table.
+
+    maps: the elements of each named map, as (key, data); None for one that is filled at run time
+    report: called with what was not understood, in words, and where
+    """
+
+    def __init__(
+        self,
+        conditions: Conditions,
+        maps: Mapping[str, list[tuple[Any, Any]] | None],
+        report: Callable[[Span, str], None],
+    ) -> None:
+        self._conditions = conditions
+        self._maps = maps
+        self._report = report
+        self._seen: dict[bytes, Found] = {}
+
+    def read(self, body: Mapping[str, Any], number: int, where: Span) -> list[Rule]:
+        """All model rules of one nft rule, in order; at least one."""
+        line = _Line(number, where, body.get("comment", ""))
+        out = self._statements(body, line)
+        return [each for rule in out for each in (rule, *_elsewhere(rule, line.raw))] if line.raw else out
+
+    def _statements(self, body: Mapping[str, Any], line: _Line) -> list[Rule]:
+        out: list[Rule] = []
+        if gap := body.get("gap"):
+            self._gap(line, gap)
+            if body["open"]:
+                return [line.rule(Action.UNKNOWN)]
+        for statement in body["expr"]:
+            try:
+                done = self._statement(statement, line, out)
+            except NotUnderstoodError as error:
+                self._gap(line, str(error))
+                continue
+            except (KeyError, IndexError, TypeError, AttributeError, ValueError):
+                self._gap(line, f"'{spell(statement)}' does not have the shape we know")
+                continue
+            if done:
+                return out
+        out.append(line.rule(Action.CONTINUE))
+        return out
+
+    def _gap(self, line: _Line, why: str) -> None:
+        line.qualifiers.append(Qualifier("not understood", why))
+        self._report(line.where, why)
+
+    def _statement(self, statement: Any, line: _Line, out: list[Rule]) -> bool:
+        """Read one statement into the line; True if it ends the rule, which then is in `out`."""
+        ((kind, body),) = statement.items()
+        if kind == "match":
+            self._split(line, out)
+            self._match(body, line)
+            return False
+        if kind in _VERDICTS:
+            out.append(_verdict(line, statement))
+            return True
+        match kind:
+            case "counter":
+                if isinstance(body, dict):
+                    line.hits = Hits(body["packets"], body["bytes"])
+            case "log":
+                line.effects.append(Log(str((body or {}).get("prefix", ""))))
+            case "vmap":
+                self._split(line, out)
+                self._verdict_map(body, line, out)
+                return True
+            case "reject":
+                said = "" if body is None else " ".join(str(body[k]) for k in ("type", "expr") if k in body)
+                out.append(line.rule(Action.REJECT, "reject", reply=said or "icmpx port-unreachable"))
+                return True
+            case "notrack":
+                line.effects.append(NoTracking())
+            case "mangle":
+                self._mangle(body, line)
+            case "set":
+                for inner in body.get("stmt", []):
+                    ((name, _),) = inner.items()
+                    if name in _DOUBTFUL:
+                        self._doubtful(name, inner, line, out)
+            case _ if kind in _DOUBTFUL:
+                self._doubtful(kind, statement, line, out)
+            case "dnat" | "snat" | "masquerade" | "redirect":
+                self._translation(kind, body or {}, line, out)
+                return True
+            case _ if kind in _OPEN:
+                out.append(line.rule(Action.UNKNOWN, f"{kind} {spell(body) if body else ''}".strip()))
+                return True
+            case _ if kind in _PASSING:
+                pass
+            case _:
+                # It may be a verdict that we do not know.
+                self._gap(line, f"the statement '{kind}' is not known")
+                out.append(line.rule(Action.UNKNOWN, kind))
+                return True
+        return False
+
+    def _match(self, body: Any, line: _Line) -> None:
+        token = marshal.dumps(body)
+        found = self._seen.get(token)
+        if found is None:
+            found = self._seen[token] = self._conditions.match(body)
+        if found.raw and not any(c.field is Field.PROTOCOL for c in line.conditions):
+            line.raw += found.conditions
+        line.conditions += found.conditions
+        line.marks += found.marks
+        line.qualifiers += found.qualifiers
+
+    def _split(self, line: _Line, out: list[Rule]) -> None:
+        """What happened before a further match happened to all packets that got so far."""
+        if line.effects:
+            out.append(line.rule(Action.CONTINUE))
+            line.effects = []
+        line.hits = None  # a counter before a further match counts more than the rule's own packets
+
+    def _doubtful(self, kind: str, statement: Any, line: _Line, out: list[Rule]) -> None:
+        self._split(line, out)
+        body = statement[kind]
+        said = _limit_text(body) if kind == "limit" and isinstance(body, dict) else spell(body)
+        line.qualifiers.append(Qualifier(_DOUBTFUL[kind], f"{kind} {said}"))
+
+    def _mangle(self, body: Any, line: _Line) -> None:
+        if body["key"] != {"meta": {"key": "mark"}}:
+            return
+        match body["value"]:
+            case int(value):
+                line.effects.append(SetMark(value, MARK_TOP))
+            case {"|": [{"meta": {"key": "mark"}}, int(value)]}:
+                line.effects.append(SetMark(value, value))
+            case {"&": [{"meta": {"key": "mark"}}, int(value)]}:
+                line.effects.append(SetMark(0, MARK_TOP ^ value))
+            case {"^": [{"meta": {"key": "mark"}}, int(value)]}:
+                line.effects.append(SetMark(value, 0))
+            case _:
+                raise NotUnderstoodError(
+                    f"the mark set to '{spell(body['value'])}' is not one the rules themselves tell"
+                )
+
+    def _elements(self, data: Any) -> list[tuple[Any, Any]] | None:
+        """The elements of a map; None if they are not known."""
+        if isinstance(data, str):
+            return self._maps.get(data[1:])
+        return [(one[0], one[1]) for one in data["set"]]
+
+    def _verdict_map(self, body: Any, line: _Line, out: list[Rule]) -> None:
+        elements = self._elements(body["data"])
+        if elements is None:
+            name = body["data"]
+            self._report(line.where, f"the verdicts of map '{name}' are not in the export, or change at run time")
+            line.qualifiers.append(Qualifier("map", f"vmap {name}"))
+            out.append(line.rule(Action.UNKNOWN, f"vmap {name}"))
+            return
+        # What stands for everything else comes last, wherever it is listed.
+        for key, verdict in sorted(elements, key=lambda one: bare(one[0]) == "*"):
+            each = replace(
+                line,
+                conditions=list(line.conditions),
+                marks=list(line.marks),
+                qualifiers=list(line.qualifiers),
+                hits=_element_hits(key),
+            )
+            self._element(body["key"], bare(key), each)
+            out.append(_verdict(each, verdict, spell(bare(key))))
+        if not elements:
+            out.append(line.rule(Action.CONTINUE))
+
+    def _element(self, left: Any, value: Any, line: _Line) -> None:
+        """Narrow a line to the packets whose key is one element of a map."""
+        if value == "*":
+            if (key := key_of(left)) is not None:
+                line.conditions += key.guards
+            return
+        self._match({"op": "==", "left": left, "right": value}, line)
+
+    def _translation(self, kind: str, body: Mapping[str, Any], line: _Line, out: list[Rule]) -> None:
+        if kind in ("snat", "masquerade"):
+            out.append(self._translated(kind, line, Translate(TranslationKind.SOURCE)))
+            return
+        if kind == "redirect":
+            ports = body.get("port")
+            change = Translate(TranslationKind.TO_DEVICE, ports=_ports(ports) if ports is not None else None)
+            out.append(self._translated(kind, line, change))
+            return
+        target = body.get("addr")
+        if isinstance(target, dict) and "map" in target:
+            elements = self._elements(target["map"]["data"])
+            if elements is None:
+                raise NotUnderstoodError(f"the map '{spell(target['map']['data'])}' is not in the export")
+            for key, data in elements:
+                each = replace(line, conditions=list(line.conditions), qualifiers=list(line.qualifiers))
+                self._element(target["map"]["key"], bare(key), each)
+                parts = data["concat"] if isinstance(data, dict) and "concat" in data else [data]
+                port = parts[1] if len(parts) > 1 else body.get("port")
+                out.append(self._translated(kind, each, _destination(parts[0], port)))
+            return
+        out.append(self._translated(kind, line, _destination(target, body.get("port"))))
+
+    def _translated(self, kind: str, line: _Line, change: Translate) -> Rule:
+        rule = line.rule(Action.ACCEPT, kind)
+        return replace(rule, effects=(*rule.effects, change))
+
+
+def _elsewhere(rule: Rule, raw: list[Condition]) -> tuple[Rule, ...]:
+    """The rule on protocols without ports: there ``th dport`` compares bytes of something else, which we do not follow."""
+    if not any(condition in raw for condition in rule.match.conditions):
+        return ()
+    others = tuple(c for c in rule.match.conditions if c not in raw)
+    qualifier = Qualifier("bytes that are no ports", "th looked at without meta l4proto")
+    return (
+        replace(
+            rule,
+            match=Match((Condition(Field.PROTOCOL, _PORTED, negated=True), *others)),
+            qualifiers=(*rule.qualifiers, qualifier),
+        ),
+    )
+
+
+def _verdict(line: _Line, statement: Any, key: str = "") -> Rule:
+    ((kind, body),) = statement.items()
+    if kind not in _VERDICTS:
+        raise NotUnderstoodError(f"'{kind}' is not a verdict")
+    target = body["target"] if kind in ("jump", "goto") else None
+    text = f"{kind} {target}" if target else kind
+    return line.rule(_VERDICTS[kind], f"{key} : {text}" if key else text, target=target)
+
+
+def _element_hits(element: Any) -> Hits | None:
+    if isinstance(element, dict) and isinstance(counted := element.get("elem", {}).get("counter"), dict):
+        return Hits(counted["packets"], counted["bytes"])
+    return None
+
+
+def _limit_text(body: Mapping[str, Any]) -> str:
+    if "text" in body:
+        return str(body["text"])
+    over = "over " if body.get("inv") else ""
+    unit = f" {body['rate_unit']}" if body.get("rate_unit", "packets") != "packets" else ""
+    # The text leaves out the burst that nft assumes by itself.
+    burst = f" burst {body['burst']} packets" if body.get("burst", 5) != 5 and not unit else ""
+    return f"rate {over}{body['rate']}{unit}/{body['per']}{burst}"
+
+
+def _ports(given: Any) -> Numbers:
+    if isinstance(given, dict) and "range" in given:
+        first, last = given["range"]
+        return Numbers(first, last)
+    if isinstance(given, int):
+        return Numbers(given, given)
+    if given in PORTS:
+        return Numbers(PORTS[given], PORTS[given])
+    raise NotUnderstoodError(f"the port '{spell(given)}' is not one the rules themselves tell")
+
+
+def _destination(target: Any, port: Any) -> Translate:
+    addresses: Addresses | MaskedAddress | None
+    if target is None:
+        addresses = None
+    elif isinstance(target, str):
+        addresses = read_network(target)
+    elif isinstance(target, dict) and "range" in target:
+        addresses = read_address_range("-".join(target["range"]))
+    elif isinstance(target, dict) and "prefix" in target:
+        addresses = read_network(f"{target['prefix']['addr']}/{target['prefix']['len']}")
+    else:
+        raise NotUnderstoodError(f"the translation to '{spell(target)}' is not one the rules themselves tell")
+    if isinstance(addresses, MaskedAddress):
+        raise NotUnderstoodError(f"'{spell(target)}' is not a network")
+    return Translate(TranslationKind.DESTINATION, addresses, None if port is None else _ports(port))
