@@ -37,8 +37,8 @@ from aiguille.model.objects import (
     ServiceTerm,
     SetEntry,
     SetObject,
-    Tuples,
     Side,
+    Tuples,
     Zone,
 )
 from aiguille.model.rules import (

@@ -21,12 +21,16 @@ _HOST_PORT = re.compile(
 _MAC = re.compile(r"(?:[0-9a-fA-F]{2}:){5}[0-9a-fA-F]{2}")
 
 _META = frozenset(
-    "iif iifname iiftype iifgroup iifkind oif oifname oiftype oifgroup oifkind mark skuid skgid pkttype cpu cgroup "
-    "rtclassid ibrname obrname ibrpvid ibrvproto length protocol priority nfproto l4proto random nftrace ipsec secmark "
-    "secpath time day hour sdif sdifname".split()
+    ("iif", "iifname", "iiftype", "iifgroup", "iifkind", "oif", "oifname", "oiftype", "oifgroup", "oifkind")
+    + ("mark", "skuid", "skgid", "pkttype", "cpu", "cgroup", "rtclassid", "ibrname", "obrname", "ibrpvid", "ibrvproto")
+    + ("length", "protocol", "priority", "nfproto", "l4proto", "random", "nftrace", "ipsec", "secmark", "secpath")
+    + ("time", "day", "hour", "sdif", "sdifname")
 )
 _BARE_META = _META - {"length", "protocol", "priority", "random", "nftrace", "ipsec", "time", "day", "hour"}
-_HEADERS = frozenset("ether vlan arp ip icmp igmp ip6 icmpv6 udp udplite tcp sctp dccp th ah esp comp gre".split())
+_HEADERS = frozenset(
+    ("ether", "vlan", "arp", "ip", "icmp", "igmp", "ip6", "icmpv6", "udp", "udplite", "tcp", "sctp", "dccp", "th")
+    + ("ah", "esp", "comp", "gre")
+)
 _OPERATORS = {"==", "!=", "<", ">", "<=", ">=", "!"}
 _SPELLED = {"and": "&", "or": "|", "xor": "^", "eq": "==", "ne": "!=", "lt": "<", "gt": ">", "le": "<=", "ge": ">="}
 """Operators that may also be written as words."""
@@ -218,7 +222,7 @@ class RuleText:
         if self.peek() == "to" or kind != "tproxy":
             self.take("to")
         target = self.peek()
-        if target[:1] == ":" or _HOST_PORT.fullmatch(target) and target:
+        if target[:1] == ":" or (_HOST_PORT.fullmatch(target) and target):
             out |= _host_port(self.take())
         else:
             out["addr"] = self.expression_or_map()

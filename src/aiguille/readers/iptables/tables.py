@@ -1,0 +1,234 @@
+"""Tables of iptables put together: from dumps, from commands, and from the files of programs that write such rules."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+from aiguille.model import (
+    Action,
+    Base,
+    Chain,
+    Condition,
+    Field,
+    Hits,
+    Named,
+    NotUnderstoodError,
+    Rulebase,
+    Span,
+    Stage,
+    UnreadableError,
+)
+from aiguille.readers.calls import refuse_circles
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.iptables.rule import RuleLine, RuleReader
+from aiguille.readers.iptables.tokens import split_words
+
+TABLE = re.compile(r"\*(filter|nat|mangle|raw|security)")
+_CHAIN = re.compile(r":(\S+) (ACCEPT|DROP|QUEUE|RETURN|-)(?: \[([0-9]+):([0-9]+)\])?")
+_COUNTED = re.compile(r"\[([0-9]+):([0-9]+)\] ")
+_POLICIES = {"ACCEPT": Action.ACCEPT, "DROP": Action.DROP}
+
+PRIORITY = {"raw": -300, "mangle": -150, "nat": -100, "filter": 0, "security": 50}
+"""Order of the tables at one stage (nft(8), "Standard priority names"); source translation stands at 100."""
+
+STAGES = {
+    "PREROUTING": Stage.PREROUTING,
+    "INPUT": Stage.INPUT,
+    "FORWARD": Stage.FORWARD,
+    "OUTPUT": Stage.OUTPUT,
+    "POSTROUTING": Stage.POSTROUTING,
+}
+BUILT_IN = {
+    "filter": ("INPUT", "FORWARD", "OUTPUT"),
+    "nat": ("PREROUTING", "INPUT", "OUTPUT", "POSTROUTING"),
+    "mangle": ("PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING"),
+    "raw": ("PREROUTING", "OUTPUT"),
+    "security": ("INPUT", "FORWARD", "OUTPUT"),
+}
+
+
+@dataclass(slots=True)
+class Pending:
+    """A rule before the chains of its table are all known: the text of its line, or its words from the match on."""
+
+    where: Span
+    text: str
+    words: list[str] | None = None
+
+
+@dataclass(slots=True)
+class Table:
+    """A table while it is put together."""
+
+    name: str
+    where: Span
+    chains: dict[str, Chain] = field(default_factory=dict)
+    rules: dict[str, list[Pending]] = field(default_factory=dict)
+
+
+class Tables:
+    """All tables of one address family.
+
+    A chain declared again is emptied, as iptables-restore does it; rules may come from several files.
+    """
+
+    def __init__(self, family: int, ledger: LedgerBuilder, sets: frozenset[str] = frozenset()) -> None:
+        self.family = family
+        self.ledger = ledger
+        self.sets = sets
+        self.tables: dict[str, Table] = {}
+
+    def table(self, name: str, where: Span) -> Table:
+        return self.tables.setdefault(name, Table(name, where))
+
+    def chain(
+        self, table: Table, name: str, where: Span, policy: str = "-", hits: Hits | None = None, *, keep: bool = False
+    ) -> None:
+        """Declare a chain; policy: "ACCEPT", "DROP" or "-"; keep: leave the rules it has."""
+        built_in = name in STAGES and policy != "-"
+        if not keep:
+            table.rules.pop(name, None)
+        table.chains[name] = Chain(
+            name=name,
+            rules=(),
+            where=where,
+            base=_base(table.name, name) if built_in else None,
+            policy=_POLICIES.get(policy, Action.UNKNOWN) if built_in else None,
+            policy_where=where if built_in else None,
+            hits=hits if built_in else None,
+        )
+
+    def rule(self, table: Table, where: Span, text: str) -> None:
+        """A line such as ``[3:180] -A INPUT -p tcp -j ACCEPT``; what is no such line is unread."""
+        found = _APPEND.match(text)
+        if found is None:
+            self.ledger.unread(where, "is not a rule such as '-A INPUT ... -j ACCEPT'")
+            return
+        table.rules.setdefault(found[1].strip("\"'"), []).append(Pending(where, text))
+
+    def append(self, table: Table, chain: str, where: Span, words: list[str], at: int | None = None) -> None:
+        """A rule given by its words; `at` inserts it before the rule of that index."""
+        rules = table.rules.setdefault(chain, [])
+        rules.insert(len(rules) if at is None else at, Pending(where, "", words))
+
+    def finish(self) -> list[Rulebase]:
+        """The rule bases; raises UnreadableError for chains that go in a circle."""
+        return [self._close(table) for table in self.tables.values()]
+
+    def _close(self, table: Table) -> Rulebase:
+        reader = RuleReader(self.family, set(table.chains))
+        read: dict[str, list[RuleLine]] = {}
+        for name, pending in table.rules.items():
+            for one in pending:
+                if (line := self._rule(one, name, table, reader)) is not None:
+                    read.setdefault(name, []).append(line)
+        chains = []
+        for name, chain in table.chains.items():
+            rules = tuple(line.rule(i) for i, line in enumerate(read.get(name, ()), 1))
+            chains.append(replace(chain, rules=rules))
+        for chain in chains:
+            for rule in chain.rules:
+                self._check_names(rule.where, rule.match.conditions)
+        refuse_circles(chains)
+        return Rulebase(table.name, frozenset({self.family}), tuple(chains), table.where)
+
+    def _rule(self, pending: Pending, chain: str, table: Table, reader: RuleReader) -> RuleLine | None:
+        where, line = pending.where, RuleLine(pending.where, chain)
+        words = pending.words
+        if words is None:
+            counted = _COUNTED.match(pending.text)
+            try:
+                words = split_words(pending.text[counted.end() :] if counted else pending.text)[2:]
+            except NotUnderstoodError as error:
+                raise UnreadableError(f"{where}: {error}; the rule cannot be read, save the dump again") from error
+            if counted:
+                line.hits = Hits(int(counted[1]), int(counted[2]))
+        if chain not in table.chains:
+            self.ledger.unread(where, f"appends to chain '{chain}', which table '{table.name}' does not have")
+            self.ledger.problem(where, f"the rule belongs to chain '{chain}', which table '{table.name}' does not have")
+            return None
+        reader.read(words, 0, line)
+        if line.target is not None and line.action in (Action.UNKNOWN, Action.GOTO) and line.target not in table.chains:
+            line.action = Action.UNKNOWN
+            self.ledger.problem(
+                where,
+                f"'{line.target}' is neither a chain of table '{table.name}' nor a target we know; the rule may do anything",
+            )
+        for gap in line.gaps:
+            self.ledger.unread(where, f"{gap}; the rule is kept as one that may match")
+        if not line.gaps:
+            self.ledger.read(where)
+        return line
+
+    def _check_names(self, where: Span, conditions: tuple[Condition, ...]) -> None:
+        for condition in conditions:
+            if condition.field is Field.SET:
+                for operand in condition.operands:
+                    if isinstance(operand, Named) and operand.name not in self.sets:
+                        self.ledger.problem(
+                            where,
+                            f"the rule looks into set '{operand.name}', which the export does not define; until its "
+                            "members are known (ask for `ipset save`) the rule counts as one that may match",
+                        )
+
+
+_APPEND = re.compile(r"""(?:\[[0-9]+:[0-9]+\] )?(?:-A|--append)\s+("[^"]*"|'[^']*'|\S+)""")
+
+
+def read_tables(file: ExportFile, tables: Tables, ledger: LedgerBuilder, comment: Callable[[Span, str], None]) -> None:
+    """Read the lines of a file that iptables-restore takes into tables.
+
+    comment: called for each comment. Raises UnreadableError where a table has no COMMIT.
+    """
+    table: Table | None = None
+    first = 0
+    for number, line in enumerate(file.lines, 1):
+        text = line.strip()
+        if not text:
+            continue
+        where = Span(file.path, number, number)
+        if text[0] == "#":
+            comment(where, text)
+        elif text[0] == "*":
+            if table is not None:
+                raise UnreadableError(
+                    f"{where}: table '{table.name}', opened in line {first}, has no COMMIT before the next table; "
+                    "save the dump again"
+                )
+            found = TABLE.fullmatch(text)
+            if found is None:
+                raise UnreadableError(
+                    f"{where}: '{text}' is not a table of iptables (filter, nat, mangle, raw, security)"
+                )
+            ledger.read_line(file.path, number)
+            table, first = tables.table(found[1], where), number
+        elif table is None:
+            ledger.unread(where, "stands outside every table")
+        elif text == "COMMIT":
+            ledger.read_line(file.path, number)
+            table = None
+        elif text[0] == ":":
+            declared = _CHAIN.fullmatch(text)
+            if declared is None:
+                ledger.unread(where, "is not a chain such as ':INPUT DROP [0:0]'")
+                continue
+            ledger.read_line(file.path, number)
+            hits = Hits(int(declared[3]), int(declared[4])) if declared[3] else None
+            tables.chain(table, declared[1], where, declared[2], hits)
+        else:
+            tables.rule(table, where, text)
+    if table is not None:
+        raise UnreadableError(
+            f"{file.path}:{len(file.lines)}: the dump is cut off: table '{table.name}', opened in line {first}, has no "
+            "COMMIT; save it again, since missing rules would make every answer wrong"
+        )
+
+
+def _base(table: str, chain: str) -> Base:
+    stage = STAGES[chain]
+    if table == "nat":
+        source = stage in (Stage.INPUT, Stage.POSTROUTING)
+        return Base(stage, 100 if source else PRIORITY["nat"], "nat")
+    return Base(stage, PRIORITY[table], "filter")
