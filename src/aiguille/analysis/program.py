@@ -33,6 +33,7 @@ from aiguille.space import (
     Piece,
     Resolver,
     Space,
+    Symbols,
     box,
     overlap,
     subtract,
@@ -193,9 +194,10 @@ def families(device: Device) -> tuple[int, ...]:
 class Programs:
     """The programs of one device, each made when first asked for."""
 
-    def __init__(self, device: Device) -> None:
+    def __init__(self, device: Device, symbols: Symbols | None = None) -> None:
+        """symbols: the interface names to tell apart, where they must be those of another device too"""
         self.device = device
-        self._symbols = symbols_of(device)
+        self._symbols = symbols or symbols_of(device)
         self._made: dict[tuple[int, Direction], Program | None] = {}
         self._resolvers: dict[int, Resolver] = {}
 

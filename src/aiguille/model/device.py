@@ -62,6 +62,14 @@ class Logging:
 
 
 @dataclass(frozen=True, slots=True)
+class Fact:
+    """A setting of the system below the firewall, by the name its own documentation gives it (net.ipv4.ip_forward, say)."""
+
+    name: str
+    setting: Setting[str]
+
+
+@dataclass(frozen=True, slots=True)
 class Device:
     """One firewall, in neutral words. Everything read carries the span it was read from."""
 
@@ -81,6 +89,7 @@ class Device:
     rulebases: tuple[Rulebase, ...] = ()
     administration: Administration = Administration()
     logging: Logging = Logging()
+    system: tuple[Fact, ...] = ()
     secrets: frozenset[Secret] = frozenset()
     tags: tuple[str, ...] = ()
     recognised: str = ""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from aiguille.model import Device, UnreadableError, UsageError
-from aiguille.readers import iptables, mapped, nftables
+from aiguille.readers import host, iptables, mapped, nftables
 from aiguille.readers.files import ExportFile, load
 
 
@@ -17,7 +17,7 @@ class Format:
 
     recognise: why a file looks like one, None if it does not
     read: the files of one device and its name (empty: take the export's own) into the device
-    grouped: whether several files may describe one device together
+    grouped: whether several files may describe one device together; such files go together by name or, for a bundle, by root
     """
 
     name: str
@@ -30,6 +30,7 @@ class Format:
 def formats() -> tuple[Format, ...]:
     """All formats: the open ones, then one for each dialect that comes with the package."""
     native = (
+        Format(host.NAME, host.MAKE, host.recognise, host.read),
         Format(iptables.NAME, iptables.MAKE, iptables.recognise, iptables.read, grouped=True),
         Format(nftables.NAME, nftables.MAKE, nftables.recognise, nftables.read, grouped=True),
     )

@@ -14,10 +14,14 @@ SIZE_LIMIT = 512 * 1024 * 1024
 
 @dataclass(frozen=True, slots=True)
 class ExportFile:
-    """One text file of an export. `path` is the spelling shown to the user."""
+    """One text file of an export. `path` is the spelling shown to the user.
+
+    place: for a file of a bundle, where it stands below the root of the host it was copied from ("etc/ufw/ufw.conf")
+    """
 
     path: str
     source: Source
+    place: str = ""
 
     @property
     def lines(self) -> tuple[str, ...]:
@@ -109,6 +113,15 @@ class LedgerBuilder:
         self._mark(where, self._KNOWN)
         self._set_aside.append(Entry(where, why))
 
+    def set_aside_file(self, file: ExportFile, why: str) -> None:
+        """`set_aside` for all of a file, whatever is counted in it."""
+        if file.path in self._places:
+            for where in self._places[file.path]:
+                self._mark(where, self._KNOWN)
+            self._set_aside.append(Entry(file.span(1), why))
+        elif file.lines:
+            self.set_aside(file.span(1, len(file.lines)), why)
+
     def unread(self, where: Span, why: str) -> None:
         """The lines, or a part of them, were not understood."""
         self._mark(where, self._UNREAD)
@@ -126,6 +139,10 @@ class LedgerBuilder:
     def spoken_for(self, path: str, line: int) -> bool:
         """Whether anything was said of a line."""
         return bool(self._status[path][line])
+
+    def untouched(self, file: ExportFile) -> bool:
+        """Whether nothing was said of any line of a file."""
+        return not any(self._status[file.path])
 
     def finish(self) -> Ledger:
         """The ledger; empty lines count as known."""

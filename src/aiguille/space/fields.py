@@ -76,6 +76,10 @@ class Symbols:
         self._numbers = {name: number for number, name in enumerate(self.names)}
 
     @property
+    def prefixes(self) -> tuple[str, ...]:
+        return self._prefixes
+
+    @property
     def top(self) -> int:
         return len(self.names) + len(self._prefixes)
 

@@ -18,6 +18,7 @@ from aiguille.model import (
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables import sets
 from aiguille.readers.iptables.tables import TABLE, Tables, read_tables
+from aiguille.readers.part import FirewallPart
 
 NAME = "iptables-save"
 MAKE = "Linux netfilter (iptables)"
@@ -43,6 +44,22 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     Raises UnreadableError if a dump is cut off, holds no table, or two dumps speak of one family.
     """
     ledger = LedgerBuilder(tuple(files))
+    part = read_part(files, name, ledger)
+    return Device(
+        name=name,
+        dialect=NAME,
+        make=MAKE,
+        sources=tuple(file.source for file in files),
+        ledger=ledger.finish(),
+        firmware=part.firmware,
+        taken_at=part.taken_at,
+        rulebases=part.rulebases,
+        sets=part.sets,
+    )
+
+
+def read_part(files: Sequence[ExportFile], name: str, ledger: LedgerBuilder) -> FirewallPart:
+    """The rule bases and sets of some dumps; errors as for `read`."""
     rulebases: list[Rulebase] = []
     seen: dict[int, str] = {}
     taken: Setting[str] = unknown()
@@ -63,17 +80,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         seen[dump.family] = file.path
         rulebases += dump.read()
         taken, tool = (taken, tool) if taken.known else (dump.taken, dump.tool)
-    return Device(
-        name=name,
-        dialect=NAME,
-        make=MAKE,
-        sources=tuple(file.source for file in files),
-        ledger=ledger.finish(),
-        firmware=tool,
-        taken_at=taken,
-        rulebases=tuple(rulebases),
-        sets=known,
-    )
+    return FirewallPart(tuple(rulebases), known, firmware=tool, taken_at=taken)
 
 
 def _family(file: ExportFile) -> int:

@@ -101,12 +101,35 @@ class Tables:
         )
 
     def rule(self, table: Table, where: Span, text: str) -> None:
-        """A line such as ``[3:180] -A INPUT -p tcp -j ACCEPT``; what is no such line is unread."""
-        found = _APPEND.match(text)
+        """A line such as ``[3:180] -A INPUT -p tcp -j ACCEPT``, or one that inserts or deletes a rule; others are unread."""
+        found = _COMMAND.match(text)
         if found is None:
             self.ledger.unread(where, "is not a rule such as '-A INPUT ... -j ACCEPT'")
             return
-        table.rules.setdefault(found[1].strip("\"'"), []).append(Pending(where, text))
+        command, chain = found[1], found[2].strip("\"'")
+        if command in ("-A", "--append"):
+            table.rules.setdefault(chain, []).append(Pending(where, text))
+            return
+        try:
+            words = split_words(text[found.end() :])
+        except NotUnderstoodError as error:
+            raise UnreadableError(f"{where}: {error}; the rule cannot be read, save the dump again") from error
+        number = int(words.pop(0)) if words and words[0].isdecimal() else None
+        if command in ("-I", "--insert"):
+            self.append(table, chain, where, words, (number or 1) - 1)
+        else:
+            self.ledger.read(where)
+            self.delete(table, chain, words, number)
+
+    def delete(self, table: Table, chain: str, words: list[str], number: int | None = None) -> bool:
+        """Take a rule out again, by its number or by its words; False if there is none."""
+        rules = table.rules.get(chain, [])
+        for at, one in enumerate(rules, 1):
+            if at == number or (number is None and _words_of(one) == words):
+                del rules[at - 1]
+                self.ledger.set_aside(one.where, "a rule that is deleted again later")
+                return True
+        return False
 
     def append(self, table: Table, chain: str, where: Span, words: list[str], at: int | None = None) -> None:
         """A rule given by its words; `at` inserts it before the rule of that index."""
@@ -136,15 +159,12 @@ class Tables:
 
     def _rule(self, pending: Pending, chain: str, table: Table, reader: RuleReader) -> RuleLine | None:
         where, line = pending.where, RuleLine(pending.where, chain)
-        words = pending.words
-        if words is None:
-            counted = _COUNTED.match(pending.text)
-            try:
-                words = split_words(pending.text[counted.end() :] if counted else pending.text)[2:]
-            except NotUnderstoodError as error:
-                raise UnreadableError(f"{where}: {error}; the rule cannot be read, save the dump again") from error
-            if counted:
-                line.hits = Hits(int(counted[1]), int(counted[2]))
+        try:
+            words = _words_of(pending)
+        except NotUnderstoodError as error:
+            raise UnreadableError(f"{where}: {error}; the rule cannot be read, save the dump again") from error
+        if counted := _COUNTED.match(pending.text):
+            line.hits = Hits(int(counted[1]), int(counted[2]))
         if chain not in table.chains:
             self.ledger.unread(where, f"appends to chain '{chain}', which table '{table.name}' does not have")
             self.ledger.problem(where, f"the rule belongs to chain '{chain}', which table '{table.name}' does not have")
@@ -174,7 +194,17 @@ class Tables:
                         )
 
 
-_APPEND = re.compile(r"""(?:\[[0-9]+:[0-9]+\] )?(?:-A|--append)\s+("[^"]*"|'[^']*'|\S+)""")
+_COMMAND = re.compile(
+    r"""(?:\[[0-9]+:[0-9]+\] )?(-A|--append|-I|--insert|-D|--delete)\s+("[^"]*"|'[^']*'|\S+)(?=\s|$)"""
+)
+
+
+def _words_of(pending: Pending) -> list[str]:
+    """The words of a rule from its match on."""
+    if pending.words is not None:
+        return pending.words
+    counted = _COUNTED.match(pending.text)
+    return split_words(pending.text[counted.end() :] if counted else pending.text)[2:]
 
 
 def read_tables(file: ExportFile, tables: Tables, ledger: LedgerBuilder, comment: Callable[[Span, str], None]) -> None:

@@ -8,6 +8,7 @@ from aiguille.model import Device, Setting, UnreadableError, default, unknown
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.nftables import json_form, text_form
 from aiguille.readers.nftables.build import Builder
+from aiguille.readers.part import FirewallPart
 
 NAME = "nftables"
 MAKE = "Linux netfilter (nftables)"
@@ -28,28 +29,30 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
             f"{files[1].path}: a second rule set for '{name}' beside {files[0].path}; name each device's exports apart"
         )
     (file,) = files
-    firmware: Setting[str] = unknown()
-    if json_form.recognise(file):
-        found = list(json_form.items(file))
-        ledger = LedgerBuilder((file,), {file.path: [where for *_, where in found]})
-        for kind, body, where in found:
-            if kind == "metainfo":
-                ledger.read(where)
-                firmware = default(f"nft {body.get('version', '')}".strip(), where)
-    else:
-        ledger = LedgerBuilder((file,))
-        found = text_form.items(file, ledger)
-    builder = Builder(file, ledger)
-    for kind, body, where in found:
-        builder.add(kind, body, where)
-    rulebases, sets = builder.finish()
+    objects = {file.path: list(json_form.items(file))} if json_form.recognise(file) else {}
+    ledger = LedgerBuilder((file,), {path: [where for *_, where in found] for path, found in objects.items()})
+    part = read_part(file, objects.get(file.path), ledger)
     return Device(
         name=name,
         dialect=NAME,
         make=MAKE,
         sources=(file.source,),
         ledger=ledger.finish(),
-        firmware=firmware,
-        rulebases=rulebases,
-        sets=sets,
+        firmware=part.firmware,
+        rulebases=part.rulebases,
+        sets=part.sets,
     )
+
+
+def read_part(file: ExportFile, objects: list[json_form.Item] | None, ledger: LedgerBuilder) -> FirewallPart:
+    """The rule bases and sets of a rule set; objects: those of its JSON form, None if it is text."""
+    firmware: Setting[str] = unknown()
+    for kind, body, where in objects or ():
+        if kind == "metainfo" and isinstance(body, dict):
+            ledger.read(where)
+            firmware = default(f"nft {body.get('version', '')}".strip(), where)
+    builder = Builder(file.path, ledger)
+    for kind, body, where in text_form.items(file, ledger) if objects is None else objects:
+        builder.add(kind, body, where)
+    rulebases, sets = builder.finish()
+    return FirewallPart(rulebases, sets, firmware=firmware)

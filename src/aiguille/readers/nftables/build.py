@@ -22,7 +22,7 @@ from aiguille.model import (
     UnreadableError,
 )
 from aiguille.readers.calls import refuse_circles
-from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.nftables.conditions import Conditions, bare, entry
 from aiguille.readers.nftables.keys import SET_TYPES, Key, key_of, spell
 from aiguille.readers.nftables.rule import RuleReader
@@ -73,8 +73,8 @@ class _Table:
 class Builder:
     """Collects the objects of a rule set and joins them."""
 
-    def __init__(self, file: ExportFile, ledger: LedgerBuilder) -> None:
-        self.file = file
+    def __init__(self, path: str, ledger: LedgerBuilder) -> None:
+        self.path = path
         self.ledger = ledger
         self.tables: dict[Ref, _Table] = {}
 
@@ -141,7 +141,7 @@ class Builder:
         """The rule bases and sets; raises UnreadableError if there is no table or chains go in a circle."""
         if not self.tables:
             raise UnreadableError(
-                f"{self.file.path}: no table of ip, ip6 or inet was found; is this the whole output of `nft list ruleset`?"
+                f"{self.path}: no table of ip, ip6 or inet was found; is this the whole output of `nft list ruleset`?"
             )
         names = self._set_names()
         rulebases, sets = [], []

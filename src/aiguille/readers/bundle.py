@@ -1,0 +1,96 @@
+"""The files of one host by their place below its root, and how a folder or archive is told to be such a bundle."""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+from aiguille.readers.files import ExportFile
+
+_ETC = re.compile(r"(?:^|/)etc/")
+_MARKS = {
+    "ufw": ("user.rules", "before.rules"),
+    "firewalld": ("firewalld.conf", "zones"),
+    "shorewall": ("policy", "zones"),
+    "shorewall6": ("policy", "zones"),
+}
+"""Programs whose folder below /etc may be sent alone, and two names that must be in it."""
+
+
+@dataclass(frozen=True)
+class Bundle:
+    """A host's files. Places are relative to its root, with forward slashes."""
+
+    files: tuple[ExportFile, ...]
+
+    @cached_property
+    def by_place(self) -> dict[str, ExportFile]:
+        return {file.place: file for file in self.files if file.place}
+
+    def get(self, place: str) -> ExportFile | None:
+        return self.by_place.get(place)
+
+    def under(self, prefix: str, suffix: str = "") -> Iterator[ExportFile]:
+        """Files below a folder, in order of name."""
+        for place in sorted(self.by_place):
+            if place.startswith(prefix) and place.endswith(suffix):
+                yield self.by_place[place]
+
+    def has(self, prefix: str) -> bool:
+        return any(place.startswith(prefix) for place in self.by_place)
+
+
+def layout(paths: Sequence[str]) -> dict[str, dict[str, str]]:
+    """The hosts among relative paths: for each root, the place of every path below it.
+
+    A root is what stands before ``etc/``; a folder of one program sent alone is put where it belongs. Paths of no host are
+    left out.
+    """
+    out: dict[str, dict[str, str]] = {}
+    roots = {path[: found.start()].strip("/") for path in paths if (found := _ETC.search(path))}
+    for root in roots:
+        inside = {path: path[len(root) :].lstrip("/") for path in paths if not root or path.startswith(f"{root}/")}
+        # A root within another belongs to itself.
+        nested = [other for other in roots if other != root and (not root or other.startswith(f"{root}/"))]
+        out[root] = {
+            path: place
+            for path, place in inside.items()
+            if not any(path.startswith(f"{other}/") for other in nested if other)
+        }
+    taken = {path for places in out.values() for path in places}
+    folders: dict[str, set[str]] = {}
+    for path in paths:
+        if path not in taken:
+            folder, name = posixpath.split(path)
+            folders.setdefault(folder, set()).add(name)
+            while folder:
+                folder, name = posixpath.split(folder)
+                folders.setdefault(folder, set()).add(name)
+    for folder in sorted(folders):
+        program = _program(folder, folders[folder])
+        if program is None:
+            continue
+        # The folder may stand in a copy of /etc under another name.
+        etc = posixpath.dirname(folder) if posixpath.basename(folder) == program else None
+        places = out.setdefault(folder if etc is None else etc, {})
+        for path in paths:
+            if path in taken:
+                continue
+            if not folder or path.startswith(f"{folder}/"):
+                places[path] = f"etc/{program}/{path[len(folder) :].lstrip('/')}"
+            elif etc is not None and (not etc or path.startswith(f"{etc}/")):
+                places.setdefault(path, f"etc/{path[len(etc) :].lstrip('/')}")
+    return out
+
+
+def _program(folder: str, names: set[str]) -> str | None:
+    base = posixpath.basename(folder)
+    for program, marks in _MARKS.items():
+        if all(mark in names for mark in marks) and (base == program or base not in _MARKS):
+            if program == "shorewall" and "shorewall6.conf" in names:
+                return "shorewall6"
+            return program
+    return None

@@ -1,0 +1,189 @@
+"""firewalld's XML files: zones, policies, services, ipsets, direct rules (firewalld.zone(5) and the like)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+from lxml import etree
+
+from aiguille.model import Span, UnreadableError
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.firewalld.services import ZONES, Service
+
+
+@dataclass(frozen=True, slots=True)
+class Element:
+    """An XML element with its place."""
+
+    tag: str
+    attributes: dict[str, str]
+    text: str
+    where: Span
+    children: tuple[Element, ...] = ()
+
+    def get(self, name: str, other: str = "") -> str:
+        return self.attributes.get(name, other)
+
+    def child(self, *tags: str) -> Element | None:
+        return next((one for one in self.children if one.tag in tags), None)
+
+    def all(self, tag: str) -> list[Element]:
+        return [one for one in self.children if one.tag == tag]
+
+
+@dataclass(slots=True)
+class Zone:
+    """A zone, or a policy between zones: what it lets in and the target that decides the rest.
+
+    ingress, egress, priority: for a policy
+    """
+
+    name: str
+    where: Span
+    target: str = "default"
+    interfaces: list[str] = field(default_factory=list)
+    sources: list[tuple[str, Span]] = field(default_factory=list)
+    entries: list[Element] = field(default_factory=list)
+    rules: list[Element] = field(default_factory=list)
+    forward: bool = False
+    inverted: bool = False
+    ingress: list[str] = field(default_factory=list)
+    egress: list[str] = field(default_factory=list)
+    priority: int = -1
+    is_policy: bool = False
+
+
+def parse(file: ExportFile, ledger: LedgerBuilder) -> Element:
+    """The root element of a file.
+
+    Raises UnreadableError for XML that is not well-formed, or that declares a document type: firewalld's files have none, and
+    entities could expand without bound.
+    """
+    text = "\n".join(file.lines)
+    if "<!DOCTYPE" in text or "<!ENTITY" in text:
+        line = text[: text.find("<!")].count("\n") + 1
+        raise UnreadableError(
+            f"{file.path}:{line}: a document type is declared, which no file of firewalld has; nothing is read"
+        )
+    parser = etree.XMLParser(resolve_entities=False, no_network=True, remove_comments=True, remove_pis=True)
+    try:
+        root = etree.fromstring(text.encode(), parser)
+    except etree.XMLSyntaxError as error:
+        line = error.lineno or 1
+        raise UnreadableError(
+            f"{file.path}:{line}: this is not well-formed XML ({error.msg}); copy the file again"
+        ) from error
+    # What no reader asks for is layout: closing tags, comments, descriptions.
+    ledger.set_aside(file.span(1, len(file.lines)), "layout or description")
+    return _element(root, file)
+
+
+def _element(node: etree._Element, file: ExportFile) -> Element:
+    line = min(max(node.sourceline or 1, 1), len(file.lines))
+    return Element(
+        str(node.tag),
+        {str(k): str(v) for k, v in node.attrib.items()},
+        (node.text or "").strip(),
+        file.span(line),
+        tuple(_element(child, file) for child in node if isinstance(child.tag, str)),
+    )
+
+
+_ENTRIES = frozenset(["service", "port", "protocol", "icmp-block", "masquerade", "forward-port", "source-port"])
+_DESCRIBING = frozenset(["short", "description"])
+
+
+def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool = False) -> Zone:
+    """A zone or policy file (firewalld.zone(5), firewalld.policy(5))."""
+    out = Zone(name, root.where, root.get("target", "CONTINUE" if policy else "default"), is_policy=policy)
+    if out.target == "{chain}_{zone}":
+        out.target = "default"
+    priority = root.get("priority", "-1")
+    out.priority = int(priority) if priority.lstrip("-").isdecimal() else -1
+    ledger.read(root.where)
+    for one in root.children:
+        ledger.read(one.where)
+        match one.tag:
+            case "interface":
+                out.interfaces.append(one.get("name"))
+            case "source":
+                address = one.get("address") or one.get("mac") or f"ipset:{one.get('ipset')}"
+                out.sources.append((address, one.where))
+            case "forward":
+                out.forward = True
+            case "icmp-block-inversion":
+                out.inverted = True
+            case "rule":
+                out.rules.append(one)
+                for child in one.children:
+                    ledger.read(child.where)
+            case "ingress-zone":
+                out.ingress.append(one.get("name"))
+            case "egress-zone":
+                out.egress.append(one.get("name"))
+            case tag if tag in _ENTRIES:
+                out.entries.append(one)
+            case tag if tag in _DESCRIBING:
+                ledger.set_aside(one.where, "description")
+            case tag:
+                ledger.unread(one.where, f"'{tag}' is not known inside a zone or policy")
+    return out
+
+
+def shipped_zone(name: str, where: Span) -> Zone | None:
+    """A zone as firewalld ships it; None if it ships none of that name."""
+    if name not in ZONES:
+        return None
+    target, services, masquerade = ZONES[name]
+    entries = [Element("service", {"name": one}, "", where) for one in services]
+    if masquerade:
+        entries.append(Element("masquerade", {}, "", where))
+    return Zone(name, where, target, entries=entries, forward=True)
+
+
+def shipped_policy(where: Span) -> Zone:
+    """The policy that firewalld ships: neighbour discovery is let in to the host."""
+    rules = [
+        Element("rule", {"family": "ipv6"}, "", where, (
+            Element("icmp-type", {"name": name}, "", where), Element("accept", {}, "", where)))
+        for name in ("neighbour-advertisement", "neighbour-solicitation", "router-advertisement", "redirect")
+    ]  # fmt: skip
+    return Zone(
+        "allow-host-ipv6",
+        where,
+        "CONTINUE",
+        rules=rules,
+        ingress=["ANY"],
+        egress=["HOST"],
+        priority=-15000,
+        is_policy=True,
+    )
+
+
+def read_service(root: Element, ledger: LedgerBuilder) -> Service:
+    """A service file (firewalld.service(5))."""
+    ledger.read(root.where)
+    out = Service()
+    for one in root.children:
+        ledger.read(one.where)
+        match one.tag:
+            case "port" if one.get("port"):
+                out = replace(out, ports=(*out.ports, (one.get("protocol"), one.get("port"))))
+            case "port":
+                out = replace(out, protocols=(*out.protocols, one.get("protocol")))
+            case "protocol":
+                out = replace(out, protocols=(*out.protocols, one.get("value")))
+            case "source-port":
+                out = replace(out, source_ports=(*out.source_ports, (one.get("protocol"), one.get("port"))))
+            case "destination":
+                held = tuple((family, one.get(family)) for family in ("ipv4", "ipv6") if one.get(family))
+                out = replace(out, destination=held)
+            case "include":
+                out = replace(out, includes=(*out.includes, one.get("service")))
+            case "module" | "helper":
+                ledger.set_aside(one.where, "a connection helper; no check needs it")
+            case tag if tag in _DESCRIBING:
+                ledger.set_aside(one.where, "description")
+            case tag:
+                ledger.unread(one.where, f"'{tag}' is not known inside a service")
+    return out

@@ -1,0 +1,192 @@
+"""Reader for a Linux host: a bundle of its files, laid out as below its root, and of what its commands print.
+
+What counts is the rule set that runs, where its dump is in the bundle; else the rules that a program (ufw, firewalld,
+Shorewall) would load from its files, or those stored for the next start.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+from aiguille.model import Device, UnreadableError
+from aiguille.readers import iptables, nftables
+from aiguille.readers.bundle import Bundle
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.firewalld import firewalld
+from aiguille.readers.firewalld import listing as firewalld_listing
+from aiguille.readers.host import accounts, logs, network, sshd, sysctl
+from aiguille.readers.nftables import json_form
+from aiguille.readers.part import FirewallPart
+from aiguille.readers.ufw import status as ufw_status
+from aiguille.readers.ufw import ufw
+
+NAME = "linux-host"
+MAKE = "Linux host"
+
+PROGRAMS: tuple[tuple[str, str, Callable[[Bundle, LedgerBuilder], FirewallPart]], ...] = (
+    ("ufw", "etc/ufw/", ufw.read),
+    ("firewalld", "etc/firewalld/", firewalld.read),
+)
+"""Programs that write rules from files of their own: name, where their files lie, reader."""
+
+POORER: tuple[
+    tuple[str, Callable[[ExportFile], str | None], Callable[[ExportFile, LedgerBuilder], FirewallPart]], ...
+] = (
+    ("the listing of ufw", ufw_status.recognise, ufw_status.read),
+    ("the listing of firewalld", firewalld_listing.recognise, firewalld_listing.read),
+)
+"""Listings that leave things out, read where nothing better is there."""
+
+_STORED = ("etc/iptables/rules.v4", "etc/iptables/rules.v6", "etc/sysconfig/iptables", "etc/sysconfig/ip6tables")
+
+
+@dataclass(frozen=True, slots=True)
+class _Source:
+    """Where a host's rules can come from: in words, the files it takes, and how they are read."""
+
+    label: str
+    files: tuple[ExportFile, ...]
+    read: Callable[[], FirewallPart]
+
+
+def recognise_places(places: Sequence[str]) -> str | None:
+    """Why files at these places below a root look like a host's; None if they do not."""
+    for name, prefix, _ in PROGRAMS:
+        if any(place.startswith(prefix) for place in places):
+            return f"it holds the files of {name}"
+    if any(place in (*_STORED, "etc/nftables.conf", "etc/ssh/sshd_config") for place in places):
+        return "it is laid out like the root of a host"
+    return None
+
+
+def read(files: Sequence[ExportFile], name: str) -> Device:
+    """Read the bundle of one host.
+
+    Raises UnreadableError if nothing in it holds rules.
+    """
+    bundle = Bundle(tuple(files))
+    objects = {file.path: list(json_form.items(file)) for file in files if json_form.recognise(file)}
+    ledger = LedgerBuilder(tuple(files), {path: [where for *_, where in found] for path, found in objects.items()})
+    source, *others = _sources(bundle, name, objects, ledger)
+    part = source.read()
+    for other in others:
+        for file in other.files:
+            if file not in source.files:
+                _leave(ledger, file, f"the rules are taken from {source.label}; these are not the ones that count")
+    _compare_stored(bundle, source, ledger)
+    facts = network.read(bundle, ledger)
+    administration = accounts.read(bundle, ledger, sshd.read(bundle, ledger))
+    services = network.listening(bundle, ledger, administration.services)
+    system, firmware = sysctl.read(bundle, ledger), accounts.release(bundle, ledger)
+    logging = logs.read(bundle, ledger)
+    for file in files:
+        if ledger.untouched(file):
+            backup = file.place.endswith((".old", "~", ".bak", ".dpkg-dist", ".dpkg-old", ".rpmsave", ".rpmnew"))
+            why = "a backup copy that no program reads" if backup else "a file of the host that no check needs"
+            ledger.set_aside_file(file, why)
+    return Device(
+        name=name,
+        dialect=NAME,
+        make=f"{MAKE} ({source.label})",
+        sources=tuple(file.source for file in files),
+        ledger=ledger.finish(),
+        firmware=firmware if firmware.known else part.firmware,
+        taken_at=part.taken_at,
+        interfaces=network.joined(facts, part),
+        zones=network.zones(facts, part),
+        services=part.services,
+        rulebases=part.rulebases,
+        sets=part.sets,
+        administration=replace(administration, services=services),
+        logging=logging,
+        system=system,
+    )
+
+
+def _sources(
+    bundle: Bundle, name: str, objects: dict[str, list[json_form.Item]], ledger: LedgerBuilder
+) -> list[_Source]:
+    """All places the rules could come from, the one that counts first."""
+    printed = [file for file in bundle.files if not file.place.startswith("etc/")]
+    dumps = tuple(file for file in printed if iptables.recognise(file))
+    rulesets = tuple(file for file in printed if nftables.recognise(file))
+    out: list[_Source] = []
+    if dumps and any(line.lstrip().startswith(("-A", "[")) for file in dumps for line in file.lines):
+        both = (*dumps, *rulesets)
+        out.append(_Source("the dump of iptables", both, lambda: _running(dumps, rulesets, name, objects, ledger)))
+    elif rulesets:
+        out.append(_Source("the dump of nftables", rulesets, lambda: _ruleset(rulesets, objects, ledger)))
+    for label, prefix, reader in PROGRAMS:
+        if held := tuple(bundle.under(prefix)):
+            out.append(_Source(label, held, lambda reader=reader: reader(bundle, ledger)))  # type: ignore[misc]
+    if (stored := bundle.get("etc/nftables.conf")) is not None:
+        out.append(_Source("nftables.conf", (stored,), lambda: _ruleset((stored,), objects, ledger)))
+    if kept := tuple(file for place in _STORED if (file := bundle.get(place)) is not None):
+        out.append(_Source("the rules stored for the next start", kept, lambda: iptables.read_part(kept, name, ledger)))
+    for label, recognised, reader_of in POORER:
+        if shown := tuple(file for file in printed if recognised(file)):
+            out.append(_Source(label, shown, lambda shown=shown, reader_of=reader_of: reader_of(shown[0], ledger)))  # type: ignore[misc]
+    if not out:
+        raise UnreadableError(
+            f"{bundle.files[0].path}: nothing in this bundle of {name} holds firewall rules; ask for the output of "
+            "`nft -j list ruleset` or `iptables-save`, see docs/collecting.md"
+        )
+    return out
+
+
+def _ruleset(
+    files: tuple[ExportFile, ...], objects: dict[str, list[json_form.Item]], ledger: LedgerBuilder
+) -> FirewallPart:
+    """One rule set; where both its forms are there, the JSON counts."""
+    best = next((file for file in files if file.path in objects), files[0])
+    for other in files:
+        if other is not best:
+            _leave(ledger, other, f"the same rule set as {best.path} in its other form")
+    return nftables.read_part(best, objects.get(best.path), ledger)
+
+
+def _running(
+    dumps: tuple[ExportFile, ...],
+    rulesets: tuple[ExportFile, ...],
+    name: str,
+    objects: dict[str, list[json_form.Item]],
+    ledger: LedgerBuilder,
+) -> FirewallPart:
+    """Dumps of iptables, and what nft shows beside the tables that iptables keeps there itself."""
+    part = iptables.read_part(dumps, name, ledger)
+    if not rulesets:
+        return part
+    held = {f"{'ip' if 4 in r.families else 'ip6'} {r.name}" for r in part.rulebases}
+    own = _ruleset(rulesets, objects, ledger)
+    beside = tuple(r for r in own.rulebases if r.name not in held and r.name != "no table")
+    return replace(part, rulebases=(*part.rulebases, *beside), sets=(*part.sets, *own.sets))
+
+
+def _leave(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:
+    ledger.set_aside_file(file, why)
+
+
+def _compare_stored(bundle: Bundle, source: _Source, ledger: LedgerBuilder) -> None:
+    """Say where the rules stored for the next start are not those that run."""
+    running = {_bare(line) for file in source.files for line in file.lines}
+    if source.label != "the dump of iptables":
+        return
+    for place in _STORED:
+        stored = bundle.get(place)
+        for number, line in enumerate(stored.lines if stored is not None else (), 1):
+            if stored is not None and line.lstrip()[:2] == "-A" and _bare(line) not in running:
+                ledger.problem(
+                    stored.span(number),
+                    "this stored rule does not run now; after the next start the firewall will be another one",
+                )
+
+
+def _bare(line: str) -> str:
+    return re.sub(r"^\s*\[[0-9]+:[0-9]+\]\s*", "", line).strip()
+
+
+def recognise(file: ExportFile) -> str | None:
+    """Why a single file, sent without a bundle, is read as a host's: only the listings of ufw and firewalld are."""
+    return next((why for _, recognised, _ in POORER if (why := recognised(file)) is not None), None)

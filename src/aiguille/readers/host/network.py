@@ -1,0 +1,188 @@
+"""What a host's own commands print of its network: `ip -j addr`, `ip -j link`, `ip -j route`, `ss -H -tuln`."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from aiguille.model import (
+    Addresses,
+    Interface,
+    ManagementService,
+    MaskedAddress,
+    NotUnderstoodError,
+    Numbers,
+    ServiceTerm,
+    Side,
+    Span,
+    Zone,
+)
+from aiguille.readers.bundle import Bundle
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.literals import read_address, read_network, read_port
+from aiguille.readers.part import FirewallPart
+
+_SOCKET = re.compile(r"(tcp|udp)\s+(LISTEN|UNCONN)\s+\d+\s+\d+\s+(\S+):(\d+)\s+\S+")
+_NAMES = {
+    ("tcp", 22): ("ssh", False),
+    ("tcp", 23): ("telnet", True),
+    ("tcp", 21): ("ftp", True),
+    ("udp", 69): ("tftp", True),
+    ("tcp", 80): ("http", True),
+    ("tcp", 8080): ("http", True),
+    ("tcp", 443): ("https", False),
+    ("tcp", 8443): ("https", False),
+    ("udp", 161): ("snmp", True),
+    ("tcp", 5900): ("screen sharing", True),
+    ("tcp", 3389): ("remote desktop", False),
+    ("tcp", 9090): ("web administration", False),
+    ("tcp", 10000): ("web administration", False),
+    ("tcp", 5432): ("database (postgresql)", False),
+    ("tcp", 3306): ("database (mysql)", False),
+    ("tcp", 6379): ("key store (redis)", True),
+}
+"""What listens on a port that is used to manage a host, and whether it sends passwords readable."""
+
+
+@dataclass(slots=True)
+class Network:
+    """Interfaces by name, and the one the default route leaves by."""
+
+    interfaces: dict[str, Interface] = field(default_factory=dict)
+    default: tuple[str, Span] | None = None
+
+
+def kind_of(file: ExportFile) -> str:
+    """ "addr", "link" or "route" for the JSON of `ip`, "ss" for listening sockets, "" for anything else."""
+    head = next((line.strip() for line in file.lines if line.strip()), "")
+    if _SOCKET.match(head):
+        return "ss"
+    if not head.startswith("["):
+        return ""
+    try:
+        data = json.loads("\n".join(file.lines))
+    except (json.JSONDecodeError, RecursionError):
+        return ""
+    first = data[0] if isinstance(data, list) and data and isinstance(data[0], dict) else {}
+    if "addr_info" in first:
+        return "addr"
+    if "ifname" in first:
+        return "link"
+    return "route" if "dst" in first else ""
+
+
+def read(bundle: Bundle, ledger: LedgerBuilder) -> Network:
+    """Interfaces with their addresses, and the default route."""
+    out = Network()
+    for file in bundle.files:
+        kind = kind_of(file)
+        if kind not in ("addr", "link", "route"):
+            continue
+        data = [one for one in json.loads("\n".join(file.lines)) if isinstance(one, dict)]
+        ledger.read(file.span(1, len(file.lines)))
+        for one in data:
+            if kind == "route":
+                _route(out, file, one)
+            elif isinstance(name := one.get("ifname"), str) and name:
+                _interface(out, file, name, one)
+    return out
+
+
+def _line(file: ExportFile, word: str) -> Span:
+    """The line that names an interface; the commands print all in one line or, with -p, one value a line."""
+    number = next((n for n, line in enumerate(file.lines, 1) if word in line), 1)
+    return file.span(number)
+
+
+def _route(out: Network, file: ExportFile, route: dict[str, Any]) -> None:
+    if route.get("dst") == "default" and isinstance(route.get("dev"), str) and out.default is None:
+        out.default = (route["dev"], _line(file, '"default"'))
+
+
+def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) -> None:
+    known = out.interfaces.get(name)
+    addresses: list[Addresses] = list(known.addresses) if known else []
+    networks: list[Addresses] = list(known.networks) if known else []
+    for info in data.get("addr_info", []):
+        try:
+            text, length = str(info["local"]), int(info["prefixlen"])
+            family, value = read_address(text)
+            network = read_network(f"{text}/{length}")
+        except (NotUnderstoodError, KeyError, TypeError, ValueError):
+            continue
+        addresses.append(Addresses(family, value, value))
+        if not isinstance(network, MaskedAddress):
+            networks.append(network)
+    flags = data.get("flags", [])
+    out.interfaces[name] = Interface(
+        name,
+        known.where if known else _line(file, f'"{name}"'),
+        tuple(dict.fromkeys(addresses)),
+        tuple(dict.fromkeys(networks)),
+        enabled="UP" in flags if flags else True,
+    )
+
+
+def joined(network: Network, part: FirewallPart) -> tuple[Interface, ...]:
+    """Interfaces of the host, with the zone the firewall puts them in."""
+    out = dict(network.interfaces)
+    for one in part.interfaces:
+        known = out.get(one.name)
+        out[one.name] = replace(known, zone=one.zone) if known else one
+    return tuple(out[name] for name in sorted(out))
+
+
+def zones(network: Network, part: FirewallPart) -> tuple[Zone, ...]:
+    """Zones of the firewall; the one that holds the default route is the outside, a guess that says so."""
+    if network.default is None:
+        return part.zones
+    device, where = network.default
+    why = f"the default route leaves by {device} ({where})"
+    out = []
+    placed = False
+    bound = {name for zone in part.zones for name in zone.interfaces}
+    free = tuple(sorted(name for name in network.interfaces if name not in bound and name != "lo"))
+    for zone in part.zones:
+        if zone.name == part.default_zone and part.default_zone:
+            zone = replace(zone, interfaces=(*zone.interfaces, *free))
+        if device in zone.interfaces and zone.side is None:
+            zone = replace(zone, side=Side.OUTSIDE, guessed=why)
+        placed = placed or device in zone.interfaces
+        out.append(zone)
+    if not placed:
+        out.append(Zone("outside", (device,), Side.OUTSIDE, where=where, guessed=why))
+    return tuple(out)
+
+
+def listening(
+    bundle: Bundle, ledger: LedgerBuilder, known: Sequence[ManagementService]
+) -> tuple[ManagementService, ...]:
+    """Ways to manage the host: those its files state, and what listens on ports that are used for it.
+
+    What listens on the loopback only is no way in.
+    """
+    out = list(known)
+    held = {(t.protocol.first, p.first) for one in known for t in one.terms for p in t.destination_ports}
+    for file in bundle.files:
+        if kind_of(file) != "ss":
+            continue
+        for number, line in enumerate(file.lines, 1):
+            where = file.span(number)
+            found = _SOCKET.match(line.strip())
+            if found is None:
+                if line.strip():
+                    ledger.unread(where, "is not a line of `ss -H -tuln`")
+                continue
+            ledger.read(where)
+            protocol, host, port = found[1], found[3].strip("[]").split("%")[0], read_port(found[4])
+            key = (6 if protocol == "tcp" else 17, port)
+            if host.startswith("127.") or host == "::1" or key in held or (protocol, port) not in _NAMES:
+                continue
+            held.add(key)
+            name, cleartext = _NAMES[protocol, port]
+            term = ServiceTerm(Numbers(key[0], key[0]), (), (Numbers(port, port),))
+            out.append(ManagementService(name, (term,), cleartext, where))
+    return tuple(out)

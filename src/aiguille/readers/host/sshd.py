@@ -1,0 +1,138 @@
+"""sshd_config with its Include and Match, and the defaults of the program (sshd_config(5), OpenSSH 9.2)."""
+
+from __future__ import annotations
+
+import fnmatch
+import math
+import posixpath
+from dataclasses import dataclass, field
+
+from aiguille.model import (
+    Administration,
+    Known,
+    ManagementService,
+    NotUnderstoodError,
+    Numbers,
+    ServiceTerm,
+    Setting,
+    Span,
+    default,
+    stated,
+)
+from aiguille.readers.bundle import Bundle
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.literals import read_port
+
+MAIN = "etc/ssh/sshd_config"
+_DEPTH = 16
+"""Levels of Include that sshd follows (servconf.c)."""
+
+_USED = frozenset(
+    ["port", "listenaddress", "maxauthtries", "clientaliveinterval", "clientalivecountmax", "permitrootlogin",
+     "passwordauthentication", "permitemptypasswords", "allowusers", "allowgroups", "logingracetime"]
+)  # fmt: skip
+_SEVERAL = frozenset(["port", "listenaddress"])
+
+
+@dataclass(slots=True)
+class Said:
+    """The settings outside Match, the first of a name counting as in sshd; those in Match beside them."""
+
+    first: dict[str, tuple[str, Span]] = field(default_factory=dict)
+    several: dict[str, list[tuple[str, Span]]] = field(default_factory=dict)
+    matched: list[tuple[str, str, str, Span]] = field(default_factory=list)
+
+
+def read(bundle: Bundle, ledger: LedgerBuilder) -> Administration:
+    """The way in by ssh, and when an idle session is closed. Nothing if the bundle has no sshd_config."""
+    file = bundle.get(MAIN)
+    if file is None:
+        return Administration()
+    said = Said()
+    _file(file, bundle, ledger, said, "", 0)
+    ports = said.several.get("port", [])
+    numbers: list[Numbers] = []
+    for text, where in ports:
+        try:
+            numbers.append(Numbers(read_port(text), read_port(text)))
+        except NotUnderstoodError as error:
+            ledger.unread(where, str(error))
+    where = ports[0][1] if ports else file.span(1)
+    term = ServiceTerm(Numbers(6, 6), (), tuple(numbers) or (Numbers(22, 22),))
+    return Administration(
+        services=(ManagementService("ssh", (term,), False, where),),
+        idle_minutes=_idle(said, file.span(1)),
+    )
+
+
+def _idle(said: Said, home: Span) -> Setting[float]:
+    """Minutes until a silent client is cut off: ClientAliveInterval times ClientAliveCountMax, never where either is 0."""
+    interval = said.first.get("clientaliveinterval")
+    if interval is None:
+        return default(math.inf, home)
+    count = said.first.get("clientalivecountmax", ("3", home))[0]
+    seconds = _seconds(interval[0])
+    if seconds is None or not count.isdecimal():
+        return Setting(None, Known.UNKNOWN, interval[1])
+    total = seconds * int(count)
+    return stated(total / 60 if total else math.inf, interval[1])
+
+
+def _seconds(text: str) -> int | None:
+    """A time of sshd_config(5), "TIME FORMATS"."""
+    units = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
+    total, number = 0, ""
+    for char in text.lower():
+        if char.isdecimal():
+            number += char
+        elif char in units and number:
+            total, number = total + int(number) * units[char], ""
+        else:
+            return None
+    return total + int(number or 0)
+
+
+def _file(file: ExportFile, bundle: Bundle, ledger: LedgerBuilder, said: Said, match: str, depth: int) -> str:
+    for number, line in enumerate(file.lines, 1):
+        text, where = line.strip(), file.span(number)
+        if not text:
+            continue
+        if text[0] == "#":
+            ledger.set_aside(where, "comment")
+            continue
+        key, _, value = text.replace("=", " ", 1).partition(" ") if "=" in text.split()[0] else text.partition(" ")
+        key, value = key.lower(), value.strip().strip('"')
+        if key == "match":
+            match = "" if value.lower() == "all" else value
+            ledger.read(where)
+        elif key == "include":
+            _include(value, where, bundle, ledger, said, match, depth)
+        elif key not in _USED:
+            ledger.set_aside(where, f"no check needs '{key}'")
+        else:
+            ledger.read(where)
+            if match:
+                said.matched.append((match, key, value, where))
+            elif key in _SEVERAL:
+                said.several.setdefault(key, []).append((value, where))
+            else:
+                said.first.setdefault(key, (value, where))
+    return match
+
+
+def _include(
+    value: str, where: Span, bundle: Bundle, ledger: LedgerBuilder, said: Said, match: str, depth: int
+) -> None:
+    if depth >= _DEPTH:
+        ledger.unread(where, "includes too deeply")
+        return
+    ledger.read(where)
+    for pattern in value.split():
+        place = posixpath.normpath(pattern if pattern.startswith("/") else f"/etc/ssh/{pattern}").lstrip("/")
+        if ".." in pattern.split("/"):
+            ledger.problem(where, f"'{pattern}' leads out of its folder; nothing outside the bundle is read")
+        found = [name for name in sorted(bundle.by_place) if fnmatch.fnmatchcase(name, place)]
+        if not found and not any(char in pattern for char in "*?["):
+            ledger.problem(where, f"'{pattern}' is not in the bundle; what it sets is not known")
+        for name in found:
+            _file(bundle.by_place[name], bundle, ledger, said, match, depth + 1)

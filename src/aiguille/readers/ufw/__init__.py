@@ -1,0 +1,1 @@
+"""Reader for ufw: a copy of its files, and the poorer text of `ufw status verbose`."""

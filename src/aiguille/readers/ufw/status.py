@@ -1,0 +1,147 @@
+"""The text of `ufw status verbose` (ufw(8)): policies and the user's rules, without the rules ufw keeps around them.
+
+What it leaves out, before.rules and after.rules, is taken to be as ufw ships it, in so far as it decides about packets; the
+ledger says so.
+"""
+
+from __future__ import annotations
+
+import re
+
+from aiguille.model import NotUnderstoodError, Span, UnreadableError
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.iptables.tables import Table, Tables
+from aiguille.readers.part import FirewallPart
+
+_STATUS = re.compile(r"Status: (active|inactive)")
+_DEFAULT = re.compile(r"Default: (\w+) \(incoming\), (\w+) \(outgoing\), (\w+) \(routed\)")
+_RULE = re.compile(r"(\S.*?)\s{2,}(ALLOW|DENY|REJECT|LIMIT)(?: (IN|OUT|FWD))?\s{2,}(\S.*?)(?:\s+#\s*(.*))?")
+_POLICY = {"deny": "DROP", "reject": "DROP", "allow": "ACCEPT", "disabled": "DROP"}
+_TARGET = {"ALLOW": "ACCEPT", "DENY": "DROP", "REJECT": "REJECT", "LIMIT": "ACCEPT"}
+
+
+def recognise(file: ExportFile) -> str | None:
+    """Why a file looks like the output of `ufw status`; None if it does not."""
+    for number, line in enumerate(file.lines[:5], 1):
+        if _STATUS.fullmatch(line.strip()):
+            return f"line {number} tells the status of ufw"
+    return None
+
+
+def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
+    """The rules of a listing. Raises UnreadableError if its default policies are missing."""
+    home = file.span(1)
+    policies: tuple[str, str, str] | None = None
+    where = home
+    rules: list[tuple[Span, re.Match[str]]] = []
+    for number, line in enumerate(file.lines, 1):
+        text, here = line.strip(), file.span(number)
+        if not text or set(text) <= {"-", " "}:
+            ledger.set_aside(here, "a line of the table's frame")
+        elif (status := _STATUS.fullmatch(text)) is not None:
+            ledger.read(here)
+            if status[1] == "inactive":
+                policies, where = ("allow", "allow", "allow"), here
+        elif (found := _DEFAULT.fullmatch(text)) is not None:
+            policies, where = (found[1], found[2], found[3]), here
+            ledger.read(here)
+        elif text.startswith(("Logging:", "New profiles:", "To ")):
+            ledger.set_aside(here, "says nothing on packets")
+        elif (rule := _RULE.fullmatch(text)) is not None:
+            rules.append((here, rule))
+        else:
+            ledger.unread(here, "is not a rule of the listing")
+    if policies is None:
+        raise UnreadableError(
+            f"{home}: the default policies are missing; ask for `ufw status verbose`, or better for /etc/ufw"
+        )
+    ledger.problem(
+        home,
+        "this listing is the poorer source: before.rules and after.rules are not in it and are taken to be as shipped; ask for "
+        "a copy of /etc/ufw and /etc/default/ufw",
+    )
+    bases = []
+    for family in (4, 6):
+        tables = Tables(family, ledger)
+        table = tables.table("filter", home)
+        for chain, policy in zip(("INPUT", "OUTPUT", "FORWARD"), policies, strict=True):
+            tables.chain(table, chain, where, _POLICY.get(policy, "DROP"))
+            for words in _shipped(chain, family):
+                tables.append(table, chain, home, words)
+        for here, rule in rules:
+            _rule(tables, table, here, rule, family)
+        for chain, policy in zip(("INPUT", "OUTPUT", "FORWARD"), policies, strict=True):
+            if policy == "reject":
+                tables.append(table, chain, where, ["-j", "REJECT"])
+        bases += tables.finish()
+    return FirewallPart(tuple(bases))
+
+
+def _shipped(chain: str, family: int) -> list[list[str]]:
+    """What ufw's shipped before.rules decide first."""
+    out = [["-m", "conntrack", "--ctstate", "RELATED,ESTABLISHED", "-j", "ACCEPT"]]
+    side = {"INPUT": "-i", "OUTPUT": "-o"}.get(chain)
+    if side is not None:
+        out.insert(0, [side, "lo", "-j", "ACCEPT"])
+    if chain == "INPUT":
+        out.append(["-m", "conntrack", "--ctstate", "INVALID", "-j", "DROP"])
+        if family == 4:
+            for kind in ("destination-unreachable", "time-exceeded", "parameter-problem", "echo-request"):
+                out.append(["-p", "icmp", "-m", "icmp", "--icmp-type", kind, "-j", "ACCEPT"])
+        else:
+            out.append(["-p", "ipv6-icmp", "-j", "ACCEPT"])
+    return out
+
+
+def _rule(tables: Tables, table: Table, here: Span, rule: re.Match[str], family: int) -> None:
+    to, action, way, source, comment = rule.groups()
+    six = "(v6)" in to or "(v6)" in source or ":" in to.split("/")[0].split()[0] + source.split()[0]
+    four = bool(re.search(r"\d+\.\d+\.\d+\.\d+", to + source)) or not six
+    if (family == 6 and not six) or (family == 4 and not four):
+        return
+    try:
+        words = _words(to, source, way or "IN")
+    except NotUnderstoodError as error:
+        tables.ledger.unread(here, str(error))
+        return
+    chain = {"IN": "INPUT", "OUT": "OUTPUT", "FWD": "FORWARD"}[way or "IN"]
+    tail = ["-m", "comment", "--comment", comment] if comment else []
+    if action == "LIMIT":
+        limited = ["-m", "recent", "--update", "--seconds", "30", "--hitcount", "6", "-j", "DROP"]
+        for each in words:
+            tables.append(table, chain, here, [*each, *limited])
+    for each in words:
+        tables.append(table, chain, here, [*each, *tail, "-j", _TARGET[action]])
+
+
+def _words(to: str, source: str, way: str) -> list[list[str]]:
+    """The rule's matches; one for each protocol where ports have none."""
+    out: list[str] = []
+    ports: list[tuple[str, str, str]] = []
+    for text, address, port, inner in ((to, "-d", "--dports", "-o"), (source, "-s", "--sports", "-i")):
+        bare = text.replace("(v6)", "").strip()
+        if (found := re.search(r"\s+on\s+(\S+)$", bare)) is not None:
+            # An incoming rule names the interface beside "to", a routed one beside both ends.
+            out += [inner if way == "FWD" else ("-i" if way == "IN" else "-o"), found[1]]
+            bare = bare[: found.start()]
+        bare = re.sub(r"\s+\([^)]*\)$", "", bare).strip()
+        parts = bare.split()
+        for part in parts:
+            if part == "Anywhere":
+                continue
+            head, _, tail = part.partition("/")
+            if re.fullmatch(r"\d+(?:[:,]\d+)*", head) and (not tail or not tail.isdecimal()):
+                ports.append((port, head, tail))
+            elif re.fullmatch(r"[0-9a-fA-F.:]+", head):
+                out += [address, part]
+            elif head == "":
+                out += ["-p", tail]
+            else:
+                raise NotUnderstoodError(f"'{text}' names an application profile whose ports the listing does not tell")
+    if not ports:
+        return [out]
+    protocols = {protocol for *_, protocol in ports if protocol} or {"tcp", "udp"}
+    return [
+        [*out, "-p", protocol, *(w for port, numbers, _ in ports for w in ("-m", "multiport", port, numbers))]
+        for protocol in sorted(protocols)
+    ]

@@ -1,0 +1,228 @@
+"""ufw's files into the rules it loads (ufw(8), ufw-framework(8), version 0.36).
+
+ufw hands its files to iptables-restore one after the other and hooks a fixed set of chains of its own around them. The same is done
+here, so that chains and rules are those of the running kernel; what ufw adds by itself carries the line of the setting it
+stands for.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+
+from aiguille.model import (
+    NotUnderstoodError,
+    Numbers,
+    Rule,
+    Rulebase,
+    ServiceObject,
+    ServiceTerm,
+    Span,
+    UnreadableError,
+)
+from aiguille.readers.assignments import Assigned, read_assignments
+from aiguille.readers.bundle import Bundle
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.iptables.tables import Tables, read_tables
+from aiguille.readers.literals import read_ports, read_protocol
+from aiguille.readers.part import FirewallPart
+
+_POLICIES = {"INPUT": "DEFAULT_INPUT_POLICY", "OUTPUT": "DEFAULT_OUTPUT_POLICY", "FORWARD": "DEFAULT_FORWARD_POLICY"}
+_SHIPPED = {
+    "DEFAULT_INPUT_POLICY": "DROP",
+    "DEFAULT_OUTPUT_POLICY": "ACCEPT",
+    "DEFAULT_FORWARD_POLICY": "DROP",
+    "IPV6": "yes",
+}
+"""What /etc/default/ufw says as it is shipped."""
+_ORDER = ("before-logging", "before", "after", "after-logging", "reject", "track")
+_USER = ("user-input", "user-output", "user-forward", "user-logging-input", "user-logging-output", "user-logging-forward",
+         "user-limit", "user-limit-accept")  # fmt: skip
+_TUPLE = re.compile(r"### tuple ### (.+)")
+
+
+def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
+    """The rules ufw would load. Raises UnreadableError if the files of its rules are missing."""
+    conf = bundle.get("etc/ufw/ufw.conf")
+    settings = read_assignments(bundle.get("etc/default/ufw"), ledger, (*_SHIPPED,))
+    state = read_assignments(conf, ledger, ("ENABLED", "LOGLEVEL"))
+    anchor = next(bundle.under("etc/ufw/"))
+    home = Span(anchor.path, 1, 1)
+    enabled = state.get("ENABLED")
+    services = tuple(one for file in bundle.under("etc/ufw/applications.d/") for one in _profiles(file, ledger))
+    for file in bundle.under("etc/ufw/"):
+        if file.place.endswith(".init"):
+            _aside(ledger, file, "a script that ufw runs only if it is executable; no rules of ufw itself")
+        elif file.place.endswith("sysctl.conf"):
+            pass  # read with the kernel's other settings
+    if enabled is not None and enabled.value.lower() != "yes":
+        for name in ("before", "before6", "after", "after6", "user", "user6"):
+            if (found := bundle.get(f"etc/ufw/{name}.rules")) is not None:
+                _aside(ledger, found, "ufw is switched off (ENABLED=no) and loads none of its rules")
+        return FirewallPart(tuple(_open(family, ledger, enabled.where) for family in (4, 6)), services=services)
+    six = settings.get("IPV6", Assigned(_SHIPPED["IPV6"], home))
+    rulebases: list[Rulebase] = list(_family(4, bundle, ledger, settings, home))
+    if six.value.lower() == "yes":
+        rulebases += _family(6, bundle, ledger, settings, home)
+    else:
+        rulebases += _closed(ledger, six.where)
+        for name in ("before6", "after6", "user6"):
+            if (found := bundle.get(f"etc/ufw/{name}.rules")) is not None:
+                _aside(ledger, found, "ufw leaves IPv6 closed (IPV6=no) and loads none of these rules")
+    return FirewallPart(tuple(rulebases), services=services)
+
+
+def _aside(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:
+    ledger.set_aside(file.span(1, len(file.lines)), why)
+
+
+def _open(family: int, ledger: LedgerBuilder, where: Span) -> Rulebase:
+    tables = Tables(family, ledger)
+    table = tables.table("filter", where)
+    for name in _POLICIES:
+        tables.chain(table, name, where, "ACCEPT")
+    return tables.finish()[0]
+
+
+def _closed(ledger: LedgerBuilder, where: Span) -> list[Rulebase]:
+    """IPv6 as ufw leaves it when it is told not to manage it."""
+    tables = Tables(6, ledger)
+    table = tables.table("filter", where)
+    for name in ("INPUT", "FORWARD", "OUTPUT"):
+        tables.chain(table, name, where, "DROP")
+    tables.append(table, "INPUT", where, ["-i", "lo", "-j", "ACCEPT"])
+    tables.append(table, "OUTPUT", where, ["-o", "lo", "-j", "ACCEPT"])
+    return tables.finish()
+
+
+def _family(
+    family: int, bundle: Bundle, ledger: LedgerBuilder, settings: dict[str, Assigned], home: Span
+) -> list[Rulebase]:
+    six = "6" if family == 6 else ""
+    tables = Tables(family, ledger)
+    table = tables.table("filter", home)
+    policies = {chain: settings.get(key, Assigned(_SHIPPED[key], home)) for chain, key in _POLICIES.items()}
+    for chain, policy in policies.items():
+        said = policy.value.upper()
+        if said not in ("ACCEPT", "DROP", "REJECT"):
+            raise UnreadableError(f"{policy.where}: '{policy.value}' is not a policy of ufw (ACCEPT, DROP, REJECT)")
+        tables.chain(table, chain, policy.where, "ACCEPT" if said == "ACCEPT" else "DROP")
+    for part in _ORDER:
+        for chain in _POLICIES:
+            tables.chain(table, f"ufw{six}-{part}-{chain.lower()}", policies[chain].where)
+    for chain, policy in policies.items():
+        for part in _ORDER:
+            tables.append(table, chain, policy.where, ["-j", f"ufw{six}-{part}-{chain.lower()}"])
+    for chain, policy in policies.items():
+        low, said = chain.lower(), policy.value.upper()
+        if said == "REJECT":
+            tables.append(table, f"ufw{six}-reject-{low}", policy.where, ["-j", "REJECT"])
+        if said == "ACCEPT":
+            for protocol in ("tcp", "udp"):
+                words = ["-p", protocol, "-m", "conntrack", "--ctstate", "NEW", "-j", "ACCEPT"]
+                tables.append(table, f"ufw{six}-track-{low}", policy.where, words)
+    for name in ("logging-deny", "logging-allow"):
+        tables.chain(table, f"ufw{six}-{name}", home)
+    for chain, policy in policies.items():
+        name = f"ufw{six}-skip-to-policy-{chain.lower()}"
+        tables.chain(table, name, policy.where)
+        tables.append(table, name, policy.where, ["-j", policy.value.upper()])
+    comments: dict[tuple[str, int], str] = {}
+    for name in ("before", "after", "user"):
+        file = bundle.get(f"etc/ufw/{name}{six}.rules")
+        if file is None:
+            raise UnreadableError(
+                f"{home.file}: etc/ufw/{name}{six}.rules is missing from the copy of ufw's files, or empty; copy the whole "
+                "folder /etc/ufw as root"
+            )
+        if name == "user":
+            for chain in _USER:
+                tables.chain(table, f"ufw{six}-{chain}", file.span(1))
+        read_tables(file, tables, ledger, _Comments(file, ledger, comments))
+    for chain in _POLICIES:
+        words = ["-j", f"ufw{six}-user-{chain.lower()}"]
+        tables.append(table, f"ufw{six}-before-{chain.lower()}", policies[chain].where, words)
+    return [_commented(one, comments) for one in tables.finish()]
+
+
+@dataclass(slots=True)
+class _Comments:
+    """Takes in comment lines: ufw writes what the user said of a rule into one above it."""
+
+    file: ExportFile
+    ledger: LedgerBuilder
+    told: dict[tuple[str, int], str]
+
+    def __call__(self, where: Span, text: str) -> None:
+        found = _TUPLE.match(text)
+        if found is None:
+            self.ledger.set_aside(where, "comment")
+            return
+        self.ledger.read(where)
+        said = " ".join(filter(None, (_profile_of(found[1]), _user_comment(found[1]))))
+        at = where.first
+        while said and at < len(self.file.lines) and self.file.lines[at].startswith("-"):
+            at += 1
+            self.told[where.file, at] = said
+
+
+def _user_comment(text: str) -> str:
+    found = re.search(r"comment=([0-9a-fA-F]+)", text)
+    try:
+        return bytes.fromhex(found[1]).decode() if found else ""
+    except (ValueError, UnicodeDecodeError):
+        return ""
+
+
+def _profile_of(text: str) -> str:
+    """The application profile a rule was made from: the words after the six that every rule has (ufw(8))."""
+    words = text.split()
+    for word in words[6:8]:
+        if word not in ("-", "in", "out") and not word.startswith(("in_", "out_", "comment=")):
+            return word.replace("%20", " ")
+    return ""
+
+
+def _commented(rulebase: Rulebase, comments: dict[tuple[str, int], str]) -> Rulebase:
+    def told(rule: Rule) -> Rule:
+        said = comments.get((rule.where.file, rule.where.first))
+        return replace(rule, comment=said) if said and not rule.comment else rule
+
+    return replace(
+        rulebase, chains=tuple(replace(c, rules=tuple(told(rule) for rule in c.rules)) for c in rulebase.chains)
+    )
+
+
+def _profiles(file: ExportFile, ledger: LedgerBuilder) -> list[ServiceObject]:
+    """Application profiles: sections with a title and ports such as ``80,443/tcp|53`` (ufw(8), "Application integration")."""
+    out: list[ServiceObject] = []
+    name, where = "", file.span(1)
+    for number, line in enumerate(file.lines, 1):
+        text, here = line.strip(), file.span(number)
+        if not text:
+            continue
+        if text[0] in "#;":
+            ledger.set_aside(here, "comment")
+        elif text[0] == "[" and text[-1] == "]":
+            name, where = text[1:-1], here
+            ledger.read(here)
+        elif text.startswith("ports=") and name:
+            try:
+                members = tuple(term for part in text[6:].split("|") for term in _terms(part))
+            except NotUnderstoodError as error:
+                ledger.unread(here, str(error))
+                continue
+            out.append(ServiceObject(name, members, Span(file.path, where.first, number)))
+            ledger.read(here)
+        elif text.split("=")[0] in ("title", "description"):
+            ledger.set_aside(here, "describes an application profile")
+        else:
+            ledger.unread(here, "is not a line of an application profile")
+    return out
+
+
+def _terms(part: str) -> list[ServiceTerm]:
+    ports, _, protocol = part.strip().partition("/")
+    numbers = tuple(read_ports(one.strip()) for one in ports.split(","))
+    protocols = (read_protocol(protocol),) if protocol else (Numbers(6, 6), Numbers(17, 17))
+    return [ServiceTerm(one, (), numbers) for one in protocols]

@@ -1,0 +1,81 @@
+"""Programs that fill the packet filter, run in a network namespace on copies of their configuration."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import uuid
+from dataclasses import replace
+from pathlib import Path
+
+from aiguille.analysis import Programs
+from aiguille.analysis.compare import differences
+from aiguille.model import Device, Direction
+from aiguille.readers import ExportFile, host
+from aiguille.readers.files import decode
+
+
+class Sandbox:
+    """A network namespace, and folders of ours mounted over those of the machine while a script runs."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.name = f"aig-{uuid.uuid4().hex[:8]}"
+        self.mounts: dict[str, Path] = {}
+
+    def __enter__(self) -> Sandbox:
+        subprocess.run(["ip", "netns", "add", self.name], check=True)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        subprocess.run(["ip", "netns", "del", self.name], check=True)
+
+    def copy(self, place: str) -> Path:
+        """A copy of a file or folder of the machine, to be mounted over it."""
+        source, target = Path("/", place), self.folder / place
+        target.parent.mkdir(parents=True, exist_ok=True)
+        if source.is_dir():
+            shutil.copytree(source, target, dirs_exist_ok=True)
+        else:
+            shutil.copy(source, target)
+        self.mounts[place] = target
+        return target
+
+    def run(self, script: str) -> None:
+        """Run shell commands inside; `$OUT` is a folder for what they print."""
+        out = self.folder / "out"
+        out.mkdir(exist_ok=True)
+        mounts = "".join(f"mount --bind '{path}' '/{place}'\n" for place, path in self.mounts.items())
+        whole = f"set -e\nmount -t tmpfs none /run\nmkdir -p /run/dbus /run/lock\nexport OUT='{out}'\nip link set lo up\n{mounts}{script}\n"
+        done = subprocess.run(
+            ["ip", "netns", "exec", self.name, "unshare", "-m", "sh", "-c", whole],
+            capture_output=True, text=True, check=False, timeout=120,
+        )  # fmt: skip
+        assert done.returncode == 0, f"{script}\n{done.stdout}\n{done.stderr}"
+
+    def bundle(self, *folders: str) -> list[ExportFile]:
+        """What lies below some folders, as a bundle."""
+        out = []
+        for folder in folders:
+            for path in (
+                sorted((self.folder / folder).rglob("*")) if (self.folder / folder).is_dir() else [self.folder / folder]
+            ):
+                if path.is_file() and path.read_bytes().strip():
+                    place = str(path.relative_to(self.folder))
+                    out.append(replace(decode(place, path.read_bytes()), place=place))
+        return out
+
+
+def compare(files: list[ExportFile], dumps: list[ExportFile], *, doubtful: bool = False) -> tuple[Device, Device]:
+    """Read a program's own files and the dump it led to; they must let through the same sets of packets."""
+    written, running = host.read(files, "files"), host.read(dumps, "dump")
+    for device in (written, running):
+        assert not device.ledger.unread, device.ledger.unread
+        assert not device.ledger.problems, device.ledger.problems
+    for device in (written, running):
+        programs = Programs(device)
+        assert all(programs.get(family, direction) for family in (4, 6) for direction in Direction)
+    found = differences(written, running)
+    told = [f"{d.direction}: {d.packet.sentence()}: files {set(d.one)}, dump {set(d.other)}" for d in found]
+    assert not found, "\n".join(told)
+    return written, running
