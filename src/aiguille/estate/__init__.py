@@ -11,7 +11,20 @@ from pathlib import Path
 from aiguille.analysis import guess_outside
 from aiguille.estate import engagement
 from aiguille.model import AiguilleError, Device, Estate, Failure, UnreadableError, UsageError
-from aiguille.readers import ExportFile, Format, load, named, recognise
+from aiguille.readers import (
+    HOST,
+    ExportFile,
+    Format,
+    decode,
+    is_archive,
+    is_wanted,
+    layout,
+    load,
+    members,
+    named,
+    recognise,
+    recognise_places,
+)
 
 FILE_LIMIT = 10_000
 """A folder with more files is not an export but a whole disk."""
@@ -108,31 +121,94 @@ def _refuse_several(entry: engagement.Entry, jobs: list[_Job]) -> None:
 
 
 def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
-    """The devices a path holds. Files that one format joins (both address families, say) go together by name."""
-    if not path.is_dir():
+    """The devices a path holds: bundles of hosts, and exports. Files that one format joins go together by name."""
+    if is_archive(path):
+        given = _archived(path, found)
+    elif path.is_dir():
+        given = _files(path, found)
+    else:
         yield _single(load(path), wanted)
         return
+    hosts = layout([one.name for one in given]) if wanted is None or wanted.name == HOST else {}
+    taken: set[str] = set()
+    for root, places in sorted(hosts.items()):
+        if (job := _bundle(path, root, places, given, found)) is not None:
+            taken |= set(places)
+            yield job
     groups: dict[tuple[str, str, str], list[tuple[ExportFile, Format, str]]] = {}
-    looked_at = 0
-    for file_path in _files(path):
-        looked_at += 1
+    for one in given:
+        if one.name in taken:
+            continue
         try:
-            file = load(file_path)
-            one, why = (wanted, "named by --format") if wanted else recognise(file)
+            file = one.load()
+            form, why = (wanted, "named by --format") if wanted else recognise(file)
         except UnreadableError as error:
             if wanted is None and "not recognised" in error.message:
-                found.notes.append(f"{file_path}: not an export that is recognised; left out")
+                found.notes.append(f"{one.shown}: not an export that is recognised; left out")
             else:
-                found.failures.append(Failure(str(file_path), str(error)))
+                found.failures.append(Failure(one.shown, str(error)))
             continue
-        stem = _stem(file_path) if one.grouped else file_path.name
-        groups.setdefault((str(file_path.parent), stem, one.name), []).append((file, one, why))
-    if not groups:
-        raise UnreadableError(f"{path}: no export was recognised in this folder ({looked_at} files looked at)")
+        shown = Path(one.shown)
+        stem = _stem(shown) if form.grouped else shown.name
+        groups.setdefault((str(shown.parent), stem, form.name), []).append((file, form, why))
+    if not groups and not taken:
+        kind = "folder" if path.is_dir() else "archive"
+        raise UnreadableError(f"{path}: no export was recognised in this {kind} ({len(given)} files looked at)")
     for (parent, stem, _), members in groups.items():
-        _, one, why = members[0]
-        name = (stem or Path(parent).resolve().name) if one.grouped else ""
-        yield _Job(name, tuple(m[0] for m in members), one, why)
+        _, form, why = members[0]
+        name = (stem or Path(parent).resolve().name) if form.grouped else ""
+        yield _Job(name, tuple(m[0] for m in members), form, why)
+
+
+def _bundle(
+    path: Path, root: str, places: dict[str, str], given: list[_Given], found: _Found
+) -> _Job | None:
+    """The host whose files lie below a root, None if nothing there tells of a firewall."""
+    why = recognise_places(list(places.values()))
+    by_name = {one.name: one for one in given}
+    if why is None:
+        return None
+    files = []
+    left = 0
+    for name, place in sorted(places.items()):
+        if not is_wanted(place):
+            left += 1
+            continue
+        try:
+            file = by_name[name].load()
+        except UnreadableError as error:
+            if "is empty" not in error.message:
+                found.failures.append(Failure(by_name[name].shown, str(error)))
+            continue
+        files.append(replace(file, place=place))
+    if not files:
+        return None
+    if left:
+        found.notes.append(f"{path / root}: {left} files of the copy are of no use to an audit of the firewall; left out")
+    base = Path(root).name or (path.resolve().name if path.is_dir() else re.sub(r"(\.tar)?\.\w+$", "", path.name))
+    return _Job(base, tuple(files), named(HOST), why)
+
+
+@dataclass(frozen=True, slots=True)
+class _Given:
+    """A file of a folder or archive: its name there, the path shown, and its bytes if they are at hand."""
+
+    name: str
+    shown: str
+    data: bytes | None = None
+
+    def load(self) -> ExportFile:
+        return load(Path(self.shown)) if self.data is None else decode(self.shown, self.data)
+
+
+def _archived(path: Path, found: _Found) -> list[_Given]:
+    out = []
+    for one in members(path):
+        if one.data is None:
+            found.notes.append(f"{path}/{one.name}: {one.why}; left out")
+        else:
+            out.append(_Given(one.name, f"{path}/{one.name}", one.data))
+    return out
 
 
 def _single(file: ExportFile, wanted: Format | None) -> _Job:
@@ -141,18 +217,23 @@ def _single(file: ExportFile, wanted: Format | None) -> _Job:
     return _Job((_stem(path) or path.parent.name or path.name) if one.grouped else "", (file,), one, why)
 
 
-def _files(folder: Path) -> Iterator[Path]:
-    """Regular files below a folder, sorted; hidden ones and links that lead out of it are left alone."""
+def _files(folder: Path, found: _Found) -> list[_Given]:
+    """Regular files below a folder, sorted; hidden ones are left alone, links that lead out of it are told of."""
     inside = folder.resolve()
-    count = 0
+    out: list[_Given] = []
     for path in sorted(folder.rglob("*")):
-        if any(part.startswith(".") for part in path.relative_to(folder).parts):
+        name = path.relative_to(folder)
+        if any(part.startswith(".") for part in name.parts):
             continue
-        if path.is_file() and path.resolve().is_relative_to(inside):
-            count += 1
-            if count > FILE_LIMIT:
+        if not path.resolve().is_relative_to(inside):
+            if path.is_symlink():
+                found.notes.append(f"{path}: is a link that leads out of the folder; not followed")
+            continue
+        if path.is_file():
+            if len(out) >= FILE_LIMIT:
                 raise UnreadableError(f"{folder}: holds more than {FILE_LIMIT} files; name the exports themselves")
-            yield path
+            out.append(_Given(name.as_posix(), str(path)))
+    return out
 
 
 def _stem(path: Path) -> str:

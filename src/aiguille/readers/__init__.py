@@ -8,7 +8,13 @@ from functools import partial
 
 from aiguille.model import Device, UnreadableError, UsageError
 from aiguille.readers import host, iptables, mapped, nftables
-from aiguille.readers.files import ExportFile, load
+from aiguille.readers.archives import is_archive, members
+from aiguille.readers.bundle import is_wanted, layout
+from aiguille.readers.files import ExportFile, decode, load
+from aiguille.readers.host import recognise_places
+
+HOST = host.NAME
+"""The format of bundles, which are recognised by how their files lie."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,4 +66,18 @@ def recognise(file: ExportFile) -> tuple[Format, str]:
     )
 
 
-__all__ = ["ExportFile", "Format", "formats", "load", "named", "recognise"]
+__all__ = [
+    "HOST",
+    "ExportFile",
+    "Format",
+    "decode",
+    "formats",
+    "is_archive",
+    "is_wanted",
+    "layout",
+    "load",
+    "members",
+    "named",
+    "recognise",
+    "recognise_places",
+]

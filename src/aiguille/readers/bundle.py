@@ -11,6 +11,13 @@ from functools import cached_property
 from aiguille.readers.files import ExportFile
 
 _ETC = re.compile(r"(?:^|/)etc/")
+_WANTED = re.compile(
+    r"etc/(?:ufw/|default/ufw|firewalld/|shorewall6?/|ssh/sshd_config|fail2ban/|sysctl\.|systemd/journald\.|rsyslog\.|logrotate\."
+    r"|iptables/|sysconfig/ip6?tables|nftables\.|passwd$|os-release$)"
+    r"|usr/lib/(?:firewalld/|sysctl\.d/|os-release$)|usr/share/shorewall6?/"
+    r"|(?!(?:etc|usr|var|boot|bin|lib|lib64|sbin|opt|home|root|srv|run|proc|sys|dev|tmp|mnt)/)"
+)
+"""Places of a host that are read; what commands print lies outside the host's own folders."""
 _MARKS = {
     "ufw": ("user.rules", "before.rules"),
     "firewalld": ("firewalld.conf", "zones"),
@@ -41,6 +48,11 @@ class Bundle:
 
     def has(self, prefix: str) -> bool:
         return any(place.startswith(prefix) for place in self.by_place)
+
+
+def is_wanted(place: str) -> bool:
+    """Whether a file at this place of a host is of use."""
+    return _WANTED.match(place) is not None
 
 
 def layout(paths: Sequence[str]) -> dict[str, dict[str, str]]:
