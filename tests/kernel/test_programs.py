@@ -132,3 +132,148 @@ def test_firewalld(name: str, tmp_path: Path) -> None:
         )
         written, _ = compare(box.bundle("etc/firewalld"), box.bundle("out"))
         assert any(rulebase.name == "inet firewalld" for rulebase in written.rulebases)
+
+
+LINKS = (
+    "for i in 0 1 2 3; do ip link add eth$i type veth peer name p$i; ip link set eth$i up; done\n"
+    "ip addr add 192.0.2.1/24 dev eth0; ip addr add 10.0.0.1/24 dev eth1; ip addr add 10.0.5.1/24 dev eth2\n"
+)
+SHOREWALL: dict[str, dict[str, str]] = {
+    "three": {
+        "zones": "fw firewall\nnet ipv4\nloc ipv4\nlan:loc ipv4\ndmz ipv4\n",
+        "interfaces": "?FORMAT 2\nnet eth0 tcpflags,nosmurfs,routefilter,logmartians,sourceroute=0,dhcp\n"
+        "- eth1 tcpflags,nosmurfs,routefilter\ndmz eth2 routeback\n",
+        "hosts": "loc eth1:10.0.0.0/16,10.1.0.0/16\nlan eth1:10.0.0.0/24\n",
+        "policy": "$FW net ACCEPT\nloc net ACCEPT info\nloc $FW REJECT\ndmz all DROP info 10/sec:40\nnet all DROP info\nall all REJECT info\n",
+        "rules": """
+            ?SECTION RELATED
+            ACCEPT loc net tcp 21
+            ?SECTION NEW
+            Invalid(DROP) net all tcp
+            SSH(ACCEPT) loc $FW
+            HTTPS/ACCEPT:info net dmz:10.0.5.10
+            DNAT net dmz:10.0.5.11:8080 tcp 80
+            DNAT net dmz:10.0.5.12 tcp 25 - 192.0.2.1
+            REDIRECT loc 3128 tcp 80 - !10.0.9.9
+            Ping(ACCEPT) all $FW
+            ACCEPT net:192.0.2.9,192.0.2.10 $FW tcp 22,2222 1024:65535
+            DROP:info net:!192.0.2.9 dmz tcp 22
+            ACCEPT lan dmz:10.0.5.0/24!10.0.5.7 udp 53
+            ACCEPT loc:10.0.0.4-10.0.0.9 dmz tcp 3306
+            LOG:info net $FW tcp 23
+            ACCEPT net $FW tcp 443 - - 3/min:5
+            ACCEPT all+ dmz icmp 8
+            REJECT loc net tcp 25
+            ACCEPT any $FW udp 161
+            SMB(DROP) all all
+            IPsec(ACCEPT) net $FW
+            Trcrt(REJECT):info net $FW
+        """,
+        "snat": "MASQUERADE 10.0.0.0/8 eth0\nSNAT(192.0.2.1) 10.0.5.0/24 eth0 tcp 25\n",
+    },
+    "states": {
+        "shorewall.conf": "INVALID_DISPOSITION=DROP\nUNTRACKED_DISPOSITION=ACCEPT\nRELATED_DISPOSITION=CONTINUE\nROUTE_FILTER=No\n"
+        'DROP_DEFAULT="Broadcast(DROP),dropNotSyn,dropInvalid:info"\n',
+        "params": 'NET_IF=eth0\nHOSTS="192.0.2.9,192.0.2.10"\n',
+        "zones": "fw firewall\nnet ipv4\nloc ipv4\nlan:loc ipv4\n",
+        "interfaces": "net $NET_IF detect\nloc eth1 detect\n- eth2 detect\nloc eth3 - routeback\n",
+        "hosts": "loc eth2:10.0.0.0/8!10.0.99.0/24\nlan eth2:10.0.5.0/24,10.0.6.0/24\n",
+        "policy": "lan all CONTINUE\n$FW all ACCEPT\nall+ all+ DROP\n",
+        "blrules": "WHITELIST net:192.0.2.77 all\nDROP net:198.51.100.0/24 all\nREJECT:info all net:198.51.100.9 tcp 80\n",
+        "more": "ACCEPT net loc tcp 55\n",
+        "macro.Lift": "?if __IPV6\nPARAM - - tcp 1\n?else\nPARAM - - tcp 7001:7003\n?endif\nPARAM DEST SOURCE udp 7001\nDNS\n",
+        "actions": "Gate\n",
+        "action.Gate": "DEFAULTS DROP\nACCEPT 192.0.2.0/28 - tcp 60\n@1 - - tcp 60:70\n",
+        "rules": """
+            ?SECTION ALL
+            DROP net all tcp 1
+            ?SECTION ESTABLISHED
+            DROP net loc tcp 2
+            ?SECTION RELATED
+            DROP net loc tcp 3
+            ?SECTION INVALID
+            ACCEPT net loc tcp 4
+            ?SECTION UNTRACKED
+            DROP net loc tcp 5
+            ?SECTION NEW
+            DNAT all loc:10.0.0.9 tcp 80
+            ACCEPT+ loc:10.0.0.7 net tcp 81
+            NONAT loc net tcp 82
+            DNAT:info net:$HOSTS loc:10.0.0.9:22 tcp 2022
+            DNAT- net 10.0.0.8 tcp 90
+            REDIRECT- net 91 tcp 90
+            ?COMMENT hello world
+            ACCEPT all- $FW tcp 7
+            ACCEPT net,loc $FW tcp,udp 8
+            ACCEPT net loc:10.0.0.4,10.0.0.5 icmp 8,0
+            ACCEPT:info:tagx net loc:!10.0.0.4,10.0.0.5 tcp !9,10
+            CONTINUE net loc tcp 99
+            REJECT(icmp-host-unreachable) net loc tcp 98
+            ?COMMENT
+            ACCEPT net:eth0:192.0.2.4 loc:eth3 tcp:syn 11
+            ACCEPT net:~00-11-22-33-44-55 loc tcp 12
+            ACCEPT net loc tcp 14 - - s:foo:3/min:5
+            ACCEPT $FW net tcp 15 - - - root
+            ACCEPT net loc tcp 16 - - - - 0x1 d:3 timestart=09:00&timestop=17:00
+            NotSyn(DROP) net loc tcp
+            AllowICMPs(ACCEPT) all all
+            DropSmurfs net loc
+            TCPFlags net loc
+            rejNotSyn net loc tcp
+            allowBcast net $FW
+            RST(DROP) net loc
+            Lift(ACCEPT) loc net
+            Gate(REJECT) net $FW
+            Gate lan net
+            INCLUDE more
+            ACCEPT { source=net, dest=loc, proto=tcp, dport=56 }
+            ACCEPT net loc ; proto=tcp, dport=57
+            ACCEPT net \\
+                   loc tcp 58,\\
+                   59
+        """,
+    },
+    "open": {
+        "shorewall.conf": "FASTACCEPT=Yes\nROUTE_FILTER=on\nMULTICAST=Yes\nDISABLE_IPV6=Yes\nOPTIMIZE=0\n",
+        "zones": "fw firewall\nnet ipv4\nloc ipv4\n",
+        "interfaces": "?FORMAT 2\nnet eth0 dhcp,rpfilter\nloc eth1 dhcp,sfilter=(10.9.0.0/16)\nloc eth2 tcpflags=0,destonly\nloc eth3 nets=(10.7.0.0/24,10.8.0.0/24)\n",
+        "policy": "loc loc REJECT\nnet net NONE\nnet,loc $FW DROP:AllowICMPs(ACCEPT) info\nall all ACCEPT\n",
+        "rules": "DROP net $FW tcp 22\nDROP loc loc tcp 23\nACCEPT net,loc+ net,loc+ udp 24\nWeb(ACCEPT) { source=all!loc dest=loc }\n",
+    },
+    "six": {
+        "zones": "fw firewall\nnet ipv6\nloc ipv6\n",
+        "interfaces": "?FORMAT 2\nnet eth0 dhcp,nosmurfs,tcpflags\nloc eth1 nets=2001:db8:1::/48\n",
+        "policy": "$FW net ACCEPT\nloc net ACCEPT info\nnet all DROP info\nall all REJECT info\n",
+        "rules": """
+            Ping(ACCEPT) all all
+            SSH(ACCEPT) net:[2001:db8:9::1],[2001:db8:9::/64] $FW
+            Web(ACCEPT) net:2001:db8:a::/48!2001:db8:a:1::/64 loc:2001:db8:1::80
+            DNAT net loc:[2001:db8:1::9]:8443 tcp 443
+            AllowICMPs(ACCEPT) net $FW
+            ACCEPT loc $FW udp 53
+        """,
+    },
+}
+
+
+@pytest.mark.parametrize("name", SHOREWALL)
+def test_shorewall(name: str, tmp_path: Path) -> None:
+    program = "shorewall6" if name == "six" else "shorewall"
+    needs(program)
+    with Sandbox(tmp_path) as box:
+        folder = box.copy(f"etc/{program}")
+        box.copy("usr/share/shorewall")
+        for file, text in SHOREWALL[name].items():
+            lines = "".join(f"{line.strip()}\n" for line in text.splitlines())
+            if file == "shorewall.conf":
+                lines = (folder / file).read_text() + lines
+            (folder / file).write_text(lines)
+        box.run(
+            f"{LINKS}mkdir -p /run/shorewall; mount -t tmpfs none /var/lib/{program}\n"
+            f"{program} start > $OUT/../log 2>&1 || (cat $OUT/../log; exit 1)\niptables-save > $OUT/a.v4\nip6tables-save > $OUT/a.v6"
+        )
+        families = (6,) if name == "six" else (4, 6) if name == "open" else (4,)
+        compare(box.bundle(f"etc/{program}"), box.bundle("out"), families)
+        if name == "three":
+            # The definitions that Shorewall ships say what ours say of the macros used here.
+            compare(box.bundle(f"etc/{program}", "usr/share/shorewall"), box.bundle("out"), families)

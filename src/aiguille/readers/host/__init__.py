@@ -19,6 +19,7 @@ from aiguille.readers.firewalld import listing as firewalld_listing
 from aiguille.readers.host import accounts, logs, network, sshd, sysctl
 from aiguille.readers.nftables import json_form
 from aiguille.readers.part import FirewallPart
+from aiguille.readers.shorewall import shorewall
 from aiguille.readers.ufw import status as ufw_status
 from aiguille.readers.ufw import ufw
 
@@ -28,6 +29,7 @@ MAKE = "Linux host"
 PROGRAMS: tuple[tuple[str, str, Callable[[Bundle, LedgerBuilder], FirewallPart]], ...] = (
     ("ufw", "etc/ufw/", ufw.read),
     ("firewalld", "etc/firewalld/", firewalld.read),
+    ("Shorewall", "etc/shorewall", shorewall.read),
 )
 """Programs that write rules from files of their own: name, where their files lie, reader."""
 

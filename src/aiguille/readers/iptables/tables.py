@@ -51,11 +51,15 @@ BUILT_IN = {
 
 @dataclass(slots=True)
 class Pending:
-    """A rule before the chains of its table are all known: the text of its line, or its words from the match on."""
+    """A rule before the chains of its table are all known: the text of its line, or its words from the match on.
+
+    gaps: what was not understood before it came to words
+    """
 
     where: Span
     text: str
     words: list[str] | None = None
+    gaps: tuple[str, ...] = ()
 
 
 @dataclass(slots=True)
@@ -131,10 +135,18 @@ class Tables:
                 return True
         return False
 
-    def append(self, table: Table, chain: str, where: Span, words: list[str], at: int | None = None) -> None:
-        """A rule given by its words; `at` inserts it before the rule of that index."""
+    def append(
+        self,
+        table: Table,
+        chain: str,
+        where: Span,
+        words: list[str],
+        at: int | None = None,
+        gaps: tuple[str, ...] = (),
+    ) -> None:
+        """A rule given by its words; `at` inserts it before the rule of that index; `gaps` make it one that may match."""
         rules = table.rules.setdefault(chain, [])
-        rules.insert(len(rules) if at is None else at, Pending(where, "", words))
+        rules.insert(len(rules) if at is None else at, Pending(where, "", words, gaps))
 
     def finish(self) -> list[Rulebase]:
         """The rule bases; raises UnreadableError for chains that go in a circle."""
@@ -170,6 +182,7 @@ class Tables:
             self.ledger.problem(where, f"the rule belongs to chain '{chain}', which table '{table.name}' does not have")
             return None
         reader.read(words, 0, line)
+        line.gaps += pending.gaps
         if line.target is not None and line.action in (Action.UNKNOWN, Action.GOTO) and line.target not in table.chains:
             line.action = Action.UNKNOWN
             self.ledger.problem(

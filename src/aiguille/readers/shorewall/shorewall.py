@@ -1,0 +1,585 @@
+"""Shorewall's tables into the rules it loads (shorewall(8), version 5.2).
+
+Shorewall compiles its tables into chains of iptables: one for each pair of zones, entered by way of one for each interface. The same
+is done here. Chains that its optimiser would merge stay apart, so that every rule keeps the line it stands for; what packets meet
+is the same.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from aiguille.model import Interface as ModelInterface
+from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
+from aiguille.model import Zone as ModelZone
+from aiguille.readers.bundle import Bundle
+from aiguille.readers.files import LedgerBuilder
+from aiguille.readers.iptables.tables import Table, Tables
+from aiguille.readers.part import FirewallPart
+from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, read_call
+from aiguille.readers.shorewall.columns import address_words, rate_words
+from aiguille.readers.shorewall.lines import Folder, Row
+from aiguille.readers.shorewall.rules import Columns, Entry, Pair, Rules
+from aiguille.readers.shorewall.zones import Group, Interface, Network, Zone
+
+_SHIPPED = {
+    "ACCEPT_DEFAULT": "none", "AUTOCOMMENT": "Yes", "AUTOHELPERS": "Yes", "BLACKLIST": "NEW,INVALID,UNTRACKED",
+    "BLACKLIST_DISPOSITION": "DROP", "BLACKLIST_LOG_LEVEL": "", "DISABLE_IPV6": "No", "DROP_DEFAULT": "Broadcast(DROP),Multicast(DROP)",
+    "DYNAMIC_BLACKLIST": "Yes", "FASTACCEPT": "No", "IMPLICIT_CONTINUE": "No", "INVALID_DISPOSITION": "CONTINUE",
+    "INVALID_LOG_LEVEL": "", "LOGFORMAT": "Shorewall:%s:%s:", "LOGLIMIT": "", "LOG_LEVEL": "info", "MULTICAST": "No",
+    "NFQUEUE_DEFAULT": "none", "QUEUE_DEFAULT": "none", "REJECT_DEFAULT": "Broadcast(DROP),Multicast(DROP)",
+    "RELATED_DISPOSITION": "ACCEPT", "RELATED_LOG_LEVEL": "", "ROUTE_FILTER": "No", "RPFILTER_DISPOSITION": "DROP",
+    "RPFILTER_LOG_LEVEL": "", "SFILTER_DISPOSITION": "DROP", "SFILTER_LOG_LEVEL": "", "SMURF_DISPOSITION": "DROP",
+    "SMURF_LOG_LEVEL": "", "STARTUP_ENABLED": "Yes", "TCP_FLAGS_DISPOSITION": "DROP", "TCP_FLAGS_LOG_LEVEL": "",
+    "UNTRACKED_DISPOSITION": "CONTINUE", "UNTRACKED_LOG_LEVEL": "",
+}  # fmt: skip
+"""Settings that change what is let through, with their values where shorewall.conf does not set them (shorewall.conf(5))."""
+
+_READ = ("zones", "interfaces", "hosts", "policy", "rules", "blrules", "snat", "masq", "actions", "params")
+_ASIDE = {
+    "accounting": "counts packets and decides nothing", "stoppedrules": "holds only while Shorewall is stopped",
+    "routestopped": "holds only while Shorewall is stopped", "conntrack": "attaches helpers to connections",
+    "mangle": "marks packets for routing and traffic control", "tcrules": "marks packets for routing and traffic control",
+    "providers": "routes packets", "rtrules": "routes packets", "routes": "routes packets", "tcclasses": "shapes traffic",
+    "tcdevices": "shapes traffic", "tcfilters": "shapes traffic", "tcinterfaces": "shapes traffic", "tcpri": "shapes traffic",
+    "tos": "marks packets", "ecn": "marks packets", "proxyarp": "answers at the link layer", "proxyndp": "answers at the link layer",
+    "arprules": "filters at the link layer", "vardir": "says where Shorewall keeps its state", "secmarks": "labels packets",
+}  # fmt: skip
+_MISSING = {
+    "nat": "one-to-one translations", "netmap": "translations of networks", "maclist": "refusals by hardware address",
+    "tunnels": "tunnels that Shorewall opens by itself", "initdone": "a script", "init": "a script", "start": "a script",
+    "started": "a script", "compile": "a script", "lib.private": "a script", "refresh": "a script", "refreshed": "a script",
+}  # fmt: skip
+"""Files that change what is let through and are not followed."""
+_DHCP = {4: "67:68", 6: "546:547"}
+_ENDS = {"INPUT": "DROP", "OUTPUT": "REJECT", "FORWARD": "REJECT"}
+"""What a base chain ends with where no policy says it."""
+
+
+def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
+    """The rules Shorewall and Shorewall6 would load, each from its folder."""
+    rulebases: list[Rulebase] = []
+    zones: dict[str, ModelZone] = {}
+    interfaces: dict[str, ModelInterface] = {}
+    shut = None
+    for family, root in ((4, "etc/shorewall/"), (6, "etc/shorewall6/")):
+        if bundle.get(f"{root}zones") is None:
+            continue
+        one = _Compiler(bundle, root, family, ledger)
+        rulebases += one.rulebases()
+        for zone in one.network.order:
+            zones.setdefault(zone.name, ModelZone(zone.name, tuple(_plain(zone)), where=zone.where))
+        for interface in one.network.interfaces.values():
+            if not interface.name.endswith("+"):
+                interfaces.setdefault(interface.name, ModelInterface(interface.name, where=interface.where))
+        if family == 4 and one.folder.is_on("DISABLE_IPV6"):
+            shut = one.folder.setting_where("DISABLE_IPV6")
+    if not rulebases:
+        root = "etc/shorewall" if bundle.has("etc/shorewall/") else "etc/shorewall6"
+        raise UnreadableError(
+            f"{root}: the file 'zones' is missing from the copy of this folder; copy all of it, as root"
+        )
+    if shut is not None and not any(6 in one.families for one in rulebases):
+        rulebases += _closed(ledger, shut)
+    return FirewallPart(tuple(rulebases), zones=tuple(zones.values()), interfaces=tuple(interfaces.values()))
+
+
+def _plain(zone: Zone) -> list[str]:
+    """Interfaces all of whose hosts are of the zone."""
+    return sorted({g.interface.name for g in zone.groups if not g.networks and not g.interface.name.endswith("+")})
+
+
+def _closed(ledger: LedgerBuilder, where: Span) -> list[Rulebase]:
+    """IPv6 as Shorewall leaves it with DISABLE_IPV6: refused but within the host."""
+    tables = Tables(6, ledger)
+    table = tables.table("filter", where)
+    for name in _ENDS:
+        tables.chain(table, name, where, "DROP")
+    tables.append(table, "INPUT", where, ["-i", "lo", "-j", "ACCEPT"])
+    tables.append(table, "OUTPUT", where, ["-o", "lo", "-j", "ACCEPT"])
+    return tables.finish()
+
+
+@dataclass(frozen=True, slots=True)
+class _Policy:
+    """A row of the policy table: what it decides; where nothing says anything, the default within a zone."""
+
+    action: Call
+    where: Span
+    defaults: str = ""
+    rate: str = ""
+    name: str = ""
+
+
+class _Compiler:
+    """One folder into tables."""
+
+    def __init__(self, bundle: Bundle, root: str, family: int, ledger: LedgerBuilder) -> None:
+        self.family, self.ledger = family, ledger
+        self.folder = Folder(bundle, root, family, ledger, _SHIPPED)
+        self.network = Network(self.folder)
+        self.rules = Rules(self.folder, self.network)
+        self.tables = Tables(family, ledger)
+        self.home = self.folder.home
+        self.filter = self.tables.table("filter", self.home)
+        self._account()
+
+    def rulebases(self) -> list[Rulebase]:
+        for chain in _ENDS:
+            self.tables.chain(self.filter, chain, self.home, "DROP")
+        self.rules.read()
+        self.blacklisted = bool(self.folder.rows("blrules"))
+        self._policies = [self._policy_row(row) for row in self.folder.rows("policy")]
+        self._interfaces()
+        self._ends()
+        for name, entries in self.rules.chains.items():
+            self._fill(self.filter, name, entries)
+        self._common()
+        self._translate()
+        self._reverse_paths()
+        return self.tables.finish()
+
+    def _account(self) -> None:
+        """Say of every file of the folder what becomes of it."""
+        root, program = self.folder.root, self.folder.root.strip("/").rsplit("/", 1)[-1]
+        for file in self.folder.bundle.under(root):
+            name = file.place.removeprefix(root)
+            if name in _ASIDE:
+                self.ledger.set_aside_file(file, _ASIDE[name])
+            elif name in _MISSING and any(one.strip() and one.strip()[0] != "#" for one in file.lines):
+                why = (
+                    f"{_MISSING[name]}, which are not followed"
+                    if name[:1] != "s"
+                    else "a script, which is not followed"
+                )
+                self.ledger.problem(
+                    file.span(1), f"this file holds {why}; what it lets through or refuses is missing here"
+                )
+                for number, line in enumerate(file.lines, 1):
+                    if line.strip() and line.strip()[0] != "#":
+                        self.ledger.unread(file.span(number), why)
+                    else:
+                        self.ledger.set_aside(file.span(number), "comment")
+        if self.folder.setting("STARTUP_ENABLED").lower() == "no":
+            self.ledger.problem(
+                self.folder.setting_where("STARTUP_ENABLED"),
+                f"{program} does not start (STARTUP_ENABLED=No); the rules are not in force",
+            )
+
+    # -- policies ------------------------------------------------------------------------------------------------
+
+    def _policy_row(self, row: Row) -> tuple[Row, str, str, _Policy]:
+        self.ledger.read(row.where)
+        if len(row.columns) < 3:
+            raise UnreadableError(
+                f"{row.where}: a policy has a source, a destination and an action; the line is cut off"
+            )
+        said, _, own = row.columns[2].partition(":")
+        call = read_call(said)
+        level, _, tag = row.column(3, "loglevel").partition(":")
+        default = self.folder.setting(f"{call.name}_DEFAULT") if f"{call.name}_DEFAULT" in _SHIPPED else "none"
+        if own:
+            default = f"{default},{own[1:]}" if own.startswith("+") else own
+        action = Call(call.name, call.parameters, level, tag)
+        return (
+            row,
+            row.columns[0],
+            row.columns[1],
+            _Policy(action, row.where, default, row.column(4, "rate|limit"), f"{row.columns[0]}-{row.columns[1]}"),
+        )
+
+    def policy(self, source: Zone, dest: Zone) -> _Policy:
+        """What is done with new connections that no rule decides."""
+        for row, one, other, policy in self._policies:
+            if not (self._named(one, source, row.where) and self._named(other, dest, row.where)):
+                continue
+            plus = one.endswith("+") or other.endswith("+")
+            if source is dest and not plus and (one.split("!")[0] != source.name or other.split("!")[0] != dest.name):
+                continue
+            if self.folder.is_on("IMPLICIT_CONTINUE") and (
+                (source.parents and one.startswith("all")) or (dest.parents and other.startswith("all"))
+            ):
+                return _Policy(Call("CONTINUE"), policy.where)
+            return policy
+        if source is dest:
+            return _Policy(Call("ACCEPT"), source.where)
+        raise UnreadableError(
+            f"{self.home.file}: no policy says what becomes of packets from zone '{source.name}' to zone '{dest.name}'; Shorewall refuses that"
+        )
+
+    def _named(self, text: str, zone: Zone, where: Span) -> bool:
+        head, _, without = text.partition("!")
+        if zone.name in without.split(","):
+            return False
+        head = head.rstrip("+")
+        if head == "any":
+            return not zone.parents
+        return head == "all" or zone.name in [self.network.zone(one, where).name for one in head.split(",")]
+
+    # -- chains of the filter table ------------------------------------------------------------------------------
+
+    def _chain(self, name: str, where: Span) -> str:
+        if name not in self.filter.chains:
+            self.tables.chain(self.filter, name, where)
+        return name
+
+    def _add(self, chain: str, where: Span, *words: str) -> None:
+        self.tables.append(self.filter, chain, where, list(words))
+
+    def _fill(self, table: Table, name: str, entries: list[Entry]) -> None:
+        if name not in table.chains:
+            self.tables.chain(table, name, entries[0].where if entries else self.home)
+        for one in entries:
+            self.tables.append(table, name, one.where, [*one.words, *one.target], gaps=one.gaps)
+
+    def _interfaces(self) -> None:
+        """Base chains by interface, interfaces by the hosts of each zone, zones by where packets leave."""
+        if self.folder.is_on("FASTACCEPT"):
+            self._add("OUTPUT", self.folder.setting_where("FASTACCEPT"), *_states(self._fast()), "-j", "ACCEPT")
+        for interface in self.network.interfaces.values():
+            if not any(zone.interfaces.get(interface.name) for zone in self.network.order):
+                continue
+            where, name = interface.where, interface.name
+            into, across, out = (self._chain(f"{name}_{end}", where) for end in ("in", "fwd", "out"))
+            self._add("INPUT", where, "-i", name, "-j", into)
+            self._add("FORWARD", where, "-i", name, "-j", across)
+            self._add("OUTPUT", where, "-o", name, "-j", out)
+            if not self.blacklisted:
+                self._options(interface, into, across, out)
+            else:
+                self._options(interface, *(self._chain(f"{name}_{end}", where) for end in ("iop", "fop", "oop")))
+        for zone in self.network.order:
+            for group in zone.groups:
+                self._enter(zone, group)
+        for zone in self.network.order:
+            self._leave(zone)
+        for interface in self.network.interfaces.values():
+            if interface.has("unmanaged"):
+                self._add("INPUT", interface.where, "-i", interface.name, "-j", "ACCEPT")
+                self._add("OUTPUT", interface.where, "-o", interface.name, "-j", "ACCEPT")
+
+    def _fast(self) -> str:
+        plain = self.folder.setting("RELATED_DISPOSITION") == "ACCEPT" and not self.folder.setting("RELATED_LOG_LEVEL")
+        return "ESTABLISHED,RELATED" if plain else "ESTABLISHED"
+
+    def _fresh(self) -> list[str]:
+        """States that blacklists and checks of oddities look at."""
+        said = self.folder.setting("BLACKLIST").upper()
+        return [] if said == "ALL" else _states(said)
+
+    def _options(self, interface: Interface, into: str, across: str, out: str) -> None:
+        where, name = interface.where, interface.name
+        if nets := interface.options.get("sfilter"):
+            for net in nets.split(","):
+                for chain in (into, across):
+                    self._add(chain, where, "-s", net, "-g", self._chain("sfilter", where))
+        elif not (
+            name == "+"
+            or any(interface.has(one) for one in ("routeback", "routefilter", "bridge", "rpfilter"))
+            or self.folder.is_on("ROUTE_FILTER")
+        ):
+            self._add(across, where, "-o", name, "-g", self._chain("sfilter", where))
+        kind, *rest = self.folder.setting("DYNAMIC_BLACKLIST").split(":")
+        if kind.startswith("ipset"):
+            held = rest[0] if rest and rest[0] else f"SW_DBL{self.family}"
+            for chain in (into, across):
+                self._add(chain, where, *self._fresh(), "-m", "set", "--match-set", held, "src", "-j", "DROP")
+        if self.folder.is_on("FASTACCEPT"):
+            for chain in (into, across):
+                self._add(chain, where, *_states(self._fast()), "-j", "ACCEPT")
+        if interface.has("nosmurfs"):
+            for chain in (into, across):
+                self._add(chain, where, *self._fresh(), "-j", self._chain("smurfs", where))
+        if interface.has("dhcp"):
+            for chain in (into, out):
+                self._add(chain, where, "-p", "udp", "--dport", _DHCP[self.family], "-j", "ACCEPT")
+        if interface.options.get("tcpflags", "1") not in ("0", "no", "No"):
+            for chain in (into, across):
+                self._add(chain, where, "-p", "tcp", "-j", self._chain("tcpflags", where))
+
+    def _enter(self, zone: Zone, group: Group) -> None:
+        name, firewall = group.interface.name, self.network.zones[self.network.firewall]
+        if "destonly" not in group.options:
+            self._hosts(f"{name}_in", group, zone, "s", self._pair(zone, firewall))
+            self._hosts(f"{name}_fwd", group, zone, "s", self._chain(f"{zone.name}_frwd", zone.where))
+        self._hosts(f"{name}_out", group, zone, "d", self._pair(firewall, zone))
+
+    def _leave(self, zone: Zone) -> None:
+        chain = self._chain(f"{zone.name}_frwd", zone.where)
+        for other in self.network.order:
+            if other is zone and not zone.within:
+                continue
+            target = self._pair(zone, other)
+            for group in other.groups:
+                alone = other is zone and len(zone.interfaces) < 2 and "routeback" not in group.options
+                if not alone and "sourceonly" not in group.options:
+                    self._hosts(chain, group, other, "d", target, "-o", group.interface.name)
+
+    def _hosts(self, chain: str, group: Group, zone: Zone, way: str, target: str | None, *words: str) -> None:
+        """Send packets of a group of hosts to a chain."""
+        if target is None:
+            return
+        where = group.where
+        secure = ["-m", "policy", "--pol", "ipsec", "--dir", "in" if way == "s" else "out"] if zone.ipsec else []
+        jump = target
+        if group.without:
+            jump = self._chain(f"~{group.interface.name}-{way}-{target}-{where.first}", where)
+            if jump not in self.filter.rules:
+                for net in group.without:
+                    self._add(jump, where, *address_words(net, way), "-j", "RETURN")
+                self._add(jump, where, "-g", target)
+        for net in group.networks or ("",):
+            if net == "dynamic":
+                held = f"{zone.name}_{group.interface.name}"
+                match = ["-m", "set", "--match-set", held, "src" if way == "s" else "dst"]
+            else:
+                match = address_words(net, way) if net else []
+            self._add(chain, where, *words, *match, *secure, "-j", jump)
+            if chain.endswith("_out") and net and "broadcast" in group.options and self.family == 4:
+                self._add(chain, where, "-d", "255.255.255.255", "-j", jump)
+
+    def _ends(self) -> None:
+        for name, option in (("INPUT", "-i"), ("OUTPUT", "-o")):
+            own = self.network.zones[self.network.firewall]
+            inner = self._pair(own, own) if name == "OUTPUT" and self._inner(own) else None
+            self._add(name, self.home, option, "lo", *(("-j", inner) if inner else ("-j", "ACCEPT")))
+        firewall = self.network.firewall
+        for chain, source, dest in (("INPUT", "all", firewall), ("FORWARD", "all", "all"), ("OUTPUT", firewall, "all")):
+            for _, one, other, policy in self._policies:
+                if one in (source, "all") and other in (dest, "all"):
+                    self._decide(chain, policy)
+                    break
+            else:
+                name = _ENDS[chain]
+                level = self.folder.setting("LOG_LEVEL")
+                self._decide(chain, _Policy(Call(name, level=level), self.home, self.folder.setting(f"{name}_DEFAULT")))
+
+    def _inner(self, own: Zone) -> bool:
+        """Whether the tables say anything of packets within the host."""
+        said = self.rules.pairs.get((own.name, own.name))
+        return (said is not None and not said.is_empty) or self.policy(own, own).where is not own.where
+
+    def _pair(self, source: Zone, dest: Zone) -> str | None:
+        """The chain for packets from one zone to another; None where no packet ever goes."""
+        name = f"{source.name}-{dest.name}"
+        policy = self.policy(source, dest)
+        if policy.action.name == "NONE":
+            return None
+        if name in self.filter.chains:
+            return name
+        self._chain(name, policy.where)
+        pair = self.rules.pairs.get((source.name, dest.name), Pair())
+        if pair.blacklist:
+            self._fill(self.filter, f"{name}~", pair.blacklist)
+            self._add(name, policy.where, *self._fresh(), "-j", f"{name}~")
+        if self.blacklisted:
+            self._options_within(name, source, dest)
+        self._fill(self.filter, name, pair.sections["ALL"])
+        self._by_state(name, pair, policy)
+        if policy.rate:
+            self._limited(name, policy)
+        self._fill(self.filter, name, pair.sections["NEW"])
+        self._decide(name, policy)
+        return name
+
+    def _options_within(self, name: str, source: Zone, dest: Zone) -> None:
+        """With blacklists, what interfaces ask for comes after those."""
+        if source.name == self.network.firewall:
+            for interface in dest.interfaces.values():
+                self._add(name, interface.where, "-o", interface.name, "-j", f"{interface.name}_oop")
+            return
+        end = "iop" if dest.name == self.network.firewall else "fop"
+        for interface in source.interfaces.values():
+            self._add(name, interface.where, "-i", interface.name, "-j", f"{interface.name}_{end}")
+
+    def _by_state(self, name: str, pair: Pair, policy: _Policy) -> None:
+        """Sections by state of the connection: their rules first, then what the state's disposition says."""
+        accepted: list[str] = []
+        apart: list[tuple[str, str]] = []
+        for state, sign in (("ESTABLISHED", "^"), ("RELATED", "+"), ("INVALID", "_"), ("UNTRACKED", "=")):
+            said = "ACCEPT" if state == "ESTABLISHED" else self.folder.setting(f"{state}_DISPOSITION").upper()
+            level = "" if state == "ESTABLISHED" else self.folder.setting(f"{state}_LOG_LEVEL")
+            if state == "ESTABLISHED" and self.folder.is_on("FASTACCEPT"):
+                continue
+            if state == "RELATED" and self.folder.is_on("FASTACCEPT") and "RELATED" in self._fast():
+                continue
+            if not pair.sections[state] and said == "ACCEPT" and not level and state in ("ESTABLISHED", "RELATED"):
+                accepted.append(state)
+            elif pair.sections[state] or said != "CONTINUE" or level:
+                apart.append((state, sign))
+        if accepted:
+            self._add(name, policy.where, *_states(",".join(accepted)), "-j", "ACCEPT")
+        for state, sign in apart:
+            said = "ACCEPT" if state == "ESTABLISHED" else self.folder.setting(f"{state}_DISPOSITION").upper()
+            level = "" if state == "ESTABLISHED" else self.folder.setting(f"{state}_LOG_LEVEL")
+            where = policy.where if state == "ESTABLISHED" else self.folder.setting_where(f"{state}_DISPOSITION")
+            own = self._chain(f"{sign}{name}", where)
+            self._fill(self.filter, own, pair.sections[state])
+            if said != "CONTINUE":
+                self._decide(own, _Policy(Call(said.removeprefix("A_"), level=level), where))
+            self._add(name, where, *_states(state), "-j", own)
+
+    def _limited(self, name: str, policy: _Policy) -> None:
+        """New TCP connections above the rate of a policy are refused."""
+        chain = f"@{policy.name}"
+        if chain not in self.filter.chains:
+            self._chain(chain, policy.where)
+            self._add(chain, policy.where, *rate_words(policy.rate), "-j", "RETURN")
+            if policy.action.logs:
+                self._add(chain, policy.where, *self.rules.recorded(policy.action.level, chain, "DROP"))
+            self._add(chain, policy.where, "-j", "DROP")
+        self._add(name, policy.where, "-p", "tcp", "--tcp-flags", "FIN,SYN,RST,ACK", "SYN", "-j", chain)
+
+    def _decide(self, chain: str, policy: _Policy) -> None:
+        """The end of a chain: actions by default, the record, the policy itself."""
+        try:
+            defaults = self.rules.defaults(policy.defaults, policy.where, chain) if policy.defaults else []
+        except NotUnderstoodError as error:
+            defaults = [Entry(policy.where, (), ("-j", "?"), (str(error),))]
+        if self.folder.is_on("MULTICAST") and policy.defaults and policy.action.name in ("DROP", "REJECT"):
+            self._add(chain, policy.where, "-d", "224.0.0.0/4" if self.family == 4 else "ff00::/8", "-j", "RETURN")
+        self._fill(self.filter, chain, defaults)
+        call = policy.action
+        if call.logs:
+            self._add(chain, policy.where, *self.rules.recorded(call.level, chain, call.name, call.tag))
+        if call.name not in ("CONTINUE", "NONE"):
+            entries = list(self.rules.entries(Call(call.name, call.parameters), Columns(policy.where), chain))
+            self._fill(self.filter, chain, entries)
+
+    def _common(self) -> None:
+        """Chains that others send packets to."""
+        home, six = self.home, self.family == 6
+        multicast = "ff00::/8" if six else "224.0.0.0/4"
+        jumps = {word for rules in self.filter.rules.values() for one in rules for word in (one.words or ())[-1:]}
+        oddities = {
+            "sfilter": ("SFILTER", ()), "smurfs": ("SMURF", ()), "tcpflags": ("TCP_FLAGS", (*FLAG_TESTS, *MORE_FLAG_TESTS)),
+            "TCPFlags": ("TCP_FLAGS", FLAG_TESTS), "DropSmurfs": ("SMURF", ()),
+        }  # fmt: skip
+        for name, (setting, tests) in oddities.items():
+            if name not in jumps:
+                continue
+            said = self.folder.setting(f"{setting}_DISPOSITION").upper().removeprefix("A_")
+            level = self.folder.setting(f"{setting}_LOG_LEVEL")
+            if name in ("TCPFlags", "DropSmurfs"):
+                said, level = "DROP", ""
+            where = self.folder.setting_where(f"{setting}_DISPOSITION")
+            self._chain(name, where)
+            end = name if name == "sfilter" else self._chain(f"{name}log", where)
+            if "smurfs" in name.lower():
+                if not six:
+                    self._add(name, where, "-s", "0.0.0.0", "-j", "RETURN")
+                    self._add(name, where, "-m", "addrtype", "--src-type", "BROADCAST", "-g", end)
+                self._add(name, where, "-s", multicast, "-g", end)
+            for mask, value in tests:
+                self._add(name, where, "-p", "tcp", "--tcp-flags", mask, value, "-g", end)
+            if tests:
+                self._add(name, where, "-p", "tcp", "--sport", "0", "--tcp-flags", "FIN,SYN,RST,ACK", "SYN", "-g", end)
+            self._decide(end, _Policy(Call(said, level=level), where))
+        self._chain("reject", home)
+        if not six:
+            self._add("reject", home, "-m", "addrtype", "--src-type", "BROADCAST", "-j", "DROP")
+        self._add("reject", home, "-s", multicast, "-j", "DROP")
+        self._add("reject", home, "-p", "2", "-j", "DROP")
+        self._add("reject", home, "-p", "tcp", "-j", "REJECT", "--reject-with", "tcp-reset")
+        self._add("reject", home, "-p", "udp", "-j", "REJECT")
+        icmp, other = (
+            ("icmp6-addr-unreachable", "icmp6-adm-prohibited")
+            if six
+            else ("icmp-host-unreachable", "icmp-host-prohibited")
+        )
+        self._add("reject", home, "-p", "58" if six else "1", "-j", "REJECT", "--reject-with", icmp)
+        self._add("reject", home, "-j", "REJECT", "--reject-with", other)
+
+    # -- translation ---------------------------------------------------------------------------------------------
+
+    def _translate(self) -> None:
+        masks = [*self.folder.rows("snat"), *self.folder.rows("masq")]
+        if not self.rules.nat and not masks:
+            return
+        nat = self.tables.table("nat", self.home)
+        for name in ("PREROUTING", "INPUT", "OUTPUT", "POSTROUTING"):
+            self.tables.chain(nat, name, self.home, "ACCEPT")
+        for name, entries in self.rules.nat_chains.items():
+            self._fill(nat, name, entries)
+        for one in self.rules.nat.get(self.network.firewall, ()):
+            self._fill(nat, "OUTPUT", [one])
+        for zone in self.network.order:
+            chain = f"{zone.name}_dnat" if zone.name in self.rules.nat else ""
+            if chain:
+                self._fill(nat, chain, self.rules.nat[zone.name])
+            inherited = any(parent in self.rules.nat for parent in zone.parents) and not self._continues(zone)
+            for group in zone.groups:
+                for net in group.networks or ("",):
+                    words = ["-i", group.interface.name, *(address_words(net, "s") if net and net != "dynamic" else [])]
+                    if chain:
+                        self.tables.append(
+                            nat, "PREROUTING", group.where, [*words, "-j", self._without(nat, group, chain)]
+                        )
+                    if inherited:
+                        self.tables.append(nat, "PREROUTING", group.where, [*words, "-j", "RETURN"])
+        self._masquerade(nat, masks)
+
+    def _continues(self, zone: Zone) -> bool:
+        return any(
+            self.policy(zone, other).action.name == "CONTINUE" for other in self.network.order if other is not zone
+        )
+
+    def _without(self, nat: Table, group: Group, chain: str) -> str:
+        if not group.without:
+            return chain
+        name = f"~{group.interface.name}-{chain}-{group.where.first}"
+        if name not in nat.chains:
+            entries = [Entry(group.where, tuple(address_words(net, "s")), ("-j", "RETURN")) for net in group.without]
+            self._fill(nat, name, [*entries, Entry(group.where, (), ("-g", chain))])
+        return name
+
+    def _masquerade(self, nat: Table, rows: list[Row]) -> None:
+        """Translation of the source, which leaves filtering as it is (shorewall-snat(5), and shorewall-masq(5) before that)."""
+        for row in rows:
+            self.ledger.read(row.where)
+            old = row.columns[0].split(":")[0].rstrip("+") in self.network.interfaces
+            dest = row.columns[0] if old else row.column(2, "dest")
+            source = row.column(1, "source")
+            for name in [one for one in dest.split(":")[0].lstrip("+").split(",") if one]:
+                held = self.network.interfaces.get(name)
+                words = ["-o", held.name if held else name]
+                gaps: list[str] = []
+                if source and source not in self.network.interfaces:
+                    words += (
+                        self._quietly(source.split(",")[0], gaps) if "," not in source and "!" not in source else []
+                    )
+                    if "," in source or "!" in source:
+                        gaps.append(f"the source '{source}' of a translation is a list")
+                self.tables.append(
+                    nat, "POSTROUTING", row.where, [*words, "-j", "MASQUERADE"], gaps=tuple(gaps) if not words else ()
+                )
+
+    def _quietly(self, text: str, gaps: list[str]) -> list[str]:
+        try:
+            return address_words(text, "s")
+        except NotUnderstoodError as error:
+            gaps.append(str(error))
+            return []
+
+    def _reverse_paths(self) -> None:
+        """The option rpfilter: packets whose source would not be reached by the interface they came in are refused."""
+        asked = [one for one in self.network.interfaces.values() if one.has("rpfilter")]
+        if not asked:
+            return
+        mangle = self.tables.table("mangle", self.home)
+        for name in ("PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING"):
+            self.tables.chain(mangle, name, self.home, "ACCEPT")
+        self.tables.chain(mangle, "rpfilter", self.home)
+        for interface in asked:
+            self.tables.append(mangle, "PREROUTING", interface.where, ["-i", interface.name, "-j", "rpfilter"])
+        where = self.folder.setting_where("RPFILTER_DISPOSITION")
+        if any(interface.has("dhcp") for interface in asked) and self.family == 4:
+            words = ["-s", "0.0.0.0", "-p", "udp", "--sport", "68", "--dport", "67", "-j", "RETURN"]
+            self.tables.append(mangle, "rpfilter", where, words)
+        states = _states("INVALID,NEW,RELATED")
+        words = ["-m", "rpfilter", "--validmark", "--invert", *states, "-j", "DROP"]
+        self.tables.append(mangle, "rpfilter", where, words)
+
+
+def _states(text: str) -> list[str]:
+    return ["-m", "conntrack", "--ctstate", text]
