@@ -40,6 +40,12 @@ class Namespace:
     def __init__(self, name: str) -> None:
         self.name = name
 
+    def try_run(self, *words: str) -> bool:
+        """Whether a command succeeds."""
+        return (
+            subprocess.run(["ip", "netns", "exec", self.name, *words], capture_output=True, check=False).returncode == 0
+        )
+
     def run(self, *words: str, text: str | None = None) -> str:
         done = subprocess.run(
             ["ip", "netns", "exec", self.name, *words], input=text, capture_output=True, text=True, check=False

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import json
 import re
+import shlex
 from pathlib import Path
 
 from aiguille.demo import files
+from aiguille.model import Field
+from aiguille.readers import iptables
+from aiguille.readers.files import decode
 from tests.helpers import run
 from tests.kernel.conftest import Namespace
 
@@ -52,3 +56,71 @@ def test_a_namespace_filled_by_hand_is_audited(namespace: Namespace, tmp_path: P
     ]
     assert {"access.cleartext", "deny.through-device", "deny.from-device", "logging.refusals"} <= set(found)
     assert any("is a guess" in note for note in data["notes"])
+
+
+OPTIONS = """
+-m addrtype --src-type LOCAL --dst-type LOCAL,BROADCAST --limit-iface-in
+-m addrtype ! --dst-type ANYCAST
+-p ah -m ah --ahspi 1:5
+-m cgroup --path a/b
+-m cluster --cluster-total-nodes 2 --cluster-local-node 1 --cluster-hash-seed 0xdeadbeef
+-m connbytes --connbytes 10:20 --connbytes-dir both --connbytes-mode packets
+-p tcp -m connlimit --connlimit-above 3 --connlimit-mask 24
+-m connmark --mark 1/3
+-m conntrack --ctproto tcp --ctorigsrc 10.0.0.0/8 --ctstatus ASSURED --ctexpire 10:20 --ctdir ORIGINAL
+-m conntrack ! --ctstate SNAT,NEW
+-m cpu --cpu 0
+-m devgroup --src-group 1
+-m dscp --dscp-class EF
+-p tcp -m ecn --ecn-tcp-cwr --ecn-ip-ect 1
+-p esp -m esp --espspi 5
+-f
+-m hashlimit --hashlimit-above 10/min --hashlimit-burst 5 --hashlimit-mode srcip,dstport --hashlimit-name x
+-m helper --helper ftp
+-p icmp -m icmp ! --icmp-type 3/1
+-m iprange ! --src-range 192.0.2.4-192.0.2.9
+-m length --length 10:20
+-m limit --limit 3/min --limit-burst 8
+-m mac --mac-source 00:11:22:33:44:55
+-m mark ! --mark 0x1/0x3
+-p tcp -m multiport --ports 1,2:3
+-p tcp -m multiport ! --dports 1,2:3
+-m owner --uid-owner 0
+-m physdev --physdev-in eth0
+-m pkttype --pkt-type broadcast
+-m policy --dir in --pol ipsec --mode tunnel --strict --reqid 3 --proto esp
+-m quota --quota 1000
+-m realm --realm 3
+-m recent --name r --update --seconds 60 --hitcount 4 --rttl --rsource
+-m rpfilter --loose --validmark --invert
+-p sctp -m sctp --chunk-types any INIT,DATA --dport 5
+-m socket --transparent --nowildcard
+-m statistic --mode nth --every 3 --packet 0
+-m string --algo bm --string "a b\\"c" --to 100 --icase
+-p tcp -m tcp --tcp-option 5 --syn --sport 3
+-p tcp -m tcpmss --mss 10:20
+-m time --timestart 01:00 --timestop 02:00 --weekdays Mon,Tue --kerneltz
+-m tos --tos 0x10/0x3f
+-m ttl --ttl-gt 5
+-m u32 --u32 "0>>22&0x3C@12>>26&7=0x7"
+-m comment --comment "a \\"quoted\\" -j DROP"
+! -s 10.0.0.0/8 ! -d 10.0.0.0/255.0.255.0 ! -i eth0
+! -p tcp
+"""
+
+
+def test_whatever_the_match_options_print_is_exact_or_a_named_condition(namespace: Namespace) -> None:
+    loaded = 0
+    for line in OPTIONS.strip().splitlines():
+        done = namespace.try_run("iptables", "-A", "INPUT", *shlex.split(line), "-j", "ACCEPT")
+        loaded += done  # some matches need kernel modules that not every machine has
+    assert loaded >= 35
+    device = iptables.read([decode("a.v4", namespace.run("iptables-save").encode())], "a")
+    assert not device.ledger.unread
+    rules = [rule for base in device.rulebases for _, rule in base.rules()]
+    assert len(rules) == loaded
+    for rule in rules:
+        assert not any(q.name == "not understood" for q in rule.qualifiers)
+        if not rule.qualifiers and not rule.marks:
+            plain = {c.field for c in rule.match.conditions} | ({Field.STATE} if rule.comment else set())
+            assert plain, device.text(rule.where)

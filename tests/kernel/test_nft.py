@@ -206,11 +206,11 @@ def test_both_forms_and_the_kernel_agree(family: int, record_property: Callable[
             device = nftables.read([decode("rules.json", data.encode())], "kernel")
             other = nftables.read([decode("rules.nft", text.encode())], "kernel")
             for one in (device, other, nftables.read([decode("made.nft", made.encode())], "kernel")):
-                assert not one.ledger.unread and not one.ledger.problems, (seed, one.ledger, made)
+                assert (one.ledger.unread, one.ledger.problems) == ((), ()), (seed, made)
             blank = device.rulebases[0].where
             assert blank is not None
             for mine, theirs in zip(places(device), places(other), strict=True):
-                assert mine[0] == theirs[0] and mine[1].name == theirs[1].name, seed
+                assert (mine[0], mine[1].name) == (theirs[0], theirs[1].name), seed
                 assert replace(mine[2], where=blank) == replace(theirs[2], where=blank), (seed, mine[2], theirs[2])
             assert [replace(s, where=blank) for s in device.sets] == [replace(s, where=blank) for s in other.sets]
 

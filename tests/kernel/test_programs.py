@@ -7,6 +7,8 @@ from pathlib import Path
 
 import pytest
 
+from aiguille.analysis.compare import differences
+from aiguille.readers import host
 from tests.kernel.conftest import REQUIRED
 from tests.kernel.sandbox import Sandbox, compare
 
@@ -277,3 +279,60 @@ def test_shorewall(name: str, tmp_path: Path) -> None:
         if name == "three":
             # The definitions that Shorewall ships say what ours say of the macros used here.
             compare(box.bundle(f"etc/{program}", "usr/share/shorewall"), box.bundle("out"), families)
+
+
+SCRIPTS = {
+    "plain": """
+        #!/bin/sh
+        # rules of a small gateway
+        IPT=$(which iptables)
+        IP6="/usr/sbin/ip6tables"
+        OUT=eth0; IN="eth1"
+        OFFICE='10.0.0.0/24'   # the office
+        DESKS="$OFFICE,10.0.1.0/24"
+        PORTS="80 443"
+        echo 1 > /proc/sys/net/ipv4/ip_forward
+        $IPT -F
+        $IPT -t nat -F && $IPT -X
+        $IPT -P INPUT DROP; $IPT -P FORWARD DROP
+        ${IPT} --policy OUTPUT ACCEPT
+        $IPT -A INPUT -m state --state ESTABLISHED,RELATED -j ACCEPT
+        $IPT -A INPUT -i lo -j ACCEPT
+        for port in $PORTS 8080; do
+          for from in 192.0.2.0/24 198.51.100.7; do
+            $IPT -A INPUT -i $OUT -p tcp -s $from --dport $port -j ACCEPT
+          done
+        done
+        $IPT -N desks 2>/dev/null || true
+        $IPT -A FORWARD -i "$IN" -s $DESKS -j desks
+        $IPT -A desks -p tcp --dport 25 -j REJECT --reject-with tcp-reset
+        $IPT -A desks -o $OUT -m comment --comment "the office; out" -j ACCEPT
+        $IPT -I INPUT 2 -s 203.0.113.9 -j DROP
+        $IPT -A INPUT -p tcp --dport 23 -j ACCEPT
+        $IPT -D INPUT -p tcp --dport 23 -j ACCEPT
+        $IPT -t nat -A POSTROUTING -o $OUT -j MASQUERADE
+        $IPT -t nat -A PREROUTING -i $OUT -p tcp --dport 2222 \\
+             -j DNAT --to-destination 10.0.0.5:22
+        $IPT -A FORWARD -d 10.0.0.5 -p tcp --dport 22 -j ACCEPT
+        $IPT -R INPUT 2 -s 203.0.113.10 -j DROP
+        $IP6 -P INPUT DROP
+        $IP6 -A INPUT -p ipv6-icmp -j ACCEPT
+        exit 0
+        iptables -P INPUT ACCEPT
+    """,
+}
+
+
+@pytest.mark.parametrize("name", SCRIPTS)
+def test_scripts_and_listings(name: str, tmp_path: Path) -> None:
+    with Sandbox(tmp_path) as box:
+        lines = "".join(f"{line.removeprefix('        ')}\n" for line in SCRIPTS[name].strip("\n").splitlines())
+        (tmp_path / "firewall.sh").write_text(lines)
+        box.run(
+            f"{LINKS}sh {tmp_path}/firewall.sh\niptables-save > $OUT/a.v4\nip6tables-save > $OUT/a.v6\n"
+            "mkdir $OUT/../listed; iptables -vS > $OUT/../listed/a; iptables -t nat -S >> $OUT/../listed/a; ip6tables -S > $OUT/../listed/b.v6"
+        )
+        compare(box.bundle("firewall.sh"), box.bundle("out"))
+        listed = host.read(box.bundle("listed"), "listed")
+        assert not listed.ledger.unread
+        assert not differences(listed, host.read(box.bundle("out"), "dump"))

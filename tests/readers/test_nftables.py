@@ -8,7 +8,7 @@ from dataclasses import replace
 import pytest
 
 from aiguille.analysis import Prober, Programs
-from aiguille.model import Action, Device, Log, Rule, SetMark, UnreadableError
+from aiguille.model import Action, Device, Hits, Log, Rule, SetMark, UnreadableError
 from aiguille.readers import nftables, recognise
 from aiguille.readers.files import decode
 from aiguille.space import Packet, read_sentence
@@ -83,7 +83,7 @@ MATCHES = [
 @pytest.mark.parametrize(("match", "inside", "outside"), MATCHES, ids=[m[0] for m in MATCHES])
 def test_statements_match_as_the_manual_says(match: str, inside: str, outside: str) -> None:
     found = device(match if "vmap" in match else f"{match} accept")
-    assert not found.ledger.unread and not found.ledger.problems
+    assert (found.ledger.unread, found.ledger.problems) == ((), ())
     prober = Prober(Programs(found))
     for sentence, wanted in ((inside, Action.ACCEPT), (outside, Action.DROP)):
         if sentence:
@@ -123,7 +123,7 @@ def test_statements_take_effect_in_their_order() -> None:
     logged, accepted = written('log prefix "seen: " tcp dport 22 counter packets 3 bytes 9 accept comment "why"')
     assert (logged.action, logged.effects, logged.match.conditions) == (Action.CONTINUE, (Log("seen: "),), ())
     assert (accepted.number, accepted.action, accepted.effects, accepted.comment) == (1, Action.ACCEPT, (), "why")
-    assert accepted.hits is not None and accepted.hits.packets == 3
+    assert accepted.hits == Hits(3, 9)
     (marked,) = written("meta mark set meta mark or 0x10")
     assert marked.effects == (SetMark(0x10, 0x10),)
     (early,) = written("counter packets 5 bytes 5 tcp dport 22 accept")

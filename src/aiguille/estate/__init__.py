@@ -154,15 +154,13 @@ def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
     if not groups and not taken:
         kind = "folder" if path.is_dir() else "archive"
         raise UnreadableError(f"{path}: no export was recognised in this {kind} ({len(given)} files looked at)")
-    for (parent, stem, _), members in groups.items():
-        _, form, why = members[0]
+    for (parent, stem, _), group in groups.items():
+        _, form, why = group[0]
         name = (stem or Path(parent).resolve().name) if form.grouped else ""
-        yield _Job(name, tuple(m[0] for m in members), form, why)
+        yield _Job(name, tuple(member[0] for member in group), form, why)
 
 
-def _bundle(
-    path: Path, root: str, places: dict[str, str], given: list[_Given], found: _Found
-) -> _Job | None:
+def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], found: _Found) -> _Job | None:
     """The host whose files lie below a root, None if nothing there tells of a firewall."""
     why = recognise_places(list(places.values()))
     by_name = {one.name: one for one in given}
@@ -184,7 +182,9 @@ def _bundle(
     if not files:
         return None
     if left:
-        found.notes.append(f"{path / root}: {left} files of the copy are of no use to an audit of the firewall; left out")
+        found.notes.append(
+            f"{path / root}: {left} files of the copy are of no use to an audit of the firewall; left out"
+        )
     base = Path(root).name or (path.resolve().name if path.is_dir() else re.sub(r"(\.tar)?\.\w+$", "", path.name))
     return _Job(base, tuple(files), named(HOST), why)
 

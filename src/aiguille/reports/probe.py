@@ -208,6 +208,7 @@ def _visit_data(device: Device, visit: Visit) -> Data:
         "rulebase": visit.rulebase.name,
         "chain": visit.chain.name,
         "rule": "policy" if visit.rule is None else visit.rule.number,
+        "file": where.file if where else None,
         "line": where.first if where else None,
         "action": visit.action.value,
         "matched": "yes" if visit.matched else "may",

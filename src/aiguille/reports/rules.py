@@ -136,7 +136,7 @@ def _because(report: StandingReport) -> str:
     for _, chain, rule in report.because[:_NAMES_SHOWN]:
         where = chain.policy_where if rule is None else rule.where
         name = f"the policy of {visible(chain.name)}" if rule is None else f"{visible(chain.name)} rule {rule.number}"
-        names.append(name + (f" ({_place(where)})" if where else ""))
+        names.append(name + (f" ({_place(where, report.rule.where)})" if where else ""))
     names = list(dict.fromkeys(names))  # elements of one map share their rule
     more = len(report.because) - _NAMES_SHOWN
     if more > 0:
@@ -145,7 +145,9 @@ def _because(report: StandingReport) -> str:
     return f"{_BECAUSE.get(report.standing, 'because of')} {', '.join(names)}{joint}"
 
 
-def _place(where: Span) -> str:
+def _place(where: Span, here: Span) -> str:
+    if where.file != here.file:
+        return visible(str(where).rsplit("/", 1)[-1])
     return f"line {where.first}" + (f" column {where.column}" if where.column else "")
 
 
@@ -196,7 +198,7 @@ def _report(device: Device, describer: Describer, report: StandingReport) -> Dat
                 "rulebase": rulebase.name,
                 "chain": chain.name,
                 "rule": "policy" if other is None else other.number,
-                "line": _line(chain.policy_where.first if chain.policy_where else None, other),
+                **_where_data(chain.policy_where if other is None else other.where),
             }
             for rulebase, chain, other in report.because
         ],
@@ -212,8 +214,8 @@ def _report(device: Device, describer: Describer, report: StandingReport) -> Dat
     }
 
 
-def _line(policy_line: int | None, other: Rule | None) -> int | None:
-    return policy_line if other is None else other.where.first
+def _where_data(where: Span | None) -> Data:
+    return {"file": where.file if where else None, "line": where.first if where else None}
 
 
 class Describer:

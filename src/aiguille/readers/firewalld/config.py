@@ -79,7 +79,8 @@ def parse(file: ExportFile, ledger: LedgerBuilder) -> Element:
 
 
 def _element(node: etree._Element, file: ExportFile) -> Element:
-    line = min(max(node.sourceline or 1, 1), len(file.lines))
+    said = node.sourceline
+    line = min(said, len(file.lines)) if isinstance(said, int) and said > 0 else 1
     return Element(
         str(node.tag),
         {str(k): str(v) for k, v in node.attrib.items()},

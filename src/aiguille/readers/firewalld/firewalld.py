@@ -56,10 +56,10 @@ Expr = list[dict[str, Any]]
 
 def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
     """The rules firewalld would load."""
-    return _Writer(bundle, ledger).part()
+    return Writer(bundle, ledger).part()
 
 
-class _Writer:
+class Writer:
     def __init__(self, bundle: Bundle, ledger: LedgerBuilder, home: Span | None = None) -> None:
         self.bundle = bundle
         self.ledger = ledger
@@ -155,9 +155,8 @@ class _Writer:
             for file in self._files(kind).values():
                 if not self.ledger.spoken_for(file.path, 1):
                     self.ledger.set_aside_file(file, "no zone or policy in use names this definition")
-        for place in ("lockdown-whitelist.xml",):
-            if (file := self.bundle.get(_ETC + place)) is not None:
-                self.ledger.set_aside_file(file, "who may change the firewall by its bus; no check needs it")
+        if (lockdown := self.bundle.get(f"{_ETC}lockdown-whitelist.xml")) is not None:
+            self.ledger.set_aside_file(lockdown, "who may change the firewall by its bus; no check needs it")
         return FirewallPart(
             (*rulebases, *self._direct()),
             sets,
@@ -313,16 +312,12 @@ class _Writer:
         if table != "filter":
             return
         target = zone.target
-        if (
-            is_input
-            and target not in ("DROP", "%%REJECT%%", "REJECT")
-            and not (target == "ACCEPT" and not zone.inverted)
-        ):
-            if not zone.is_policy or zone.inverted:
-                icmp = _meta("l4proto", {"set": ["icmp", "ipv6-icmp"]})
-                if zone.inverted and self.log_denied != "off":
-                    self._rule(name, zone.where, icmp, self._denied(), {"log": {"prefix": f"{name}_ICMP_BLOCK: "}})
-                self._rule(name, zone.where, icmp, _REJECT if zone.inverted else {"accept": None})
+        open_to_icmp = target not in ("DROP", "%%REJECT%%", "REJECT") and (target != "ACCEPT" or zone.inverted)
+        if is_input and open_to_icmp and (zone.inverted or not zone.is_policy):
+            icmp = _meta("l4proto", {"set": ["icmp", "ipv6-icmp"]})
+            if zone.inverted and self.log_denied != "off":
+                self._rule(name, zone.where, icmp, self._denied(), {"log": {"prefix": f"{name}_ICMP_BLOCK: "}})
+            self._rule(name, zone.where, icmp, _REJECT if zone.inverted else {"accept": None})
         refuses = target in ("default", "REJECT", "%%REJECT%%", "DROP")
         if refuses and self.log_denied != "off":
             word = "DROP" if target == "DROP" else "REJECT"
@@ -376,8 +371,8 @@ class _Writer:
         sources = self._ends(policy.ingress, "iifname", "saddr")
         targets = self._ends(policy.egress, "oifname", "daddr")
         for table, point, prefix in self._points(policy):
-            for source in sources or [None]:
-                for goal in targets or [None]:
+            for source in sources or (None,):
+                for goal in targets or (None,):
                     if not _mixed(source, goal):
                         chain = f"{table}_{point}_POLICIES_{part}"
                         self._rule(chain, policy.where, source, goal, _jump(f"{table}_{prefix}_policy_{policy.name}"))

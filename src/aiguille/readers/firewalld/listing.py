@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from aiguille.model import Span
+from aiguille.readers.assignments import Assigned
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld import firewalld
@@ -40,7 +41,7 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
     return _Listed(file, ledger).part()
 
 
-class _Listed(firewalld._Writer):
+class _Listed(firewalld.Writer):
     """Zones of a listing in place of zone files."""
 
     def __init__(self, file: ExportFile, ledger: LedgerBuilder) -> None:
@@ -78,10 +79,10 @@ class _Listed(firewalld._Writer):
         self.default = self.default or ("public" if "public" in out else next(iter(out), "public"))
         return out
 
-    def setting(self, name: str) -> firewalld.Assigned:
+    def setting(self, name: str) -> Assigned:
         if name == "DefaultZone":
             where = self.zones[self.default].where if self.default in getattr(self, "zones", {}) else self.home
-            return firewalld.Assigned(self.default, where)
+            return Assigned(self.default, where)
         return super().setting(name)
 
 

@@ -112,7 +112,9 @@ def _sources(
 ) -> list[_Source]:
     """All places the rules could come from, the one that counts first."""
     printed = [file for file in bundle.files if not file.place.startswith("etc/")]
-    dumps = tuple(file for file in printed if iptables.recognise(file))
+    known = tuple(file for file in printed if iptables.recognise(file))
+    scripts = tuple(file for file in known if iptables.is_script(file))
+    dumps = tuple(file for file in known if file not in scripts)
     rulesets = tuple(file for file in printed if nftables.recognise(file))
     out: list[_Source] = []
     if dumps and any(line.lstrip().startswith(("-A", "[")) for file in dumps for line in file.lines):
@@ -127,6 +129,8 @@ def _sources(
         out.append(_Source("nftables.conf", (stored,), lambda: _ruleset((stored,), objects, ledger)))
     if kept := tuple(file for place in _STORED if (file := bundle.get(place)) is not None):
         out.append(_Source("the rules stored for the next start", kept, lambda: iptables.read_part(kept, name, ledger)))
+    if scripts:
+        out.append(_Source("a script of iptables commands", scripts, lambda: iptables.read_part(scripts, name, ledger)))
     for label, recognised, reader_of in POORER:
         if shown := tuple(file for file in printed if recognised(file)):
             out.append(_Source(label, shown, lambda shown=shown, reader_of=reader_of: reader_of(shown[0], ledger)))  # type: ignore[misc]

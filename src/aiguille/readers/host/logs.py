@@ -66,7 +66,7 @@ def _rotated(bundle: Bundle, ledger: LedgerBuilder) -> Setting[float] | None:
         for text, where in _lines(file, ledger):
             ledger.set_aside(where, "no check needs this setting of logrotate")
             words = text.split()
-            if not inside and (text.startswith("/") or text.startswith('"/') or text == "{"):
+            if not inside and (text.startswith(("/", '"/')) or text == "{"):
                 pending += words
                 if text.endswith("{"):
                     inside, own_turn, own_count, where_kept = True, turn, count, where

@@ -52,7 +52,7 @@ PASSING = frozenset(
 )
 """Targets after which evaluation goes on with the next rule."""
 
-OUTSIDE_VERDICT = frozenset(["NFQUEUE", "QUEUE", "SYNPROXY", "TPROXY"])
+OUTSIDE_VERDICT = frozenset(["CLUSTERIP", "NFQUEUE", "QUEUE", "SYNPROXY", "TPROXY"])
 """Targets whose verdict something outside the rule set gives."""
 
 

@@ -20,17 +20,17 @@ _HOST_PORT = re.compile(
 )
 _MAC = re.compile(r"(?:[0-9a-fA-F]{2}:){5}[0-9a-fA-F]{2}")
 
-_META = frozenset(
-    ("iif", "iifname", "iiftype", "iifgroup", "iifkind", "oif", "oifname", "oiftype", "oifgroup", "oifkind")
-    + ("mark", "skuid", "skgid", "pkttype", "cpu", "cgroup", "rtclassid", "ibrname", "obrname", "ibrpvid", "ibrvproto")
-    + ("length", "protocol", "priority", "nfproto", "l4proto", "random", "nftrace", "ipsec", "secmark", "secpath")
-    + ("time", "day", "hour", "sdif", "sdifname")
-)
+_META = frozenset([
+    "iif", "iifname", "iiftype", "iifgroup", "iifkind", "oif", "oifname", "oiftype", "oifgroup", "oifkind",
+    "mark", "skuid", "skgid", "pkttype", "cpu", "cgroup", "rtclassid", "ibrname", "obrname", "ibrpvid",
+    "ibrvproto", "length", "protocol", "priority", "nfproto", "l4proto", "random", "nftrace", "ipsec",
+    "secmark", "secpath", "time", "day", "hour", "sdif", "sdifname",
+])  # fmt: skip
 _BARE_META = _META - {"length", "protocol", "priority", "random", "nftrace", "ipsec", "time", "day", "hour"}
-_HEADERS = frozenset(
-    ("ether", "vlan", "arp", "ip", "icmp", "igmp", "ip6", "icmpv6", "udp", "udplite", "tcp", "sctp", "dccp", "th")
-    + ("ah", "esp", "comp", "gre")
-)
+_HEADERS = frozenset([
+    "ether", "vlan", "arp", "ip", "icmp", "igmp", "ip6", "icmpv6", "udp", "udplite", "tcp", "sctp", "dccp",
+    "th", "ah", "esp", "comp", "gre",
+])  # fmt: skip
 _OPERATORS = {"==", "!=", "<", ">", "<=", ">=", "!"}
 _SPELLED = {"and": "&", "or": "|", "xor": "^", "eq": "==", "ne": "!=", "lt": "<", "gt": ">", "le": "<=", "ge": ">="}
 """Operators that may also be written as words."""

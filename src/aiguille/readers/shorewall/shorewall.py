@@ -204,7 +204,8 @@ class _Compiler:
         if source is dest:
             return _Policy(Call("ACCEPT"), source.where)
         raise UnreadableError(
-            f"{self.home.file}: no policy says what becomes of packets from zone '{source.name}' to zone '{dest.name}'; Shorewall refuses that"
+            f"{self.home.file}: no policy says what becomes of packets from zone '{source.name}' to zone "
+            f"'{dest.name}'; Shorewall refuses that"
         )
 
     def _named(self, text: str, zone: Zone, where: Span) -> bool:

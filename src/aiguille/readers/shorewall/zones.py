@@ -8,13 +8,13 @@ from dataclasses import dataclass, field
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.shorewall.lines import Folder, Row
 
-_OPTIONS = frozenset(
-    (
-        "accept_ra arp_filter arp_ignore blacklist bridge broadcast dbl destonly detectnets dhcp forward ignore logmartians "
-        "maclist mss nets nodbl norfc1918 nosmurfs omitanycast optional physical proxyarp proxyndp required routeback "
-        "routefilter rpfilter sfilter sourceonly sourceroute tcpflags unmanaged wait"
-    ).split()
-)
+_OPTIONS = frozenset([
+    "accept_ra", "arp_filter", "arp_ignore", "blacklist", "bridge", "broadcast", "dbl", "destonly",
+    "detectnets", "dhcp", "forward", "ignore", "logmartians", "maclist", "mss", "nets", "nodbl", "norfc1918",
+    "nosmurfs", "omitanycast", "optional", "physical", "proxyarp", "proxyndp", "required", "routeback",
+    "routefilter", "rpfilter", "sfilter", "sourceonly", "sourceroute", "tcpflags", "unmanaged", "wait",
+])  # fmt: skip
+"""Options of interfaces and hosts that are known (shorewall-interfaces(5), shorewall-hosts(5))."""
 
 
 @dataclass(slots=True)

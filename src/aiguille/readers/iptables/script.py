@@ -1,0 +1,400 @@
+"""Commands of iptables as people send them: the output of ``iptables -S``, and shell scripts of plain ``iptables`` lines.
+
+A script is followed as a shell would run it on a host without rules: variables with constant values, loops over constant words,
+several commands in a line. What depends on the host (the output of a command, an ``if``) is not guessed: rules in such a place count
+as ones that may match.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
+from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.iptables.tables import BUILT_IN, Table, Tables
+from aiguille.readers.iptables.tokens import split_words
+
+_PROGRAM = re.compile(r"(?:\S*/)?(ip6?tables)(?:-(?:nft|legacy))?")
+_LINE = re.compile(r"^\s*(?:sudo\s+)?(?:\S*/)?ip6?tables(?:-(?:nft|legacy))?\s+(?:-\S+\s+.*)?-[APNIF]\b", re.MULTILINE)
+_BY_VARIABLE = re.compile(r"^\s*\"?\$\{?(\w+)\}?\"?\s+(?:-t\s+\w+\s+|-w\s+)*-[APNIF]\b", re.MULTILINE)
+_LISTED = re.compile(r"-P (INPUT|FORWARD|OUTPUT|PREROUTING|POSTROUTING) (ACCEPT|DROP)(?: -c ([0-9]+) ([0-9]+))?")
+_ASSIGNMENT = re.compile(r"(?:(?:export|readonly|local|declare)\s+)?([A-Za-z_]\w*)=(.*)", re.DOTALL)
+_VARIABLE = re.compile(r"\$\{([A-Za-z_]\w*)\}|\$([A-Za-z_]\w*)|\$[0-9@*#?!{(]|`")
+_REDIRECT = re.compile(r"\s*[0-9&]?>>?\s*(?:&[0-9]|\S+)|\s*<\s*\S+")
+_LOOP = re.compile(r"for\s+([A-Za-z_]\w*)\s+in\s+(.*)")
+_QUIET = frozenset([
+    "echo", "printf", "modprobe", "sysctl", "set", "unset", "true", "false", ":", "exit", "return", "shift",
+    "cd", "sleep", "logger", "touch", "mkdir", "rm", "cat", "test", "[", "export",
+])  # fmt: skip
+"""Commands that change no rule."""
+_LONG = {
+    "--table": "-t", "--append": "-A", "--insert": "-I", "--delete": "-D", "--policy": "-P", "--new-chain": "-N", "--new": "-N",
+    "--flush": "-F", "--delete-chain": "-X", "--replace": "-R", "--rename-chain": "-E", "--zero": "-Z", "--list": "-L",
+    "--list-rules": "-S", "--check": "-C", "--wait": "-w", "--wait-interval": "-W",
+}  # fmt: skip
+_TOP = 100_000
+"""More rules than that no script holds; a loop within loops may ask for more."""
+
+
+def recognise(file: ExportFile) -> str | None:
+    """Why a file looks like commands of iptables, or what ``iptables -S`` lists."""
+    for number, line in enumerate(file.lines[:50], 1):
+        if _LISTED.fullmatch(line.strip()):
+            return f"line {number} is one of `iptables -S`"
+    text = "\n".join(file.lines)
+    if found := _LINE.search(text):
+        return f"line {text.count(chr(10), 0, found.start()) + 1} is a command of iptables"
+    for found in _BY_VARIABLE.finditer(text):
+        if re.search(rf"^\s*{found[1]}=.*iptables", text, re.MULTILINE):
+            return f"line {text.count(chr(10), 0, found.start()) + 1} is a command of iptables"
+    return None
+
+
+def is_listing(file: ExportFile) -> bool:
+    """Whether this is the output of ``iptables -S``, not a script."""
+    return any(_LISTED.fullmatch(line.strip()) for line in file.lines[:50])
+
+
+def read_listing(file: ExportFile, family: int, ledger: LedgerBuilder, sets: frozenset[str]) -> list[Rulebase]:
+    """Rule bases of one or several tables as ``iptables -S`` lists them; the tables are told by the chains they have."""
+    tables = Tables(family, ledger, sets)
+    blocks: list[list[int]] = []
+    for number, line in enumerate(file.lines, 1):
+        words = line.split()
+        if words[:1] == ["-P"] and (not blocks or _starts(file, blocks[-1], words[1:2])):
+            blocks.append([])
+        if not blocks:
+            ledger.unread(file.span(number), "stands before the first policy such as '-P INPUT DROP'")
+        else:
+            blocks[-1].append(number)
+    for block in blocks:
+        names = {file.lines[n - 1].split()[1] for n in block if file.lines[n - 1].startswith("-P ")}
+        kind = next((t for t in BUILT_IN if set(BUILT_IN[t]) == names), "filter")
+        where = file.span(block[0])
+        if kind in tables.tables:
+            raise UnreadableError(f"{where}: the table '{kind}' is listed a second time; keep one listing a file")
+        commands = _Commands(tables, ledger)
+        for number in block:
+            if text := file.lines[number - 1].strip():
+                commands.run(tables.table(kind, where), text, file.span(number))
+    if "nat" not in tables.tables:
+        ledger.problem(
+            file.span(1),
+            "`iptables -S` lists one table; translations and whatever else other tables do is not known, ask for iptables-save",
+        )
+    return tables.finish()
+
+
+def _starts(file: ExportFile, block: list[int], name: list[str]) -> bool:
+    """Whether a policy of this chain begins another table."""
+    policies = [file.lines[n - 1].split()[1] for n in block if file.lines[n - 1].startswith("-P ")]
+    others = any(file.lines[n - 1].startswith(("-A ", "-N ")) for n in block)
+    return others or name[0] in policies if name else False
+
+
+def read_script(file: ExportFile, ledger: LedgerBuilder, sets: frozenset[str]) -> dict[int, list[Rulebase]]:
+    """Rule bases by family, as a script leaves them on a host that had none."""
+    return _Script(file, ledger, sets).read()
+
+
+class _Commands:
+    """Runs commands of one family on its tables."""
+
+    def __init__(self, tables: Tables, ledger: LedgerBuilder) -> None:
+        self.tables, self.ledger = tables, ledger
+        self.count = 0
+
+    def table(self, name: str, where: Span) -> Table:
+        if name not in BUILT_IN:
+            raise UnreadableError(f"{where}: '{name}' is not a table of iptables ({', '.join(BUILT_IN)})")
+        table = self.tables.table(name, where)
+        for chain in BUILT_IN[name]:
+            if chain not in table.chains:
+                self.tables.chain(table, chain, where, "ACCEPT", keep=True)
+        return table
+
+    def run(self, table: Table, text: str, where: Span, gaps: tuple[str, ...] = ()) -> None:
+        """One command after its program and table; gaps: why it may not be run."""
+        try:
+            words = split_words(text)
+        except NotUnderstoodError as error:
+            raise UnreadableError(f"{where}: {error}; mend the line or take it out") from error
+        words = [_LONG.get(word, word) for word in words]
+        command, rest = words[0], words[1:]
+        chain = rest[0] if rest else ""
+        if gaps and command not in ("-A", "-I", "-N"):
+            self._doubt(where, f"{gaps[0]}; '{command}' is passed over")
+            return
+        self.ledger.read(where)
+        match command:
+            case "-A" if chain:
+                self.tables.append(table, chain, where, rest[1:], gaps=gaps)
+            case "-I" if chain:
+                number = int(rest[1]) if len(rest) > 1 and rest[1].isdecimal() else None
+                self.tables.append(table, chain, where, rest[1 if number is None else 2 :], (number or 1) - 1, gaps)
+            case "-R" if len(rest) > 1 and rest[1].isdecimal():
+                if self.tables.delete(table, chain, [], int(rest[1])):
+                    self.tables.append(table, chain, where, rest[2:], int(rest[1]) - 1, gaps)
+                else:
+                    self._doubt(where, f"there is no rule {rest[1]} in chain '{chain}' to replace")
+            case "-D" if chain:
+                number = int(rest[1]) if len(rest) == 2 and rest[1].isdecimal() else None
+                if not self.tables.delete(table, chain, rest[1:], number):
+                    self._doubt(where, "there is no such rule to delete at this point")
+            case "-P" if len(rest) > 1:
+                self.tables.chain(table, chain, where, rest[1], keep=True)
+            case "-N" if chain:
+                self.tables.chain(table, chain, where, keep=True)
+            case "-F":
+                for name in [chain] if chain else list(table.rules):
+                    for one in table.rules.pop(name, ()):
+                        self.ledger.set_aside(one.where, "a rule that is flushed again later")
+            case "-X":
+                for name in [chain] if chain else [n for n in table.chains if n not in BUILT_IN[table.name]]:
+                    if not table.rules.get(name):
+                        table.chains.pop(name, None)
+            case "-E" if len(rest) > 1:
+                self._doubt(where, "a chain that is renamed; rules that name it may lead elsewhere")
+            case "-Z" | "-L" | "-S" | "-C":
+                self.ledger.set_aside(where, "changes no rule")
+            case _:
+                self._doubt(where, f"'{command}' is not a command of iptables that we follow")
+        self.count += 1
+        if self.count > _TOP:
+            raise UnreadableError(f"{where}: more than {_TOP} rules by now; a loop of this script goes too far")
+
+    def _doubt(self, where: Span, why: str) -> None:
+        self.ledger.unread(where, why)
+        self.ledger.problem(where, f"{why}; the rules may be others than shown")
+
+
+@dataclass(slots=True)
+class _Block:
+    """An open loop or branch: the commands of a loop gather until its end."""
+
+    kind: str
+    where: Span
+    variable: str = ""
+    values: list[str] = field(default_factory=list)
+    body: list[tuple[str, Span]] = field(default_factory=list)
+
+
+class _Script:
+    def __init__(self, file: ExportFile, ledger: LedgerBuilder, sets: frozenset[str]) -> None:
+        self.file, self.ledger, self.sets = file, ledger, sets
+        self.values: dict[str, str] = {}
+        self.commands: dict[int, _Commands] = {}
+        self.doubt: list[str] = []
+        self.ended = False
+
+    def read(self) -> dict[int, list[Rulebase]]:
+        self._run(list(self._statements()))
+        if not self.commands:
+            raise UnreadableError(f"{self.file.path}: no command of iptables was found that could be followed")
+        return {family: one.tables.finish() for family, one in self.commands.items()}
+
+    def _statements(self) -> Iterator[tuple[str, Span]]:
+        """Commands one by one: comments gone, continued lines joined, lines parted at ``;``, ``&&`` and ``||``."""
+        whole, first, closing = "", 0, ""
+        for number, line in enumerate(self.file.lines, 1):
+            if closing:
+                self.ledger.unread(self.file.span(number), "text that the script hands to a command")
+                closing = "" if line.strip() == closing else closing
+                continue
+            first = first or number
+            whole += line[:-1] + " " if line.endswith("\\") else line
+            if line.endswith("\\") and number < len(self.file.lines):
+                continue
+            where = self.file.span(first, number)
+            bare = _without_comment(whole).strip()
+            whole, first = "", 0
+            if not bare:
+                self.ledger.set_aside(where, "comment")
+                continue
+            if found := re.search(r"<<-?\s*['\"]?(\w+)", bare):
+                closing = found[1]
+                self._doubtful(where, "a command that reads the lines below it is not followed")
+                continue
+            for part in _parts(bare):
+                yield part, where
+
+    def _run(self, statements: list[tuple[str, Span]]) -> None:
+        blocks: list[_Block] = []
+        for text, where in statements:
+            if self.ended:
+                self.ledger.set_aside(where, "stands after the script has ended")
+                continue
+            text = re.sub(r"^(?:do|then)\s+", "", text)
+            word = text.split()[0] if text.split() else ""
+            loop = next((one for one in blocks if one.kind == "for"), None)
+            if word in ("for", "while", "until", "if", "case", "select") or re.fullmatch(
+                r"(?:function\s+)?[\w-]+\s*\(\)\s*\{?", text
+            ):
+                self._open(blocks, loop, text, where)
+            elif word in ("done", "fi", "esac", "}") and blocks:
+                closed = blocks.pop()
+                self.ledger.read(where)
+                if closed is loop:
+                    self._loop(closed)
+                elif loop is not None:
+                    loop.body.append((text, where))
+                else:
+                    self.doubt.pop()
+            elif loop is not None:
+                loop.body.append((text, where))
+            elif word in ("do", "then", "else", "elif", "{", ";;"):
+                self.ledger.read(where)
+            else:
+                self._statement(text, where)
+        if blocks:
+            raise UnreadableError(f"{blocks[0].where}: '{blocks[0].kind}' is never closed; the script is cut off")
+
+    def _open(self, blocks: list[_Block], loop: _Block | None, text: str, where: Span) -> None:
+        self.ledger.read(where)
+        if loop is not None:
+            blocks.append(_Block("nested", where))
+            loop.body.append((text, where))
+            return
+        found = _LOOP.fullmatch(text)
+        values, gap = self._expand(found[2], where) if found else ("", "")
+        if found and not gap:
+            blocks.append(_Block("for", where, found[1], split_words(values)))
+            return
+        kind = text.split()[0]
+        blocks.append(_Block(kind, where))
+        why = f"stands inside '{kind}' of line {where.first}, which the host decides"
+        self.ledger.problem(
+            where, f"what '{kind}' leads to is decided on the host; the rules inside count as ones that may match"
+        )
+        self.doubt.append(why)
+
+    def _loop(self, loop: _Block) -> None:
+        for value in loop.values:
+            self.values[loop.variable] = value
+            self._run(loop.body)
+        if not loop.values:
+            for _, where in loop.body:
+                self.ledger.set_aside(where, "a loop over nothing")
+
+    def _statement(self, text: str, where: Span) -> None:
+        if (assigned := _ASSIGNMENT.fullmatch(text)) is not None and not re.match(r"\w+=[\w./-]*\s+\S", text):
+            self._assign(assigned[1], assigned[2].strip(), where)
+            return
+        text, gap = self._expand(text, where)
+        words = text.split()
+        while words and (words[0] in ("sudo", "exec", "command") or re.match(r"\w+=", words[0])):
+            words.pop(0)
+        found = _PROGRAM.fullmatch(words[0].strip("\"'")) if words else None
+        if found is not None:
+            self._iptables(
+                found[1], _REDIRECT.sub("", text.split(None, text.split().index(words[0]) + 1)[-1]), where, gap
+            )
+        elif words and (words[0] in _QUIET or words[0].startswith("/proc")):
+            self.ledger.set_aside(where, "a command that changes no rule")
+            self.ended = words[0] == "exit" and not self.doubt
+        else:
+            self._doubtful(where, f"'{words[0] if words else text}' is not a command we follow")
+
+    def _doubtful(self, where: Span, why: str) -> None:
+        self.ledger.unread(where, why)
+        self.ledger.problem(where, f"{why}; what it does to the rules is missing here")
+
+    def _assign(self, name: str, value: str, where: Span) -> None:
+        self.ledger.read(where)
+        if re.search(r"(?:which|command -v|type -p)\s+(ip6?tables)", value):
+            self.values[name] = "ip6tables" if "ip6tables" in value else "iptables"
+            return
+        value, gap = self._expand(value, where)
+        if gap or self.doubt:
+            self.values.pop(name, None)
+        else:
+            words = split_words(value) if value else [""]
+            self.values[name] = " ".join(words)
+
+    def _expand(self, text: str, where: Span) -> tuple[str, str]:
+        """Text with variables put in, and why a part of it is not known."""
+        gap = ""
+
+        def put(found: re.Match[str]) -> str:
+            nonlocal gap
+            name = found[1] or found[2]
+            if name and name in self.values:
+                return self.values[name]
+            gap = gap or (
+                f"the value of ${name} is not known" if name else "it depends on what a command prints on the host"
+            )
+            return found[0]
+
+        return _VARIABLE.sub(put, text), gap
+
+    def _iptables(self, program: str, text: str, where: Span, gap: str) -> None:
+        family = 6 if program == "ip6tables" else 4
+        name = "filter"
+        try:
+            words = split_words(text)
+        except NotUnderstoodError as error:
+            raise UnreadableError(f"{where}: {error}; mend the line or take it out") from error
+        out: list[str] = []
+        at = 0
+        while at < len(words):
+            word = _LONG.get(words[at], words[at])
+            if word == "-t" and at + 1 < len(words):
+                name, at = words[at + 1], at + 1
+            elif word in ("-w", "-W"):
+                at += at + 1 < len(words) and words[at + 1].isdecimal()
+            elif word in ("-4", "-6"):
+                family = int(word[1])
+            elif not (word in ("-n", "-v", "--line-numbers") and not any(w in ("-A", "-I") for w in out)):
+                out.append(word)
+            at += 1
+        if not out:
+            return
+        first = next((i for i, w in enumerate(out) if w in _LONG.values()), 0)
+        out = [*out[first:], *out[:first]]
+        commands = self.commands.get(family)
+        if commands is None:
+            commands = self.commands[family] = _Commands(Tables(family, self.ledger, self.sets), self.ledger)
+        gaps = tuple(filter(None, (gap, *self.doubt)))
+        commands.run(commands.table(name, where), " ".join(_quoted(w) for w in out), where, gaps)
+
+
+def _quoted(word: str) -> str:
+    return (
+        '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
+        if re.search(r"[\s\"'\\]", word) or not word
+        else word
+    )
+
+
+def _without_comment(line: str) -> str:
+    quote = ""
+    for at, sign in enumerate(line):
+        if quote:
+            quote = "" if sign == quote else quote
+        elif sign in "\"'":
+            quote = sign
+        elif sign == "#" and (at == 0 or line[at - 1] in " \t;"):
+            return line[:at]
+    return line
+
+
+def _parts(line: str) -> list[str]:
+    """A line at its ``;``, ``&&``, ``||`` and ``&`` outside quotes and parentheses."""
+    out, quote, depth, at = [""], "", 0, 0
+    while at < len(line):
+        sign = line[at]
+        if quote:
+            quote = "" if sign == quote else quote
+        elif sign in "\"'":
+            quote = sign
+        elif sign in "()":
+            depth += 1 if sign == "(" else -1
+        elif depth == 0 and (line.startswith(("&&", "||"), at) or sign == ";"):
+            out.append("")
+            at += 1 if sign == ";" else 2
+            continue
+        out[-1] += sign
+        at += 1
+    return [part.strip() for part in out if part.strip()]
