@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from math import isinf
 from typing import Any
 
 from aiguille._version import __version__
@@ -61,6 +63,24 @@ def _device(device: Device) -> Data:
     }
 
 
+def settings_of(device: Device) -> Iterator[tuple[str, str, Setting[Any]]]:
+    """What the export says of the device itself: name, value in words, the setting."""
+    admin, logging = device.administration, device.logging
+    for name, setting, unit in (
+        ("lockout after failed logins", admin.lockout_attempts, ""),
+        ("lockout lasts", admin.lockout_seconds, " seconds"),
+        ("idle sessions close after", admin.idle_minutes, " minutes"),
+        ("log kept on the device", logging.device_days, " days"),
+    ):
+        if setting.known:
+            yield name, "never" if isinf(setting.value) else f"{setting.value:g}{unit}", setting
+    if logging.collectors.known:
+        yield "log sent to", ", ".join(logging.collectors.value) or "nobody", logging.collectors
+    for fact in device.system:
+        if fact.setting.known:
+            yield fact.name, fact.setting.value, fact.setting
+
+
 def _read_device(device: Device) -> Data:
     ledger = device.ledger
     return {
@@ -92,6 +112,18 @@ def _read_device(device: Device) -> Data:
             }
             for rulebase in device.rulebases
         ],
+        "management": [
+            {"name": one.name, "cleartext": one.cleartext, **_where(one.where)}
+            for one in device.administration.services
+        ],
+        "accounts": [
+            {"name": one.name, "role": one.role, "enabled": one.enabled, **_where(one.where)}
+            for one in device.administration.accounts
+        ],
+        "settings": [
+            {"name": name, "value": value, "standing": setting.standing.value, **_where(setting.where)}
+            for name, value, setting in settings_of(device)
+        ],
         "objects": {"addresses": len(device.addresses), "services": len(device.services)},
         "ledger": {
             "lines": ledger.lines,
@@ -112,6 +144,10 @@ def _entry(device: Device, entry: Entry) -> Data:
 def _span(where: Span) -> Data:
     column = {"column": where.column} if where.column else {}
     return {"file": where.file, "line": where.first, "last_line": where.last, **column}
+
+
+def _where(where: Span | None) -> Data:
+    return {"file": where.file if where else None, "line": where.first if where else None}
 
 
 def _value(setting: Setting[str]) -> str | None:
@@ -148,14 +184,7 @@ def _finding(finding: Finding) -> Data:
 
 
 def _rule(rule: RuleRef) -> Data:
-    where = rule.where
-    return {
-        "rulebase": rule.rulebase,
-        "chain": rule.chain,
-        "rule": rule.rule,
-        "file": where.file if where else None,
-        "line": where.first if where else None,
-    }
+    return {"rulebase": rule.rulebase, "chain": rule.chain, "rule": rule.rule, **_where(rule.where)}
 
 
 def _by_outcome(audit: Audit) -> Data:

@@ -11,7 +11,8 @@ from rich.table import Table
 from rich.text import Text
 
 from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity
-from aiguille.model import Device, Entry, Estate, Setting
+from aiguille.model import Device, Entry, Estate
+from aiguille.reports.data import settings_of
 from aiguille.reports.text import counted, visible
 
 _STYLES = {
@@ -26,6 +27,7 @@ LINE_STYLE = "green4"
 PACKET_STYLE = "dark_cyan"
 
 _SHOWN_LINES = 8
+_SHOWN_FILES = 6
 _LABEL = 8
 
 
@@ -173,10 +175,13 @@ def _open_questions(console: Console, audit: Audit, device: Device) -> None:
 def _facts(console: Console, device: Device) -> None:
     rows = _grid()
     rows.columns[0].width = 12
-    for source in device.sources:
+    for source in device.sources[:_SHOWN_FILES]:
         rows.add_row(
             Text("file", "dim"), Text(f"{visible(source.path)}  {source.size} bytes  sha256 {source.sha256[:16]}…")
         )
+    if len(device.sources) > _SHOWN_FILES:
+        more = counted(len(device.sources) - _SHOWN_FILES, "more file")
+        rows.add_row("", Text(f"and {more}, all listed with --json", "dim"))
     rows.add_row(Text("recognised", "dim"), Text(f"{device.dialect}: {visible(device.recognised)}"))
     if device.counters_since.known:
         rows.add_row(Text("counters", "dim"), Text(f"since {visible(device.counters_since.value)}"))
@@ -196,14 +201,19 @@ def _facts(console: Console, device: Device) -> None:
     if device.addresses or device.services:
         objects = f"{counted(len(device.addresses), 'address object')}, {counted(len(device.services), 'service')}"
         rows.add_row(Text("objects", "dim"), Text(objects))
-    for label, setting in (("lockout", device.administration.lockout_attempts),):
-        if setting.known:
-            rows.add_row(Text(label, "dim"), Text(f"after {_number(setting)} failed logins ({setting.standing})"))
+    admin = device.administration
+    if admin.services:
+        ways = (f"{visible(one.name)} (cleartext)" if one.cleartext else visible(one.name) for one in admin.services)
+        rows.add_row(Text("management", "dim"), Text(", ".join(dict.fromkeys(ways))))
+    if admin.accounts:
+        rows.add_row(Text("accounts", "dim"), Text(", ".join(visible(one.name) for one in admin.accounts)))
+    for number, (name, value, setting) in enumerate(settings_of(device)):
+        where = f"  {setting.where}" if setting.where is not None else ""
+        said = Text.assemble(
+            f"{visible(name)}: {visible(value)}", (f" ({setting.standing.value}){visible(where)}", "dim")
+        )
+        rows.add_row(Text("" if number else "settings", "dim"), said)
     console.print(Padding(rows, (0, 0, 0, 2)))
-
-
-def _number(setting: Setting[float]) -> str:
-    return f"{setting.value:g}"
 
 
 def _ledger(console: Console, device: Device, *, full: bool) -> None:

@@ -79,7 +79,8 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
                 _leave(ledger, file, f"the rules are taken from {source.label}; these are not the ones that count")
     _compare_stored(bundle, source, ledger)
     facts = network.read(bundle, ledger)
-    administration = accounts.read(bundle, ledger, sshd.read(bundle, ledger))
+    ssh, settings = sshd.read(bundle, ledger)
+    administration = accounts.read(bundle, ledger, ssh)
     services = network.listening(bundle, ledger, administration.services)
     system, firmware = sysctl.read(bundle, ledger), accounts.release(bundle, ledger)
     logging = logs.read(bundle, ledger)
@@ -103,7 +104,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         sets=part.sets,
         administration=replace(administration, services=services),
         logging=logging,
-        system=system,
+        system=(*system, *settings),
     )
 
 

@@ -5,10 +5,12 @@ from __future__ import annotations
 import fnmatch
 import math
 import posixpath
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from aiguille.model import (
     Administration,
+    Fact,
     Known,
     ManagementService,
     NotUnderstoodError,
@@ -27,10 +29,16 @@ MAIN = "etc/ssh/sshd_config"
 _DEPTH = 16
 """Levels of Include that sshd follows (servconf.c)."""
 
+_FACTS = {
+    "PermitRootLogin": "prohibit-password", "PasswordAuthentication": "yes", "KbdInteractiveAuthentication": "yes",
+    "PubkeyAuthentication": "yes", "PermitEmptyPasswords": "no", "MaxAuthTries": "6", "LoginGraceTime": "120",
+    "X11Forwarding": "no", "AllowTcpForwarding": "yes", "AllowUsers": "", "AllowGroups": "", "Ciphers": "", "MACs": "",
+    "KexAlgorithms": "",
+}  # fmt: skip
+"""Settings that become facts of the system, with the program's defaults; empty: unset, which the program fills by its release."""
 _USED = frozenset(
-    ["port", "listenaddress", "maxauthtries", "clientaliveinterval", "clientalivecountmax", "permitrootlogin",
-     "passwordauthentication", "permitemptypasswords", "allowusers", "allowgroups", "logingracetime"]
-)  # fmt: skip
+    ["port", "listenaddress", "clientaliveinterval", "clientalivecountmax", *(name.lower() for name in _FACTS)]
+)
 _SEVERAL = frozenset(["port", "listenaddress"])
 
 
@@ -43,14 +51,15 @@ class Said:
     matched: list[tuple[str, str, str, Span]] = field(default_factory=list)
 
 
-def read(bundle: Bundle, ledger: LedgerBuilder) -> Administration:
-    """The way in by ssh, and when an idle session is closed. Nothing if the bundle has no sshd_config."""
+def read(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Administration, tuple[Fact, ...]]:
+    """The way in by ssh, when an idle session is closed, and other settings. Nothing if the bundle has no sshd_config."""
     file = bundle.get(MAIN)
     if file is None:
-        return Administration()
+        return Administration(), ()
     said = Said()
     _file(file, bundle, ledger, said, "", 0)
-    ports = said.several.get("port", [])
+    listening = [_listening(text, where) for text, where in said.several.get("listenaddress", ())]
+    ports = said.several.get("port", []) or [(port, where) for _, port, where in listening if port]
     numbers: list[Numbers] = []
     for text, where in ports:
         try:
@@ -59,10 +68,30 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> Administration:
             ledger.unread(where, str(error))
     where = ports[0][1] if ports else file.span(1)
     term = ServiceTerm(Numbers(6, 6), (), tuple(numbers) or (Numbers(22, 22),))
-    return Administration(
-        services=(ManagementService("ssh", (term,), False, where),),
-        idle_minutes=_idle(said, file.span(1)),
-    )
+    within = listening and all(host.startswith("127.") or host in ("::1", "localhost") for host, _, _ in listening)
+    services = () if within else (ManagementService("ssh", (term,), False, where),)
+    return Administration(services=services, idle_minutes=_idle(said, file.span(1))), tuple(_facts(said, file.span(1)))
+
+
+def _listening(text: str, where: Span) -> tuple[str, str, Span]:
+    """Host and port of a ListenAddress: ``192.0.2.1``, ``192.0.2.1:2222``, ``[2001:db8::1]:2222``, ``2001:db8::1``."""
+    if text.startswith("["):
+        host, _, rest = text[1:].partition("]")
+        return host, rest.removeprefix(":").split()[0] if rest.startswith(":") else "", where
+    host, _, port = text.partition(":")
+    return (text, "", where) if ":" in port else (host, port, where)
+
+
+def _facts(said: Said, home: Span) -> Iterator[Fact]:
+    for name, usual in _FACTS.items():
+        key = name.lower()
+        if key in said.first:
+            yield Fact(f"sshd {name}", stated(*said.first[key]))
+        elif usual:
+            yield Fact(f"sshd {name}", default(usual, home))
+        for match, other, value, where in said.matched:
+            if other == key:
+                yield Fact(f"sshd {name} (Match {match})", stated(value, where))
 
 
 def _idle(said: Said, home: Span) -> Setting[float]:
