@@ -20,8 +20,9 @@ def missing() -> str:
     for program in ("ip", "iptables-restore", "ip6tables-restore", "iptables-save"):
         if shutil.which(program) is None:
             return f"needs the program {program}"
-    probe = subprocess.run(["ip", "netns", "add", "aiguille-probe"], capture_output=True, check=False)
-    subprocess.run(["ip", "netns", "del", "aiguille-probe"], capture_output=True, check=False)
+    name = f"aig-probe-{os.getpid()}"  # the workers of a test run ask at the same time
+    probe = subprocess.run(["ip", "netns", "add", name], capture_output=True, check=False)
+    subprocess.run(["ip", "netns", "del", name], capture_output=True, check=False)
     return "" if probe.returncode == 0 else "network namespaces are not allowed here"
 
 

@@ -104,7 +104,7 @@ def test_statements_match_as_the_manual_says(match: str, inside: str, outside: s
         ("fib saddr . iif oif missing", "reverse path"),
         ("ip frag-off & 0x1fff != 0", "IP header"),
         ("tcp option maxseg exists", "TCP option"),
-        ("ct status dnat", "connection detail"),
+        ("ct status assured", "connection detail"),
         ('meta hour "10:00"-"12:00"', "time of day"),
         ("numgen random mod 2 0", "random share"),
         ("@th,16,16 0x35", "payload"),

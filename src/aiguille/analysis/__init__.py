@@ -14,7 +14,15 @@ from aiguille.analysis.decide import (
 from aiguille.analysis.exposure import Exposure, exposures, networks_in
 from aiguille.analysis.probe import Prober, Verdict, Visit, Way
 from aiguille.analysis.program import Kind, Program, Programs, Step, families
-from aiguille.analysis.sides import Entrance, each_interface, entrances, guess_outside, not_loopback, outside_known
+from aiguille.analysis.sides import (
+    Entrance,
+    each_interface,
+    entrances,
+    existing,
+    guess_outside,
+    not_loopback,
+    outside_known,
+)
 from aiguille.analysis.standing import Openness, Standing, StandingReport, standings
 
 __all__ = [
@@ -40,6 +48,7 @@ __all__ = [
     "answer",
     "each_interface",
     "entrances",
+    "existing",
     "exposures",
     "families",
     "guess_outside",

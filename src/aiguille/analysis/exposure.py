@@ -23,12 +23,20 @@ from aiguille.space.fields import SYN, TCP
 RATES = frozenset({"rate limit", "recently seen addresses", "number of connections", "random share"})
 """Qualifiers that thin traffic out without keeping any source away for good."""
 
+GENUINE = frozenset({"reverse path"})
+"""Qualifiers that only keep away packets whose source is forged."""
+
+
+_ODD = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}
+"""Sources no real host has; they prove as much and convince less."""
+
 
 @dataclass(frozen=True, slots=True)
 class Exposure:
     """A service that answers.
 
     sources: the addresses it can be reached from, certainly or, where `certain` is False, perhaps
+    rated: only within some rate
     """
 
     service: ManagementService
@@ -111,7 +119,11 @@ def _exposure(decider: Decider, region: Box, service: ManagementService, entranc
                 return wanted(ends) and accepting_steps(program, ends) == mine
 
             sources = decider.project(region, Axis.SRC, by_these)
-            yield Exposure(service, entrance, sources, proof, certain, thinned)
+            usual = sources - _ODD[program.family]
+            if proof.packet.source in _ODD[program.family] and usual:
+                narrowed = overlap(region, box([(Axis.SRC, usual)]))
+                proof = (decider.find(narrowed, by_these) if narrowed is not None else None) or proof
+            yield Exposure(service, entrance, sources, proof, certain, thinned and _thinned(program, proof.ends))
 
 
 def rated(program: Program, ends: Ends) -> bool:
@@ -120,7 +132,13 @@ def rated(program: Program, ends: Ends) -> bool:
     def harmless(end: End) -> bool:
         rule: Rule | None = program.steps[end.step].rule
         sure = all(piece.sure for piece in program.steps[end.step].pieces)
-        named = rule is not None and bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES
+        named = rule is not None and bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES | GENUINE
         return sure or (named and rule is not None and not rule.marks)
 
     return all(harmless(end) for end in ends)
+
+
+def _thinned(program: Program, ends: Ends) -> bool:
+    """Whether a rate is among what stands between the ends."""
+    rules = (program.steps[end.step].rule for end in ends)
+    return any(q.name in RATES for rule in rules if rule is not None for q in rule.qualifiers)

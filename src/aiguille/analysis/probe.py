@@ -17,7 +17,9 @@ from aiguille.model import (
     Action,
     Chain,
     Direction,
+    Field,
     MarkTest,
+    Match,
     NoTracking,
     Rule,
     Rulebase,
@@ -101,6 +103,7 @@ class _State:
 
     tracked: whether connection tracking has seen it
     unknown_destination: it goes to an address of the device that the export does not tell
+    redirected: it has been sent to the device itself; translated: its destination has been changed
     """
 
     packet: Packet
@@ -108,6 +111,7 @@ class _State:
     tracked: bool = True
     unknown_destination: bool = False
     redirected: bool = False
+    translated: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +131,7 @@ class Prober:
         self.device = programs.device
         self.without = tuple(without)
         self._without = {id(rule) for rule in without}
-        self._pieces: dict[tuple[int, int], tuple[Piece, ...]] = {}
+        self._pieces: dict[tuple[int, int, int], tuple[Piece, ...]] = {}
         self._chains: dict[int, dict[str, Chain]] = {
             id(rulebase): {chain.name: chain for chain in rulebase.chains} for rulebase in self.device.rulebases
         }
@@ -286,9 +290,9 @@ class Prober:
                 moved = replace(packet, destination=own if own is not None else packet.destination, out_interface="")
                 if not packet.in_interface:
                     moved = replace(moved, out_interface="lo")
-                base = replace(state, packet=moved, unknown_destination=own is None, redirected=True)
+                base = replace(state, packet=moved, unknown_destination=own is None, redirected=True, translated=True)
             case TranslationKind.DESTINATION:
-                base = state
+                base = replace(state, translated=True)
         for address in _spread(change, packet):
             for port in _ports(change, packet):
                 new = base.packet
@@ -315,11 +319,19 @@ class Prober:
             return False
         packet = state.packet
         resolver = self.programs.resolver(packet.family)
-        key = (id(rule), packet.family)
+        conditions = rule.match.conditions
+        if packet.state not in (State.ESTABLISHED, State.RELATED):
+            # Translations of this packet have been followed; what became of a running connection's first is not known.
+            asked = [one for one in conditions if one.field is Field.TRANSLATED]
+            if any(state.translated is one.negated for one in asked):
+                return False
+            if asked:
+                conditions = tuple(one for one in conditions if one.field is not Field.TRANSLATED)
+        key = (id(rule), packet.family, len(conditions))
         pieces = self._pieces.get(key)
         if pieces is None:
             # Marks are followed here, so they do not make a rule doubtful as they do for sets of packets.
-            pieces = self._pieces[key] = resolver.match(rule.match, sure=not rule.qualifiers)
+            pieces = self._pieces[key] = resolver.match(Match(conditions), sure=not rule.qualifiers)
         if not state.tracked and packet.state is not State.UNTRACKED:
             packet = replace(packet, state=State.INVALID)  # as the kernel has it before connections are tracked
         point: list[int | None] = list(packet.point(resolver.space))

@@ -58,6 +58,14 @@ def outside_known(device: Device) -> bool:
     return any(zone.side is Side.OUTSIDE and zone.interfaces for zone in device.zones)
 
 
+def existing(device: Device, symbols: Symbols) -> IntervalSet:
+    """The interfaces the device has, where the export lists them with their addresses; else every one there may be."""
+    listed = [one.name for one in device.interfaces if one.name in symbols.names]
+    if not any(one.addresses for one in device.interfaces):
+        return symbols.present
+    return IntervalSet.of(*(symbols.number(name) for name in listed))
+
+
 def not_loopback(symbols: Symbols) -> Box:
     """Packets that arrive on any interface but the loopback."""
     return box([(Axis.IN, symbols.present - _loopback(symbols))])

@@ -12,7 +12,7 @@ from aiguille.space.fields import ICMP_OF, SYN, TCP, UDP
 # Addresses reserved for documentation (RFC 5737, RFC 3849) stand for "somebody out there".
 _STRANGERS = {
     4: tuple(int(ip_address(text)) for text in ("198.51.100.77", "203.0.113.77", "192.0.2.77")),
-    6: (int(ip_address("2001:db8:bad::77")),),
+    6: (int(ip_address("2001:db8:bad::77")), int(ip_address("2001:db8:feed::77"))),
 }
 _NEW = State.NEW.number
 _PORTS = (443, 80, 22, 53, 25, 8080)

@@ -108,8 +108,12 @@ def apply(entry: Entry, device: Device) -> Device:
                 side=mine.side or zone.side,
                 interfaces=mine.interfaces or zone.interfaces,
                 networks=mine.networks or zone.networks,
+                guessed="" if mine.side is not None else zone.guessed,
             )
         zones.append(zone)
+    placed = {name for zone in entry.zones for name in zone.interfaces}
+    # What the auditor states of an interface ends every guess about it.
+    zones = [zone for zone in zones if not (zone.guessed and zone.interfaces and placed.issuperset(zone.interfaces))]
     administration = replace(device.administration, services=(*device.administration.services, *entry.management))
     return replace(device, zones=(*zones, *stated.values()), tags=entry.tags, administration=administration)
 

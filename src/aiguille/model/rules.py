@@ -27,6 +27,8 @@ class Field(StrEnum):
     TCP_FLAGS = "TCP flags"
     STATE = "state"
     DESTINATION_TYPE = "destination type"
+    SOURCE_TYPE = "source type"
+    TRANSLATED = "destination translated"
     SERVICE = "service"
     SET = "set"
     FAMILY = "address family"

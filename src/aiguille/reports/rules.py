@@ -244,6 +244,8 @@ def _condition(device: Device, condition: Condition) -> str:
     shown = [_operand(device, condition.field, operand) for operand in condition.operands[:_NAMES_SHOWN]]
     if len(condition.operands) > _NAMES_SHOWN:
         shown.append(f"{len(condition.operands) - _NAMES_SHOWN} more")
+    if condition.field is Field.TRANSLATED:
+        return f"destination {'not ' if condition.negated else ''}translated"
     field = "" if condition.field is Field.SET else f"{condition.field.value} "
     return f"{field}{'not ' if condition.negated else ''}{' or '.join(shown) or 'none'}"
 
@@ -252,7 +254,7 @@ def _operand(device: Device, field: Field, operand: Operand) -> str:
     match operand:
         case Numbers(first, last) if field is Field.STATE:
             return "/".join(tuple(State)[n].value for n in range(first, last + 1))
-        case Numbers(first, last) if field is Field.DESTINATION_TYPE:
+        case Numbers(first, last) if field in (Field.DESTINATION_TYPE, Field.SOURCE_TYPE):
             return "/".join(tuple(DestinationType)[n].value for n in range(first, last + 1))
         case Numbers(first, last) if field is Field.PROTOCOL:
             return "any" if (first, last) == (0, 255) else spell_protocol(first)

@@ -194,10 +194,16 @@ def _facts(console: Console, device: Device) -> None:
         rows.add_row(Text("zone", "dim"), Text(f"{visible(zone.name)} ({side}): {names}{guess}"))
     for rulebase in device.rulebases:
         families = " and ".join(f"IPv{f}" for f in sorted(rulebase.families))
-        chains = ", ".join(
-            f"{visible(c.name)} {len(c.rules)}" + (f" then {c.policy}" if c.policy else "") for c in rulebase.chains
+        told = [
+            f"{visible(c.name)} {len(c.rules)}" + (f" then {c.policy}" if c.policy else "")
+            for c in rulebase.chains
+            if c.rules or c.policy
+        ]
+        if empty := len(rulebase.chains) - len(told):
+            told.append(f"{counted(empty, 'chain')} without rules")
+        rows.add_row(
+            Text("rules", "dim"), Text(f"{visible(rulebase.name)}, {families}: {', '.join(told) or 'no chains'}")
         )
-        rows.add_row(Text("rules", "dim"), Text(f"{visible(rulebase.name)}, {families}: {chains or 'no chains'}"))
     if device.addresses or device.services:
         objects = f"{counted(len(device.addresses), 'address object')}, {counted(len(device.services), 'service')}"
         rows.add_row(Text("objects", "dim"), Text(objects))

@@ -13,6 +13,7 @@ from functools import lru_cache
 from aiguille.model import (
     Addresses,
     Condition,
+    DestinationType,
     Device,
     Field,
     FlagTest,
@@ -27,6 +28,9 @@ from aiguille.model import (
     Rule,
     ServiceTerm,
     SetEntry,
+    State,
+    Translate,
+    TranslationKind,
     Tuples,
 )
 from aiguille.space.fields import EVERYTHING, ICMP_OF, PORT_TOP, TCP, WITH_PORTS, Axis, Box, Space, Symbols, box
@@ -160,6 +164,10 @@ class Resolver:
                 return self._one_axis(Axis.STATE, condition, _numbers)
             case Field.DESTINATION_TYPE:
                 return self._one_axis(Axis.TYPE, condition, _numbers)
+            case Field.SOURCE_TYPE:
+                return self._one_axis(Axis.SRC, condition, self._addresses_of_type)
+            case Field.TRANSLATED:
+                return self._translated(condition)
             case Field.SOURCE_PORT:
                 return self._one_axis(Axis.A, condition, _numbers, ((Axis.PROTO, _PORTED),))
             case Field.DESTINATION_PORT:
@@ -247,6 +255,60 @@ class Resolver:
         if not path:
             self._objects[name] = found
         return found
+
+    def _addresses_of_type(self, operand: Operand) -> _Values:
+        """The addresses routing takes for local, broadcast or multicast (inet_addr_type() of the kernel).
+
+        Broadcast are 0.0.0.0/8, 255.255.255.255 and the last address of each network the device is in; kernels before
+        5.14 took the first for one too. Open where the device's own addresses are not all known.
+        """
+        if not isinstance(operand, Numbers):
+            raise TypeError(f"{operand!r} is no type of address")
+        six = self.space.family == 6
+        mine = [one for one in self.device.interfaces if one.enabled and one.name != "lo"]
+        known = bool(mine) and all(one.addresses for one in mine)
+        multicast = IntervalSet([(0xFF << 120, (1 << 128) - 1)] if six else [(0xE0000000, 0xEFFFFFFF)])
+        out = _NOTHING
+        open_ended = False
+        for number in range(operand.first, operand.last + 1):
+            kind = tuple(DestinationType)[number]
+            if kind is DestinationType.MULTICAST:
+                out = out | multicast
+            elif kind is DestinationType.BROADCAST:
+                last = [n.last for one in mine for n in one.networks if n.family == 4 and n.last - n.first > 1]
+                if not six:
+                    out = out | IntervalSet([(0, 0xFFFFFF), (0xFFFFFFFF, 0xFFFFFFFF), *((n, n) for n in last)])
+                    open_ended |= not known
+            elif kind is DestinationType.LOCAL:
+                own = [a for one in mine for a in one.addresses if a.family == self.space.family]
+                out = out | IntervalSet([(1, 1)] if six else [(0x7F000000, 0x7FFFFFFF)])
+                out = out | IntervalSet((a.first, a.last) for a in own)
+                open_ended |= not known
+            else:
+                open_ended = True
+        return _Values(out, open_ended)
+
+    def _translated(self, condition: Condition) -> _Alternatives:
+        """Packets whose destination some rule has translated on the way: as a filter sees them, they may be those that go where
+        the rules send them. A new connection that goes elsewhere surely is not translated; of one that runs already,
+        nothing tells."""
+        running = IntervalSet.of(State.ESTABLISHED.number, State.RELATED.number)
+        new = IntervalSet.of(State.NEW.number)
+        may = [box([(Axis.STATE, running)])]
+        for rulebase in self.device.rulebases:
+            for _, rule in rulebase.rules():
+                for effect in rule.effects:
+                    if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE and rule.enabled:
+                        fields = [(Axis.STATE, new)]
+                        if effect.addresses is not None and effect.netmap_bits is None:
+                            if effect.addresses.family != self.space.family:
+                                continue
+                            fields.append((Axis.DST, self._address(effect.addresses).values))
+                        may.append(box(fields))
+        if condition.negated:
+            outside = PacketSet(self.space.tops, (EVERYTHING,)) - PacketSet(self.space.tops, tuple(may))
+            return _Alternatives(outside.boxes, tuple(may))
+        return _Alternatives((), tuple(may))
 
     def _either_port(self, condition: Condition) -> _Alternatives:
         ports = self._union(condition.operands, _numbers).values

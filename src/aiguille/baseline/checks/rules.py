@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from aiguille.analysis import Decider, Kind, Program, Step, maybe_accepted, not_loopback
+from aiguille.analysis import Decider, Kind, Program, Step, existing, maybe_accepted, not_loopback
 from aiguille.analysis.decide import Ends
 from aiguille.analysis.exposure import RATES
 from aiguille.baseline.catalogue import (
@@ -79,9 +79,18 @@ def _wide(program: Program, step: Step) -> Box | None:
             new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
             common = overlap(piece.box, new)
             common = overlap(common, not_loopback(program.space.symbols)) if common is not None else None
-            if common is not None and overlap(common, program.region) is not None:
+            if common is not None and overlap(common, program.region) is not None and _leads_on(program, common):
                 return common
     return None
+
+
+def _leads_on(program: Program, region: Box) -> bool:
+    """Whether packets come in by an interface that exists and, where they leave, by one they did not come in by."""
+    real = existing(program.device, program.space.symbols)
+    into, out = (real if region[axis] is None else (region[axis] or real) & real for axis in (Axis.IN, Axis.OUT))
+    if program.direction is Direction.TO_DEVICE:
+        return bool(into)
+    return bool(into) and bool(out) and not (into == out and into.size == 1)
 
 
 def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region: Box) -> Found | None:
@@ -92,7 +101,10 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
     def decided_here(ends: Ends) -> bool:
         return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
 
-    proof = decider.find(region, decided_here, number)
+    real = existing(program.device, program.space.symbols)
+    ways_in = box([(axis, real) for axis in (Axis.IN, Axis.OUT) if program.direction is not Direction.TO_DEVICE])
+    alive = overlap(region, ways_in)
+    proof = decider.find(alive, decided_here, number) if alive is not None else None
     if proof is None or step.rule is None:
         return None
     inward = program.space.symbols.number(proof.packet.in_interface)

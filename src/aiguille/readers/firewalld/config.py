@@ -42,6 +42,8 @@ class Zone:
     where: Span
     target: str = "default"
     interfaces: list[str] = field(default_factory=list)
+    bound: dict[str, Span] = field(default_factory=dict)
+    """Where an interface is bound to the zone, by its name."""
     sources: list[tuple[str, Span]] = field(default_factory=list)
     entries: list[Element] = field(default_factory=list)
     rules: list[Element] = field(default_factory=list)
@@ -107,6 +109,7 @@ def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool =
         match one.tag:
             case "interface":
                 out.interfaces.append(one.get("name"))
+                out.bound[one.get("name")] = one.where
             case "source":
                 address = one.get("address") or one.get("mac") or f"ipset:{one.get('ipset')}"
                 out.sources.append((address, one.where))

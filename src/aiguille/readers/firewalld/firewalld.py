@@ -64,14 +64,20 @@ class Writer:
         self.bundle = bundle
         self.ledger = ledger
         conf = bundle.get(f"{_ETC}firewalld.conf")
-        self.home = home or Span((conf or next(bundle.under(_ETC))).path, 1, 1)
         self.settings = read_assignments(conf, ledger, (*_SETTINGS,))
+        self.home = home or self._place(conf)
         self.builder = Builder(self.home.file, ledger)
         self.zones = self._zones()
         self.policies = self._policies()
         self.named: dict[str, Service] = {}
         self.ipsets: dict[str, list[str]] = {}
         self.families: dict[str, int] = {}
+
+    def _place(self, conf: ExportFile | None) -> Span:
+        """The line that stands for what firewalld does by itself: the one that names the default zone, where it is stated."""
+        if "DefaultZone" in self.settings:
+            return self.settings["DefaultZone"].where
+        return (conf or next(self.bundle.under(_ETC))).span(1)
 
     def setting(self, name: str) -> Assigned:
         return self.settings.get(name) or Assigned(_SETTINGS[name], self.home)
@@ -185,7 +191,7 @@ class Writer:
             ("filter_INPUT", "input", "filter", 10), ("filter_FORWARD", "forward", "filter", 10),
             ("filter_OUTPUT", "output", "filter", 10),
         ):  # fmt: skip
-            self._chain(name, home, type=kind, hook=hook, prio=priority, policy="accept", policy_where=home)
+            self._chain(name, home, type=kind, hook=hook, prio=priority, policy="accept", policy_where=None)
         for point in (
             "filter_INPUT",
             "filter_FORWARD",
@@ -266,7 +272,8 @@ class Writer:
                     )
             for zone in reversed(active):
                 for name in reversed(zone.interfaces):
-                    self._rule(chain, zone.where, _interface(way, name), _goto(f"{table}_{prefix}_{zone.name}"))
+                    where = zone.bound.get(name, zone.where)
+                    self._rule(chain, where, _interface(way, name), _goto(f"{table}_{prefix}_{zone.name}"))
             self._rule(chain, self.setting("DefaultZone").where, _goto(f"{table}_{prefix}_{default}"))
 
     def _guarded(self, chain: str, where: Span, parts: list[Any], *rest: dict[str, Any] | None) -> None:

@@ -31,10 +31,6 @@ _NAMES = {
     ("tcp", 23): ("telnet", True),
     ("tcp", 21): ("ftp", True),
     ("udp", 69): ("tftp", True),
-    ("tcp", 80): ("http", True),
-    ("tcp", 8080): ("http", True),
-    ("tcp", 443): ("https", False),
-    ("tcp", 8443): ("https", False),
     ("udp", 161): ("snmp", True),
     ("tcp", 5900): ("screen sharing", True),
     ("tcp", 3389): ("remote desktop", False),
@@ -44,7 +40,8 @@ _NAMES = {
     ("tcp", 3306): ("database (mysql)", False),
     ("tcp", 6379): ("key store (redis)", True),
 }
-"""What listens on a port that is used to manage a host, and whether it sends passwords readable."""
+"""What listens on a port that is used to manage a host, and whether it sends passwords readable. A web server is what many
+hosts are there for; where it manages the host, the engagement file says so (``management``)."""
 
 
 @dataclass(slots=True)

@@ -60,17 +60,18 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Administration, tuple[F
     _file(file, bundle, ledger, said, "", 0)
     listening = [_listening(text, where) for text, where in said.several.get("listenaddress", ())]
     ports = said.several.get("port", []) or [(port, where) for _, port, where in listening if port]
-    numbers: list[Numbers] = []
-    for text, where in ports:
+    services: list[ManagementService] = []
+    for text, where in ports or [("22", file.span(1))]:
         try:
-            numbers.append(Numbers(read_port(text), read_port(text)))
+            port = read_port(text)
         except NotUnderstoodError as error:
             ledger.unread(where, str(error))
-    where = ports[0][1] if ports else file.span(1)
-    term = ServiceTerm(Numbers(6, 6), (), tuple(numbers) or (Numbers(22, 22),))
+            continue
+        term = ServiceTerm(Numbers(6, 6), (), (Numbers(port, port),))
+        services.append(ManagementService("ssh", (term,), False, where))
     within = listening and all(host.startswith("127.") or host in ("::1", "localhost") for host, _, _ in listening)
-    services = () if within else (ManagementService("ssh", (term,), False, where),)
-    return Administration(services=services, idle_minutes=_idle(said, file.span(1))), tuple(_facts(said, file.span(1)))
+    reached = () if within else tuple(services)
+    return Administration(services=reached, idle_minutes=_idle(said, file.span(1))), tuple(_facts(said, file.span(1)))
 
 
 def _listening(text: str, where: Span) -> tuple[str, str, Span]:

@@ -186,7 +186,10 @@ MODELLED: dict[str, dict[str, Option]] = {
     },
     "state": {"--state": _STATE},
     "conntrack": {"--ctstate": _STATE},
-    "addrtype": {"--dst-type": Option(1, Field.DESTINATION_TYPE, _types)},
+    "addrtype": {
+        "--dst-type": Option(1, Field.DESTINATION_TYPE, _types),
+        "--src-type": Option(1, Field.SOURCE_TYPE, _types),
+    },
     "set": {"--match-set": Option(2, Field.SET, _set)},
     "mark": {},
     "comment": {},

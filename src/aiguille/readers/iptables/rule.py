@@ -117,9 +117,12 @@ class RuleReader:
                 line.gaps.append(f"'{word}' ends the line without its value")
                 return
             try:
-                found = read_condition(option, words, self._family, negated)
+                if word in ("--ctstate", "--state") and words[0].upper() == "DNAT":
+                    found = Condition(Field.TRANSLATED, (), negated)
+                else:
+                    found = read_condition(option, words, self._family, negated)
             except NotUnderstoodError as error:
-                if word in ("--ctstate", "--dst-type"):
+                if word in ("--ctstate", "--dst-type", "--src-type"):
                     line.qualifiers.append(
                         Qualifier(
                             "connection detail" if word == "--ctstate" else "address type", _spell(word, words, negated)

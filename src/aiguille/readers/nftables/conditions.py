@@ -78,13 +78,15 @@ class Conditions:
             return self._concat(left["concat"], right, op) if mask is None else self._doubtful(body)
         if left == {"meta": {"key": "mark"}}:
             return self._mark(body, mask, right, op)
+        if left == {"ct": {"key": "status"}} and right == "dnat" and op in ("in", "==", "!") and mask in (None, "dnat"):
+            return Found([Condition(Field.TRANSLATED, (), op == "!")])
         key = key_of(left)
         if key is None:
             return self._doubtful(body)
         try:
             found = self.compare(key, right, op, mask)
         except NotUnderstoodError:
-            if key.field is Field.DESTINATION_TYPE:
+            if key.field in (Field.DESTINATION_TYPE, Field.SOURCE_TYPE):
                 return self._doubtful(body)
             raise
         found.raw = left["payload"]["protocol"] == "th" if "payload" in left else False

@@ -226,6 +226,7 @@ for _name, _of in (("icmp", 4), ("icmpv6", 6)):
 
 _STATE = Key(Field.STATE, _state, "state")
 _TYPE = Key(Field.DESTINATION_TYPE, _destination_type, "type")
+_SOURCE_TYPE = Key(Field.SOURCE_TYPE, _destination_type, "type")
 
 QUALIFIERS: dict[str, str] = {
     "numgen": "random share",
@@ -289,6 +290,8 @@ def key_of(left: Any) -> Key | None:
             return _STATE
         case {"fib": {"result": "type", "flags": ["daddr"]}}:
             return _TYPE
+        case {"fib": {"result": "type", "flags": ["saddr"]}}:
+            return _SOURCE_TYPE
         case _:
             return None
 

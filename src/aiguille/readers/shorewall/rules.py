@@ -49,6 +49,16 @@ class Entry:
     target: tuple[str, ...]
     gaps: tuple[str, ...] = ()
 
+    @property
+    def catches_all(self) -> bool:
+        """Whether it decides on every packet, so that nothing after it is reached."""
+        bare = not self.words or (self.words[:3] == ("-m", "comment", "--comment") and len(self.words) == 4)
+        final = self.target in (("-j", "ACCEPT"), ("-j", "DROP"), ("-g", "reject")) or self.target[:2] == (
+            "-j",
+            "REJECT",
+        )
+        return bare and final and not self.gaps
+
 
 @dataclass(frozen=True, slots=True)
 class Columns:

@@ -380,7 +380,8 @@ class _Compiler:
         if policy.rate:
             self._limited(name, policy)
         self._fill(self.filter, name, pair.sections["NEW"])
-        self._decide(name, policy)
+        if not any(one.catches_all for one in pair.sections["NEW"]):
+            self._decide(name, policy)
         return name
 
     def _options_within(self, name: str, source: Zone, dest: Zone) -> None:
@@ -463,7 +464,10 @@ class _Compiler:
             level = self.folder.setting(f"{setting}_LOG_LEVEL")
             if name in ("TCPFlags", "DropSmurfs"):
                 said, level = "DROP", ""
-            where = self.folder.setting_where(f"{setting}_DISPOSITION")
+            said_where = self.folder.said.get(f"{setting}_DISPOSITION")
+            # Where no line says it, what asks for the chain stands for it.
+            asked = self.filter.chains[name].where if name in self.filter.chains else None
+            where = said_where.where if said_where else asked or home
             self._chain(name, where)
             end = name if name == "sfilter" else self._chain(f"{name}log", where)
             if "smurfs" in name.lower():
@@ -476,6 +480,7 @@ class _Compiler:
             if tests:
                 self._add(name, where, "-p", "tcp", "--sport", "0", "--tcp-flags", "FIN,SYN,RST,ACK", "SYN", "-g", end)
             self._decide(end, _Policy(Call(said, level=level), where))
+        home = next((p.where for *_, p in self._policies if p.action.name == "REJECT"), home)
         self._chain("reject", home)
         if not six:
             self._add("reject", home, "-m", "addrtype", "--src-type", "BROADCAST", "-j", "DROP")
