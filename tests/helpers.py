@@ -9,8 +9,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from aiguille.model import Addresses, Device, Side, Zone
-from aiguille.readers import iptables, mapped
-from aiguille.readers.files import decode
+from aiguille.readers import host, iptables, mapped
+from aiguille.readers.files import ExportFile, decode
 from aiguille.readers.literals import read_network
 
 
@@ -46,6 +46,19 @@ def veskara(body: str) -> Device:
     return mapped.read(dialect("veskara"), [decode("export", f"~~ Veskara zone gateway\n{body}".encode())], "test")
 
 
+def placed(files: dict[str, str]) -> list[ExportFile]:
+    """Files of a host by their place below its root."""
+    return [replace(decode(place, text.encode()), place=place) for place, text in sorted(files.items())]
+
+
+DUMP = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -i lo -j ACCEPT\nCOMMIT\n"
+
+
+def linux(files: dict[str, str], dump: str = DUMP) -> Device:
+    """A host of these files; with the rules of `dump`, unless that is empty."""
+    return host.read(placed({**({"rules.dump": dump} if dump else {}), **files}), "box")
+
+
 def run(
     *words: str | Path, cwd: Path | None = None, env: dict[str, str] | None = None
 ) -> subprocess.CompletedProcess[str]:
@@ -56,4 +69,4 @@ def run(
     )
 
 
-__all__ = ["dialect", "filter_table", "run", "veskara", "with_zones"]
+__all__ = ["DUMP", "dialect", "filter_table", "linux", "placed", "run", "veskara", "with_zones"]

@@ -8,7 +8,11 @@ from pathlib import Path
 import pytest
 
 from aiguille.analysis.compare import differences
+from aiguille.demo import files
 from aiguille.readers import host
+from aiguille.readers.files import LedgerBuilder, decode
+from aiguille.readers.firewalld.config import parse, read_service
+from aiguille.readers.firewalld.services import SERVICES
 from tests.kernel.conftest import REQUIRED
 from tests.kernel.sandbox import Sandbox, compare
 
@@ -19,6 +23,18 @@ def needs(program: str) -> None:
         pytest.skip(f"needs the program {program}")
 
 
+START_UFW = "ufw --force enable\niptables-save -c > $OUT/a.v4\nip6tables-save > $OUT/a.v6"
+START_FIREWALLD = (
+    "dbus-daemon --system --fork --print-pid > /run/bus\nfirewalld --nofork --nopid > $OUT/../log 2>&1 &\n"
+    "for i in $(seq 100); do firewall-cmd --state > /dev/null 2>&1 && break; sleep 0.2; done\n"
+    "nft -j list ruleset > $OUT/rules.json\nfirewall-cmd --list-all-zones > $OUT/../listing.txt\n"
+    "kill %1 2> /dev/null || kill $!; kill $(cat /run/bus)"
+)
+START_SHOREWALL = (
+    "mkdir -p /run/shorewall; mount -t tmpfs none /var/lib/{program}\n"
+    "{program} start > $OUT/../log 2>&1 || (cat $OUT/../log; exit 1)\n"
+    "iptables-save > $OUT/a.v4\nip6tables-save > $OUT/a.v6"
+)
 UFW = {
     "fresh": "",
     "host": """
@@ -53,7 +69,7 @@ def test_ufw(name: str, tmp_path: Path) -> None:
     with Sandbox(tmp_path) as box:
         box.copy("etc/ufw")
         box.copy("etc/default/ufw")
-        box.run(f"{UFW[name]}\nufw --force enable\niptables-save -c > $OUT/a.v4\nip6tables-save > $OUT/a.v6")
+        box.run(f"{UFW[name]}\n{START_UFW}")
         written, _ = compare(box.bundle("etc/ufw", "etc/default/ufw"), box.bundle("out"))
         if name == "host":
             said = {rule.comment for rulebase in written.rulebases for _, rule in rulebase.rules()}
@@ -126,14 +142,27 @@ def test_firewalld(name: str, tmp_path: Path) -> None:
     needs("firewalld")
     with Sandbox(tmp_path) as box:
         box.copy("etc/firewalld")
-        box.run(
-            f"{FIREWALLD[name]}\ndbus-daemon --system --fork --print-pid > /run/bus\nfirewalld --nofork --nopid > $OUT/../log 2>&1 &\n"
-            "for i in $(seq 100); do firewall-cmd --state > /dev/null 2>&1 && break; sleep 0.2; done\n"
-            "nft -j list ruleset > $OUT/rules.json\nfirewall-cmd --list-all-zones > $OUT/../listing.txt\n"
-            "kill %1 2> /dev/null || kill $!; kill $(cat /run/bus)"
-        )
-        written, _ = compare(box.bundle("etc/firewalld"), box.bundle("out"))
+        box.run(f"{FIREWALLD[name]}\n{START_FIREWALLD}")
+        written, running = compare(box.bundle("etc/firewalld"), box.bundle("out"))
         assert any(rulebase.name == "inet firewalld" for rulebase in written.rulebases)
+        if name in ("fresh", "zones"):
+            # With nothing but zones, their listing tells as much.
+            assert not differences(host.read(box.bundle("listing.txt"), "listing"), running)
+
+
+def test_services_of_ours_are_those_that_firewalld_ships() -> None:
+    needs("firewalld")
+    checked = 0
+    for path in sorted(Path("/usr/lib/firewalld/services").glob("*.xml")):
+        if path.stem in SERVICES:
+            file = decode(str(path), path.read_bytes())
+            ledger = LedgerBuilder((file,))
+            shipped = read_service(parse(file, ledger), ledger)
+            mine = SERVICES[path.stem]
+            for field in ("ports", "protocols", "source_ports", "destination", "includes"):
+                assert set(getattr(mine, field)) == set(getattr(shipped, field)), f"{path.stem}: {field}"
+            checked += 1
+    assert checked >= 50
 
 
 LINKS = (
@@ -270,10 +299,7 @@ def test_shorewall(name: str, tmp_path: Path) -> None:
             if file == "shorewall.conf":
                 lines = (folder / file).read_text() + lines
             (folder / file).write_text(lines)
-        box.run(
-            f"{LINKS}mkdir -p /run/shorewall; mount -t tmpfs none /var/lib/{program}\n"
-            f"{program} start > $OUT/../log 2>&1 || (cat $OUT/../log; exit 1)\niptables-save > $OUT/a.v4\nip6tables-save > $OUT/a.v6"
-        )
+        box.run(LINKS + START_SHOREWALL.format(program=program))
         families = (6,) if name == "six" else (4, 6) if name == "open" else (4,)
         compare(box.bundle(f"etc/{program}"), box.bundle("out"), families)
         if name == "three":
@@ -336,3 +362,34 @@ def test_scripts_and_listings(name: str, tmp_path: Path) -> None:
         listed = host.read(box.bundle("listed"), "listed")
         assert not listed.ledger.unread
         assert not differences(listed, host.read(box.bundle("out"), "dump"))
+
+
+SAMPLES = {
+    "season-pass-web": ("ufw", ("etc/ufw", "etc/default/ufw"), START_UFW),
+    "ticket-hall": ("firewalld", ("etc/firewalld",), START_FIREWALLD),
+    "rescue-relay": ("shorewall", ("etc/shorewall",), LINKS + START_SHOREWALL.format(program="shorewall")),
+}
+
+
+@pytest.mark.parametrize("name", SAMPLES)
+def test_the_sample_hosts_are_what_their_programs_would_run(name: str, tmp_path: Path) -> None:
+    program, places, start = SAMPLES[name]
+    needs(program)
+    with Sandbox(tmp_path) as box:
+        for place in places:
+            box.copy(place)
+        for path, data in files().items():
+            place = path.removeprefix(f"exports/{name}/")
+            if place.startswith(places):
+                target = tmp_path / place
+                target.parent.mkdir(parents=True, exist_ok=True)
+                target.write_bytes(data)
+        if program == "shorewall":
+            # What the sample leaves to defaults is what is shipped.
+            conf = (
+                Path("/etc/shorewall/shorewall.conf").read_text()
+                + (tmp_path / "etc/shorewall/shorewall.conf").read_text()
+            )
+            (tmp_path / "etc/shorewall/shorewall.conf").write_text(conf)
+        box.run(start)
+        compare(box.bundle(*places), box.bundle("out"), (4, 6))

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import lzma
 import tarfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
@@ -33,6 +35,8 @@ def is_archive(path: Path) -> bool:
     """Whether a file is an archive that can be read, by its content."""
     try:
         return path.is_file() and (zipfile.is_zipfile(path) or tarfile.is_tarfile(path))
+    except (EOFError, zlib.error, lzma.LZMAError):
+        return True  # packed, but damaged: `members` says so
     except OSError:
         return False
 
@@ -45,7 +49,16 @@ def members(path: Path) -> list[Member]:
     """
     try:
         found = list(_zip(path) if zipfile.is_zipfile(path) else _tar(path))
-    except (tarfile.TarError, zipfile.BadZipFile, EOFError, OSError, RuntimeError, NotImplementedError) as error:
+    except (
+        tarfile.TarError,
+        zipfile.BadZipFile,
+        zlib.error,
+        lzma.LZMAError,
+        EOFError,
+        OSError,
+        RuntimeError,
+        NotImplementedError,
+    ) as error:
         raise UnreadableError(f"{path}: the archive cannot be read ({error}); pack it again") from error
     return sorted(found, key=lambda one: one.name)
 

@@ -28,6 +28,7 @@ PACKET_STYLE = "dark_cyan"
 
 _SHOWN_LINES = 8
 _SHOWN_FILES = 6
+_SHOWN_SETTINGS = 30
 _LABEL = 8
 
 
@@ -213,12 +214,15 @@ def _facts(console: Console, device: Device) -> None:
         rows.add_row(Text("management", "dim"), Text(", ".join(dict.fromkeys(ways))))
     if admin.accounts:
         rows.add_row(Text("accounts", "dim"), Text(", ".join(visible(one.name) for one in admin.accounts)))
-    for number, (name, value, setting) in enumerate(settings_of(device)):
+    settings = list(settings_of(device))
+    for number, (name, value, setting) in enumerate(settings[:_SHOWN_SETTINGS]):
         where = f"  {setting.where}" if setting.where is not None else ""
         said = Text.assemble(
             f"{visible(name)}: {visible(value)}", (f" ({setting.standing.value}){visible(where)}", "dim")
         )
         rows.add_row(Text("" if number else "settings", "dim"), said)
+    if len(settings) > _SHOWN_SETTINGS:
+        rows.add_row("", Text(f"and {len(settings) - _SHOWN_SETTINGS} more, all listed with --json", "dim"))
     console.print(Padding(rows, (0, 0, 0, 2)))
 
 

@@ -49,6 +49,11 @@ _REFUSALS = {
 _TUNNELLED = ("::/96", "::ffff:0.0.0.0/96", "2002::/24", "2002:a00::/24", "2002:7f00::/24", "2002:a9fe::/32",
               "2002:ac10::/28", "2002:c0a8::/32", "2002:e000::/19")  # fmt: skip
 """IPv6 addresses that hold IPv4 ones not to be routed (RFC 3964)."""
+_RICH = frozenset(
+    ["source", "destination", "service", "port", "protocol", "source-port", "icmp-block", "icmp-type", "masquerade",
+     "forward-port", "tcp-mss-clamp", "log", "nflog", "audit", "accept", "reject", "drop", "mark"]
+)  # fmt: skip
+"""What a rich rule may hold (firewalld.richlanguage(5))."""
 _SET_TYPES = {"ip": "ipv4_addr", "net": "ipv4_addr", "mac": "ether_addr", "iface": "ifname", "mark": "mark"}
 
 Expr = list[dict[str, Any]]
@@ -75,9 +80,8 @@ class Writer:
 
     def _place(self, conf: ExportFile | None) -> Span:
         """The line that stands for what firewalld does by itself: the one that names the default zone, where it is stated."""
-        if "DefaultZone" in self.settings:
-            return self.settings["DefaultZone"].where
-        return (conf or next(self.bundle.under(_ETC))).span(1)
+        first = self.settings.get("DefaultZone") or next(iter(self.settings.values()), None)
+        return first.where if first is not None else (conf or next(self.bundle.under(_ETC))).span(1)
 
     def setting(self, name: str) -> Assigned:
         return self.settings.get(name) or Assigned(_SETTINGS[name], self.home)
@@ -600,7 +604,8 @@ class Writer:
 
     def _rich_ends(self, rule: Element) -> tuple[Expr, str]:
         expr: Expr = []
-        gap = ""
+        strange = [one.tag for one in rule.children if one.tag not in _RICH]
+        gap = f"'{strange[0]}' is not known inside a rich rule" if strange else ""
         if rule.get("family"):
             expr.append(_meta("nfproto", rule.get("family")))
         for tag, side in (("destination", "daddr"), ("source", "saddr")):

@@ -146,8 +146,8 @@ def _sources(
 def _ruleset(
     files: tuple[ExportFile, ...], objects: dict[str, list[json_form.Item]], ledger: LedgerBuilder
 ) -> FirewallPart:
-    """One rule set; where both its forms are there, the JSON counts."""
-    best = next((file for file in files if file.path in objects), files[0])
+    """One rule set; where both its forms are there, the text counts, since a line of it can be shown as it is."""
+    best = next((file for file in files if file.path not in objects), files[0])
     for other in files:
         if other is not best:
             _leave(ledger, other, f"the same rule set as {best.path} in its other form")

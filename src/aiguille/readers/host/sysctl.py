@@ -13,7 +13,7 @@ _LINE = re.compile(r"-?\s*([a-zA-Z0-9_./*-]+)\s*=\s*(.*)")
 _USED = re.compile(
     r"net\.ipv4\.tcp_syncookies|net\.ipv4\.ip_forward|net\.ipv6\.conf\.(?:all|default)\.forwarding"
     r"|net\.ipv[46]\.conf\.[^.]+\.(?:accept_source_route|accept_redirects|send_redirects|secure_redirects|rp_filter|log_martians)"
-    r"|net\.ipv4\.icmp_echo_ignore_broadcasts|net\.netfilter\.nf_conntrack_.*|net\.ipv6\.conf\.[^.]+\.disable_ipv6"
+    r"|net\.ipv4\.icmp_echo_ignore_broadcasts|net\.netfilter\.nf_conntrack_(?:helper|max|tcp_loose|tcp_be_liberal)|net\.ipv6\.conf\.[^.]+\.disable_ipv6"
 )
 _OUTPUT = re.compile(r"(?:net|kernel|vm|fs|dev)\.[a-zA-Z0-9_./-]+ = .*")
 
@@ -56,4 +56,5 @@ def _files(bundle: Bundle) -> Iterator[ExportFile]:
     for place in ("etc/sysctl.conf", "etc/ufw/sysctl.conf"):
         if (file := bundle.get(place)) is not None:
             yield file
-    yield from (file for file in bundle.files if not file.place.startswith("etc/") and is_output(file))
+    inside = ("etc/", "usr/", "run/")
+    yield from (file for file in bundle.files if not file.place.startswith(inside) and is_output(file))

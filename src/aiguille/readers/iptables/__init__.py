@@ -40,8 +40,10 @@ def recognise(file: ExportFile) -> str | None:
 
 def is_script(file: ExportFile) -> bool:
     """Whether a file that was recognised holds commands, not what iptables-save or ``iptables -S`` prints."""
-    dumped = script.is_listing(file) or any(TABLE.fullmatch(line.strip()) for line in file.lines)
-    return not dumped and script.recognise(file) is not None
+    dumped = any(TABLE.fullmatch(line.strip()) for line in file.lines) and not any(
+        "tables-restore" in line and "<<" in line for line in file.lines
+    )
+    return not dumped and not script.is_listing(file) and script.recognise(file) is not None
 
 
 def read(files: Sequence[ExportFile], name: str) -> Device:

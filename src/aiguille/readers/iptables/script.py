@@ -17,13 +17,17 @@ from aiguille.readers.iptables.tables import BUILT_IN, Table, Tables
 from aiguille.readers.iptables.tokens import split_words
 
 _PROGRAM = re.compile(r"(?:\S*/)?(ip6?tables)(?:-(?:nft|legacy))?")
-_LINE = re.compile(r"^\s*(?:sudo\s+)?(?:\S*/)?ip6?tables(?:-(?:nft|legacy))?\s+(?:-\S+\s+.*)?-[APNIF]\b", re.MULTILINE)
+_LINE = re.compile(
+    r"(?:^|[;&|]|\bdo[ \t]|\bthen[ \t])[ \t]*(?:\w+=[\w./-]*[ \t]+)*(?:sudo[ \t]+)?(?:[\w./-]*/)?ip6?tables(?:-(?:nft|legacy))?[ \t]"
+    r"[^\n;]*?(?<=[ \t])(?:-[APNIFDR]|--(?:append|policy|new-chain|insert|flush|delete|replace))\b",
+    re.MULTILINE,
+)
 _BY_VARIABLE = re.compile(r"^\s*\"?\$\{?(\w+)\}?\"?\s+(?:-t\s+\w+\s+|-w\s+)*-[APNIF]\b", re.MULTILINE)
 _LISTED = re.compile(r"-P (INPUT|FORWARD|OUTPUT|PREROUTING|POSTROUTING) (ACCEPT|DROP)(?: -c ([0-9]+) ([0-9]+))?")
 _ASSIGNMENT = re.compile(r"(?:(?:export|readonly|local|declare)\s+)?([A-Za-z_]\w*)=(.*)", re.DOTALL)
 _VARIABLE = re.compile(r"\$\{([A-Za-z_]\w*)\}|\$([A-Za-z_]\w*)|\$[0-9@*#?!{(]|`")
 _REDIRECT = re.compile(r"\s*[0-9&]?>>?\s*(?:&[0-9]|\S+)|\s*<\s*\S+")
-_LOOP = re.compile(r"for\s+([A-Za-z_]\w*)\s+in\s+(.*)")
+_LOOP = re.compile(r"for\s+([A-Za-z_]\w*)\s+in\b\s*(.*)")
 _QUIET = frozenset([
     "echo", "printf", "modprobe", "sysctl", "set", "unset", "true", "false", ":", "exit", "return", "shift",
     "cd", "sleep", "logger", "touch", "mkdir", "rm", "cat", "test", "[", "export",

@@ -75,6 +75,10 @@ class _Text:
                     where = self._statement_span()
                     self.ledger.unread(where, "what it includes is not in this file; export with `nft list ruleset`")
                     self.ledger.problem(where, "rules of another file belong here; export with `nft list ruleset`")
+                case "}" | ")":
+                    raise UnreadableError(
+                        f"{self.file.path}:{self._line(first)}: '{word}' closes a block that was never opened; save the rule set again"
+                    )
                 case _:
                     self.ledger.unread(self._statement_span(), "is not a command of nft that describes a rule set")
         return self.out

@@ -17,6 +17,8 @@ from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 
 _DEEPEST_INCLUDE = 4
+UNKNOWN = "\x00"
+"""Stands in a column for what only the host knows."""
 _VARIABLE = re.compile(r"\$\{([A-Za-z_]\w*)\}|\$([A-Za-z_]\w*)")
 _SET = re.compile(r"\?set\s+\$?([A-Za-z_]\w*)\s+(.*)", re.IGNORECASE)
 _EMBEDDED = re.compile(r"(?:\?begin\s+(?:perl|shell)\b|(?:perl|shell)\s)", re.IGNORECASE)
@@ -71,8 +73,10 @@ class Folder:
 
     @property
     def home(self) -> Span:
-        file = self.conf or next(self.bundle.under(self.root))
-        return file.span(1)
+        """The line that stands for what Shorewall does by itself: the first setting."""
+        for one in self.said.values():
+            return one.where
+        return next(self.bundle.under(self.root)).span(1)
 
     def setting(self, name: str) -> str:
         """A setting's value with variables put in."""
@@ -132,7 +136,7 @@ class Folder:
         """A line with variables put in, and why a part of it is not known."""
         value, gap = self._expand(text, {})
         return (
-            value if value is not None else _VARIABLE.sub(lambda m: self.values.get(m[1] or m[2]) or "?", text)
+            value if value is not None else _VARIABLE.sub(lambda m: self.values.get(m[1] or m[2]) or UNKNOWN, text)
         ), gap
 
 

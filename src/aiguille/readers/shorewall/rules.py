@@ -31,7 +31,7 @@ from aiguille.readers.shorewall.columns import (
     rate_words,
     read_side,
 )
-from aiguille.readers.shorewall.lines import Folder, Row
+from aiguille.readers.shorewall.lines import UNKNOWN, Folder, Row
 from aiguille.readers.shorewall.macros import MACROS
 from aiguille.readers.shorewall.zones import Network
 
@@ -351,9 +351,11 @@ class Rules:
                 continue
             said = [re.sub(r"@\{?(\d)\}?", lambda m: given.get(int(m[1]), ""), one) for one in row.columns]
             row = replace(row, columns=tuple(one or "-" for one in said))
-            one = read_call(row.columns[0])
-            for inner, columns in self._expanded(one, _columns(row)):
-                out += self._inside(inner, columns, chain)
+            try:
+                for inner, columns in self._expanded(read_call(row.columns[0]), _columns(row)):
+                    out += self._inside(inner, columns, chain)
+            except NotUnderstoodError as error:
+                out.append(Entry(row.where, (), ("-j", "?"), (str(error),)))
         self._running.pop()
         return chain
 
@@ -460,11 +462,12 @@ class Rules:
             target = ("-j", "DNAT", "--to-destination", f"{address}:{server.port}" if server.port else address)
         inside, _, outside = columns.origdest.partition("!")
         matches = self.matches(replace(columns, origdest=""), zones=True, destination=False)
-        origin = [address_words(text, "d") for text in inside.split(",") if text]
-        if outside:
-            matches.without += [address_words(text, "d") for text in outside.split(",")]
-        if origin:
-            matches.words = alternatives([matches.words, origin])
+        try:
+            origin = [address_words(text, "d") for text in inside.split(",") if text]
+            matches.without += [address_words(text, "d") for text in outside.split(",") if text]
+            matches.words = alternatives([matches.words, origin]) if origin else matches.words
+        except NotUnderstoodError as error:
+            matches.gaps.append(str(error))
         entries = self._finished(call, matches, [[]], target, columns, f"{source}_dnat", self.nat_chains)
         self.nat.setdefault(source, []).extend(entries)
 
@@ -510,17 +513,25 @@ def _columns(row: Row) -> Columns:
     }
     return Columns(
         row.where,
-        source=row.column(1, "source"),
-        dest=row.column(2, "dest"),
-        protocol=row.column(3, "proto|protocol"),
-        dport=row.column(4, "dport|dports|port|ports"),
-        sport=row.column(5, "sport|sports|cport"),
-        origdest=row.column(6, "origdest|origdst"),
-        details=tuple(sorted(details.items())),
-        inline=row.inline,
+        source=_known(row.column(1, "source")),
+        dest=_known(row.column(2, "dest")),
+        protocol=_known(row.column(3, "proto|protocol")),
+        dport=_known(row.column(4, "dport|dports|port|ports")),
+        sport=_known(row.column(5, "sport|sports|cport")),
+        origdest=_known(row.column(6, "origdest|origdst")),
+        details=tuple(sorted((name, value) for name, value in details.items() if UNKNOWN not in value)),
+        inline=tuple(word for word in row.inline if UNKNOWN not in word),
         comment=row.comment or row.named.get("comment", ""),
         gap=row.gap,
     )
+
+
+def _known(text: str) -> str:
+    """A column without what only the host knows, so that the rule is taken for as wide as it may be: the zone stays."""
+    if UNKNOWN not in text:
+        return text
+    zone = _zone_part(text)
+    return "" if UNKNOWN in zone or not zone else zone
 
 
 def _macro_line(line: str, family: int) -> tuple[str, Columns]:

@@ -7,7 +7,9 @@ is the same.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TypeVar
 
 from aiguille.model import Interface as ModelInterface
 from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
@@ -21,6 +23,8 @@ from aiguille.readers.shorewall.columns import address_words, rate_words
 from aiguille.readers.shorewall.lines import Folder, Row
 from aiguille.readers.shorewall.rules import Columns, Entry, Pair, Rules
 from aiguille.readers.shorewall.zones import Group, Interface, Network, Zone
+
+T = TypeVar("T")
 
 _SHIPPED = {
     "ACCEPT_DEFAULT": "none", "AUTOCOMMENT": "Yes", "AUTOHELPERS": "Yes", "BLACKLIST": "NEW,INVALID,UNTRACKED",
@@ -118,6 +122,8 @@ class _Compiler:
         self.family, self.ledger = family, ledger
         self.folder = Folder(bundle, root, family, ledger, _SHIPPED)
         self.network = Network(self.folder)
+        if limit := self.folder.setting("LOGLIMIT"):
+            _or_refuse(self.folder.setting_where("LOGLIMIT"), rate_words, limit)
         self.rules = Rules(self.folder, self.network)
         self.tables = Tables(family, ledger)
         self.home = self.folder.home
@@ -175,7 +181,9 @@ class _Compiler:
                 f"{row.where}: a policy has a source, a destination and an action; the line is cut off"
             )
         said, _, own = row.columns[2].partition(":")
-        call = read_call(said)
+        call = _or_refuse(row.where, _policy, said)
+        if rate := row.column(4, "rate|limit"):
+            _or_refuse(row.where, rate_words, rate)
         level, _, tag = row.column(3, "loglevel").partition(":")
         default = self.folder.setting(f"{call.name}_DEFAULT") if f"{call.name}_DEFAULT" in _SHIPPED else "none"
         if own:
@@ -399,7 +407,7 @@ class _Compiler:
         accepted: list[str] = []
         apart: list[tuple[str, str]] = []
         for state, sign in (("ESTABLISHED", "^"), ("RELATED", "+"), ("INVALID", "_"), ("UNTRACKED", "=")):
-            said = "ACCEPT" if state == "ESTABLISHED" else self.folder.setting(f"{state}_DISPOSITION").upper()
+            said = "ACCEPT" if state == "ESTABLISHED" else self._disposition(state)
             level = "" if state == "ESTABLISHED" else self.folder.setting(f"{state}_LOG_LEVEL")
             if state == "ESTABLISHED" and self.folder.is_on("FASTACCEPT"):
                 continue
@@ -412,14 +420,20 @@ class _Compiler:
         if accepted:
             self._add(name, policy.where, *_states(",".join(accepted)), "-j", "ACCEPT")
         for state, sign in apart:
-            said = "ACCEPT" if state == "ESTABLISHED" else self.folder.setting(f"{state}_DISPOSITION").upper()
+            said = "ACCEPT" if state == "ESTABLISHED" else self._disposition(state)
             level = "" if state == "ESTABLISHED" else self.folder.setting(f"{state}_LOG_LEVEL")
             where = policy.where if state == "ESTABLISHED" else self.folder.setting_where(f"{state}_DISPOSITION")
             own = self._chain(f"{sign}{name}", where)
             self._fill(self.filter, own, pair.sections[state])
             if said != "CONTINUE":
-                self._decide(own, _Policy(Call(said.removeprefix("A_"), level=level), where))
+                self._decide(own, _Policy(Call(said, level=level), where))
             self._add(name, where, *_states(state), "-j", own)
+
+    def _disposition(self, name: str) -> str:
+        """What a setting says is done with packets of a kind."""
+        said = self.folder.setting(f"{name}_DISPOSITION").upper()
+        call = _or_refuse(self.folder.setting_where(f"{name}_DISPOSITION"), _policy, said)
+        return call.name.removeprefix("A_")
 
     def _limited(self, name: str, policy: _Policy) -> None:
         """New TCP connections above the rate of a policy are refused."""
@@ -434,10 +448,12 @@ class _Compiler:
 
     def _decide(self, chain: str, policy: _Policy) -> None:
         """The end of a chain: actions by default, the record, the policy itself."""
+        said = self.folder.said.get(f"{policy.action.name}_DEFAULT")
+        where = said.where if said is not None and policy.defaults == said.value else policy.where
         try:
-            defaults = self.rules.defaults(policy.defaults, policy.where, chain) if policy.defaults else []
+            defaults = self.rules.defaults(policy.defaults, where, chain) if policy.defaults else []
         except NotUnderstoodError as error:
-            defaults = [Entry(policy.where, (), ("-j", "?"), (str(error),))]
+            defaults = [Entry(where, (), ("-j", "?"), (str(error),))]
         if self.folder.is_on("MULTICAST") and policy.defaults and policy.action.name in ("DROP", "REJECT"):
             self._add(chain, policy.where, "-d", "224.0.0.0/4" if self.family == 4 else "ff00::/8", "-j", "RETURN")
         self._fill(self.filter, chain, defaults)
@@ -460,7 +476,7 @@ class _Compiler:
         for name, (setting, tests) in oddities.items():
             if name not in jumps:
                 continue
-            said = self.folder.setting(f"{setting}_DISPOSITION").upper().removeprefix("A_")
+            said = self._disposition(setting)
             level = self.folder.setting(f"{setting}_LOG_LEVEL")
             if name in ("TCPFlags", "DropSmurfs"):
                 said, level = "DROP", ""
@@ -589,3 +605,28 @@ class _Compiler:
 
 def _states(text: str) -> list[str]:
     return ["-m", "conntrack", "--ctstate", text]
+
+
+def _policy(text: str) -> Call:
+    """An action that can stand as a policy or disposition; raises NotUnderstoodError for others."""
+    call = read_call(text)
+    if call.name.removeprefix("A_") not in (
+        "ACCEPT",
+        "DROP",
+        "REJECT",
+        "CONTINUE",
+        "NONE",
+        "QUEUE",
+        "NFQUEUE",
+        "BLACKLIST",
+    ):
+        raise NotUnderstoodError(f"'{text}' is not a policy such as ACCEPT, DROP or REJECT")
+    return call
+
+
+def _or_refuse(where: Span, read: Callable[[str], T], text: str) -> T:
+    """What a reader of one word makes of it; Shorewall refuses a folder with such a word, so that nothing of it runs."""
+    try:
+        return read(text)
+    except NotUnderstoodError as error:
+        raise UnreadableError(f"{where}: {error}; Shorewall refuses that") from error

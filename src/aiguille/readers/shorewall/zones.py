@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
-from aiguille.model import Span, UnreadableError
+from aiguille.model import NotUnderstoodError, Span, UnreadableError
+from aiguille.readers.shorewall.columns import address_words
 from aiguille.readers.shorewall.lines import Folder, Row
 
 _OPTIONS = frozenset([
@@ -149,6 +150,12 @@ class Network:
 
     def _add(self, name: str, group: Group) -> None:
         zone = self.zone(name, group.where)
+        for net in (*group.networks, *group.without):
+            try:
+                if net != "dynamic":
+                    address_words(net, "s")
+            except NotUnderstoodError as error:
+                raise UnreadableError(f"{group.where}: {error}; Shorewall refuses that") from error
         if "bridge" in group.options:
             group = Group(group.interface, group.networks, group.without, group.options | {"routeback"}, group.where)
         zone.groups.append(group)

@@ -1,0 +1,191 @@
+"""The files of a Linux host beside its rules: who may log in and how, what the kernel is told, where logs go."""
+
+from __future__ import annotations
+
+import json
+from math import inf
+
+import pytest
+
+from aiguille.model import Known, Side, UnreadableError
+from tests.helpers import DUMP, linux
+
+SSHD = [
+    # files, ports reached, idle minutes, facts
+    ({"": "Port 22\n"}, [22], inf, {"PermitRootLogin": "prohibit-password", "PasswordAuthentication": "yes"}),
+    ({"": "# nothing set\n"}, [22], inf, {"MaxAuthTries": "6"}),
+    ({"": "Port 22\nPort 2222\n"}, [22, 2222], inf, {}),
+    ({"": "ListenAddress 192.0.2.1:2200\nListenAddress [2001:db8::1]:2201\n"}, [2200, 2201], inf, {}),
+    ({"": "ListenAddress 127.0.0.1\nListenAddress ::1\n"}, [], inf, {}),
+    ({"": "ListenAddress 127.0.0.1\nListenAddress 2001:db8::1\n"}, [22], inf, {}),
+    ({"": "ClientAliveInterval 5m\nClientAliveCountMax 2\n"}, [22], 10.0, {}),
+    ({"": "ClientAliveInterval=300\n"}, [22], 15.0, {}),
+    ({"": "ClientAliveInterval 300\nClientAliveCountMax 0\n"}, [22], inf, {}),
+    ({"": "PermitRootLogin no\nPermitRootLogin yes\n"}, [22], inf, {"PermitRootLogin": "no"}),  # the first counts
+    (
+        {"": "Include sshd_config.d/*.conf\nPermitRootLogin yes\n", ".d/10.conf": "PermitRootLogin no\n"},
+        [22], inf, {"PermitRootLogin": "no"},
+    ),
+    (
+        {"": "PermitRootLogin yes\nInclude /etc/ssh/sshd_config.d/*.conf\n", ".d/10.conf": "PermitRootLogin no\n"},
+        [22], inf, {"PermitRootLogin": "yes"},
+    ),
+    (
+        {"": "Match Address 10.0.0.0/8\n  PasswordAuthentication yes\nMatch all\nPasswordAuthentication no\n"},
+        [22], inf, {"PasswordAuthentication": "no", "PasswordAuthentication (Match Address 10.0.0.0/8)": "yes"},
+    ),
+    (  # a Match in an included file ends with that file
+        {"": "Include sshd_config.d/a.conf\nMaxAuthTries 3\n", ".d/a.conf": "Match User x\nMaxAuthTries 9\n"},
+        [22], inf, {"MaxAuthTries": "3", "MaxAuthTries (Match User x)": "9"},
+    ),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("files", "ports", "idle", "facts"), SSHD)
+def test_sshd(files: dict[str, str], ports: list[int], idle: float, facts: dict[str, str]) -> None:
+    device = linux({f"etc/ssh/sshd_config{name}": text for name, text in files.items()})
+    found = [p.first for s in device.administration.services for t in s.terms for p in t.destination_ports]
+    assert found == ports
+    assert device.administration.idle_minutes.value == idle
+    told = {fact.name.removeprefix("sshd "): fact.setting.value for fact in device.system}
+    assert facts.items() <= told.items()
+    assert not device.ledger.unread
+
+
+@pytest.mark.parametrize(
+    ("text", "problem"),
+    [
+        ("Include ../../../../etc/shadow\n", "leads out of its folder"),
+        ("Include /etc/ssh/gone.conf\n", "is not in the bundle"),
+        ("Include sshd_config\n", "too deeply"),
+        ("Port 99999\n", "not a port"),
+    ],
+)
+def test_sshd_that_asks_for_more_than_there_is(text: str, problem: str) -> None:
+    ledger = linux({"etc/ssh/sshd_config": text}).ledger
+    assert any(problem in entry.why for entry in (*ledger.problems, *ledger.unread))
+
+
+JAILS = [
+    ({"jail.local": "[sshd]\nenabled = true\nmaxretry = 3\nbantime = 1h\n"}, 3, 3600, Known.STATED),
+    ({"jail.local": "[DEFAULT]\nbantime = 15m\nmaxretry = 4\n[sshd]\nenabled = true\n"}, 4, 900, Known.STATED),
+    ({"jail.conf": "[sshd]\nenabled = true\n"}, 5, 600, Known.DEFAULT),
+    ({"jail.conf": "[sshd]\nmaxretry = 2\n"}, inf, 0, Known.DEFAULT),  # a jail is off until somebody switches it on
+    ({"jail.conf": "[sshd]\nenabled = true\n", "jail.local": "[sshd]\nenabled = false\n"}, inf, 0, Known.DEFAULT),
+    (
+        {"jail.d/a.conf": "[sshd]\nenabled=true\nmaxretry=9\n", "jail.d/z.local": "[sshd]\nmaxretry=2\nbantime=-1\n"},
+        2, inf, Known.STATED,
+    ),
+    ({"jail.local": "[sshd]\nenabled = true\nmaxretry = 3  # few\nbantime = 1d 12h\n"}, 3, 129600, Known.STATED),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("files", "attempts", "seconds", "standing"), JAILS)
+def test_fail2ban(files: dict[str, str], attempts: float, seconds: float, standing: Known) -> None:
+    admin = linux({f"etc/fail2ban/{name}": text for name, text in files.items()}).administration
+    assert (admin.lockout_attempts.value, admin.lockout_seconds.value) == (attempts, seconds)
+    assert admin.lockout_attempts.standing is standing
+
+
+LOGS = [
+    ({}, None, None),
+    ({"systemd/journald.conf": "[Journal]\nMaxRetentionSec=2week\n"}, 14.0, None),
+    ({"systemd/journald.conf": "[Journal]\n#MaxRetentionSec=2week\n"}, inf, None),
+    (
+        {"systemd/journald.conf": "[Journal]\n", "systemd/journald.conf.d/x.conf": "[Journal]\nMaxRetentionSec=30day\n"},
+        30.0, None,
+    ),
+    (
+        {"logrotate.conf": "weekly\nrotate 4\ninclude /etc/logrotate.d\n",
+         "logrotate.d/s": "/var/log/syslog\n{\n  daily\n  rotate 9\n}\n"},
+        9.0, None,
+    ),
+    ({"logrotate.conf": "weekly\nrotate 4\n", "logrotate.d/s": "/var/log/syslog {\n compress\n rotate 5\n}\n"}, 35.0, None),
+    ({"logrotate.d/web": "/var/log/nginx/*.log {\n daily\n rotate 2\n}\n"}, None, None),
+    ({"rsyslog.conf": "*.* /var/log/all\n"}, None, ()),
+    ({"rsyslog.conf": "*.* @@192.0.2.9:6514\n"}, None, ("192.0.2.9",)),
+    ({"rsyslog.conf": "", "rsyslog.d/a.conf": "*.info @[2001:db8::9]:514\n"}, None, ("2001:db8::9",)),
+    ({"rsyslog.d/a.conf": '*.* action(type="omfwd" target="log.example" port="6514" protocol="tcp")\n'}, None, ("log.example",)),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("files", "days", "collectors"), LOGS)
+def test_logs(files: dict[str, str], days: float | None, collectors: tuple[str, ...] | None) -> None:
+    logging = linux({f"etc/{name}": text for name, text in files.items() if text}).logging
+    assert (logging.device_days.value if logging.device_days.known else None) == days
+    assert (logging.collectors.value if logging.collectors.known else None) == collectors
+
+
+def test_kernel_settings_come_in_the_order_in_which_they_take_effect() -> None:
+    def rp_filter(**files: str) -> str:
+        places = {name.replace("__", "/").replace("_dot_", "."): text for name, text in files.items()}
+        facts = {fact.name: fact.setting.value for fact in linux(places).system}
+        return facts["net.ipv4.conf.all.rp_filter"]
+
+    said = "net.ipv4.conf.all.rp_filter = %s\n"
+    assert rp_filter(etc__sysctl_dot_conf=said % 2, etc__sysctl_dot_d__99_dot_conf=said % 1) == "2"
+    assert rp_filter(etc__sysctl_dot_d__10_dot_conf=said % 2, etc__sysctl_dot_d__20_dot_conf=said % 1) == "1"
+    assert rp_filter(usr__lib__sysctl_dot_d__50_dot_conf=said % 2, etc__sysctl_dot_d__50_dot_conf=said % 1) == "1"
+    assert rp_filter(etc__sysctl_dot_conf=said % 2, sysctl_dot_txt="kernel.x = 1\n" + said % 0) == "0"
+    assert rp_filter(etc__ufw__sysctl_dot_conf="net/ipv4/conf/all/rp_filter=1\n") == "1"
+
+
+def test_accounts_with_a_login_shell() -> None:
+    passwd = (
+        "root:x:0:0::/root:/bin/bash\nd:x:1:1::/:/usr/sbin/nologin\nsync:x:4:4::/bin:/bin/sync\nann:x:9:9::/h:\nodd\n"
+    )
+    device = linux({"etc/passwd": passwd, "etc/os-release": 'NAME=x\nPRETTY_NAME="Some Linux 9"\n'})
+    assert [(one.name, one.role) for one in device.administration.accounts] == [("root", "root"), ("ann", "")]
+    assert [entry.where.first for entry in device.ledger.unread] == [5]
+    assert device.firmware.value == "Some Linux 9"
+
+
+def interface(name: str, *networks: str, up: bool = True) -> dict[str, object]:
+    parts = [network.split("/") for network in networks]
+    info = [{"local": address, "prefixlen": int(length)} for address, length in parts]
+    return {"ifname": name, "flags": ["BROADCAST", *(["UP"] if up else [])], "addr_info": info}
+
+
+def test_what_the_host_says_of_its_network() -> None:
+    addresses = json.dumps([interface("eth0", "192.0.2.9/28", "2001:db8::9/64"), interface("eth1", up=False)])
+    links = json.dumps([{"ifname": "eth2", "flags": ["UP"]}], indent=1)
+    routes = json.dumps([{"dst": "default", "dev": "eth0"}, {"dst": "192.0.2.0/28", "dev": "eth0"}])
+    sockets = (
+        "tcp   LISTEN 0 128    0.0.0.0:22      0.0.0.0:*\n"
+        "tcp   LISTEN 0 128  127.0.0.1:23      0.0.0.0:*\n"
+        "udp   UNCONN 0 0            *:161           *:*\n"
+        "tcp   LISTEN 0 128       [::]:5432       [::]:*\n"
+        "udp   UNCONN 0 0    [fe80::1]%eth0:69      [::]:*\n"
+    )
+    device = linux({"a.json": addresses, "l.json": links, "r.json": routes, "ss.txt": sockets})
+    assert [(i.name, i.enabled, len(i.addresses)) for i in device.interfaces] == [
+        ("eth0", True, 2), ("eth1", False, 0), ("eth2", True, 0),
+    ]  # fmt: skip
+    (outside,) = device.zones
+    assert (outside.interfaces, outside.side) == (("eth0",), Side.OUTSIDE)
+    assert "default route" in outside.guessed
+    assert [s.name for s in device.administration.services] == ["ssh", "snmp", "database (postgresql)", "tftp"]
+    assert not device.ledger.unread
+
+
+def test_rules_come_from_what_runs_and_the_rest_is_told() -> None:
+    six = DUMP.replace("-i lo", "-p ipv6-icmp")
+    device = linux({"b.v6": six, "etc/iptables/rules.v4": DUMP + "", "etc/nftables.conf": "table inet x {\n}\n"})
+    assert device.make == "Linux host (the dump of iptables)"
+    assert sorted(f for base in device.rulebases for f in base.families) == [4, 6]
+    assert not device.ledger.problems
+    assert any("not the ones that count" in entry.why for entry in device.ledger.set_aside)
+    stored = DUMP.replace("COMMIT", "-A INPUT -p tcp --dport 22 -j ACCEPT\nCOMMIT")
+    (problem,) = linux({"etc/iptables/rules.v4": stored}).ledger.problems
+    assert "does not run now" in problem.why
+    assert linux({"etc/iptables/rules.v4": stored}, dump="").make == "Linux host (the rules stored for the next start)"
+    with pytest.raises(UnreadableError, match=r"nothing in this bundle .* holds firewall rules"):
+        linux({"etc/ssh/sshd_config": "Port 22\n"}, dump="")
+
+
+def test_backups_and_files_nobody_needs_are_set_aside() -> None:
+    device = linux({"etc/ssh/sshd_config": "Port 22\n", "etc/ssh/sshd_config.old": "Port 23\n", "notes.txt": "hello\n"})
+    why = {entry.where.file: entry.why for entry in device.ledger.set_aside}
+    assert "backup" in why["etc/ssh/sshd_config.old"]
+    assert "no check needs" in why["notes.txt"]
+    assert not device.ledger.unread
