@@ -8,6 +8,7 @@ rules end up hidden, by one rule or by the union of several.
 
 from __future__ import annotations
 
+import json
 import random
 from dataclasses import dataclass
 
@@ -119,3 +120,65 @@ def _network(span: tuple[int, int]) -> str:
     first, last = span
     text = ".".join(str(first >> shift & 255) for shift in (24, 16, 8, 0))
     return f"{text}/{32 - (last - first).bit_length()}"
+
+
+def as_nft(rules: list[GeneratedRule]) -> tuple[str, str]:
+    """The rules as `nft list ruleset` prints them and as `nft -j list ruleset` does, in one line."""
+    lines = ["table inet site {", "\tchain forward {", "\t\ttype filter hook forward priority filter; policy drop;"]
+    objects: list[dict[str, object]] = [
+        {"metainfo": {"version": "1.0.6", "json_schema_version": 1}},
+        {"table": {"family": "inet", "name": "site", "handle": 1}},
+        {"chain": {"family": "inet", "table": "site", "name": "forward", "handle": 1, "type": "filter", "hook": "forward",
+                   "prio": 0, "policy": "drop"}},
+    ]  # fmt: skip
+    for number, rule in enumerate(rules):
+        words: list[str] = []
+        expr: list[dict[str, object]] = []
+
+        def match(left: dict[str, object], text: str, right: object, said: str, words=words, expr=expr) -> None:  # type: ignore[no-untyped-def]
+            words.append(f"{text} {said}")
+            expr.append({"match": {"op": "==", "left": left, "right": right}})
+
+        for key, zone in (("iifname", rule.zone_in), ("oifname", rule.zone_out)):
+            if zone is not None:
+                match({"meta": {"key": key}}, key, f"zone{zone}", f'"zone{zone}"')
+        for field, spans in (("saddr", rule.source), ("daddr", rule.destination)):
+            if spans:
+                values = [_as_prefix(span) for span in spans]
+                right = values[0] if len(values) == 1 else {"set": values}
+                said = ", ".join(map(_short, spans))
+                payload: dict[str, object] = {"payload": {"protocol": "ip", "field": field}}
+                match(payload, f"ip {field}", right, said if len(spans) == 1 else f"{{ {said} }}")
+        if rule.protocol is not None:
+            name = "tcp" if rule.protocol == 6 else "udp"
+            ports = rule.ports[0] if len(rule.ports) == 1 else {"set": list(rule.ports)}
+            said = ", ".join(map(str, rule.ports))
+            payload = {"payload": {"protocol": name, "field": "dport"}}
+            match(payload, f"{name} dport", ports, said if len(rule.ports) == 1 else f"{{ {said} }}")
+        verdict = "accept" if rule.accept else "drop"
+        comment = f"request {number % 997}"
+        words.append(f'counter packets {number} bytes {60 * number} {verdict} comment "{comment}"')
+        expr += [{"counter": {"packets": number, "bytes": 60 * number}}, {verdict: None}]
+        lines.append("\t\t" + " ".join(words))
+        objects.append(
+            {
+                "rule": {
+                    "family": "inet",
+                    "table": "site",
+                    "chain": "forward",
+                    "handle": number + 2,
+                    "comment": comment,
+                    "expr": expr,
+                }
+            }
+        )
+    return "\n".join([*lines, "\t}", "}", ""]), json.dumps({"nftables": objects}) + "\n"
+
+
+def _short(span: tuple[int, int]) -> str:
+    return _network(span).removesuffix("/32")
+
+
+def _as_prefix(span: tuple[int, int]) -> object:
+    address, _, length = _network(span).partition("/")
+    return address if length == "32" else {"prefix": {"addr": address, "len": int(length)}}

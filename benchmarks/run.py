@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from benchmarks import peers
-from benchmarks.generate import GeneratedRule, as_dump, generate
+from benchmarks.generate import GeneratedRule, as_dump, as_nft, generate
 
 T = TypeVar("T")
 
@@ -134,6 +134,24 @@ def reading(size: int, folder: Path) -> None:
     print(f"\nReading {size:,} rules takes {read / split:.2f} times `shlex.split` over the same lines.")
 
 
+def reading_nft(size: int) -> None:
+    """Both forms of one nft rule set, against `json.load` of the JSON; what is read must be the same."""
+    from aiguille.readers import nftables
+    from aiguille.readers.files import decode
+
+    text, data = as_nft(generate(size))
+    load, _ = timed(lambda: json.loads(data))
+    took, device = timed(lambda: nftables.read([decode("rules.json", data.encode())], "bench"))
+    spent, other = timed(lambda: nftables.read([decode("rules.nft", text.encode())], "bench"))
+    rules, others = ([rule.match for b in d.rulebases for _, rule in b.rules()] for d in (device, other))
+    if rules != others or len(rules) != size:
+        raise SystemExit("the two forms of a rule set were read differently")
+    print(
+        f"\nReading {size:,} nft rules takes {took / load:.1f} times `json.load` of their JSON form, and from their text "
+        f"{spent / load:.1f} times the same."
+    )
+
+
 def packets(count: int, folder: Path) -> None:
     """A table of packets through `probe`, and through a plain loop over rules in Python."""
     made = generate(1000)
@@ -187,6 +205,7 @@ def main() -> None:
         rules_table([*sizes, *([100_000] if arguments.large else [])], folder)
         hidden_alone(max(sizes))
         reading(100_000 if arguments.large else max(sizes), folder)
+        reading_nft(100_000 if arguments.large else max(sizes))
         packets(arguments.packets, folder)
 
 
