@@ -130,3 +130,14 @@ def _split(text: str) -> list[str]:
 def split_actions(text: str) -> list[str]:
     """The actions of a list such as a default of a policy: ``Broadcast(DROP),Multicast(DROP):info``."""
     return [one for one in _split(text) if one and one.lower() != "none"]
+
+
+def read_policy(text: str) -> Call:
+    """Read an action that can stand as a policy or disposition; raises NotUnderstoodError for others."""
+    call = read_call(text)
+    if call.name.removeprefix("A_") not in _POLICIES:
+        raise NotUnderstoodError(f"'{text}' is not a policy such as ACCEPT, DROP or REJECT")
+    return call
+
+
+_POLICIES = frozenset(["ACCEPT", "DROP", "REJECT", "CONTINUE", "NONE", "QUEUE", "NFQUEUE", "BLACKLIST"])

@@ -28,13 +28,13 @@ class Side:
 
 @dataclass(slots=True)
 class Matches:
-    """What a rule matches, as alternatives of iptables words; packets that match one of `without` are left out of all.
+    """What a rule matches, as alternatives of iptables words; `without`: words for what is left out of all of them.
 
     gaps: what could not be read
     """
 
     words: list[list[str]] = field(default_factory=lambda: [[]])
-    without: list[list[str]] = field(default_factory=list)
+    without: list[str] = field(default_factory=list)
     gaps: list[str] = field(default_factory=list)
 
 
@@ -87,6 +87,12 @@ def address_words(text: str, way: str) -> list[str]:
         return ["-m", "iprange", "--src-range" if way == "s" else "--dst-range", text]
     read_address(text.partition("/")[0])
     return [f"-{way}", text]
+
+
+def negated(words: list[str]) -> list[str]:
+    """Words that match everything but what these match; they are about one condition."""
+    at = 2 if words[0] == "-m" else 0
+    return [*words[:at], "!", *words[at:]]
 
 
 def protocols_of(text: str) -> list[str]:

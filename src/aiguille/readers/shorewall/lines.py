@@ -8,13 +8,16 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.assignments import read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
+
+T = TypeVar("T")
 
 _DEEPEST_INCLUDE = 4
 UNKNOWN = "\x00"
@@ -138,6 +141,14 @@ class Folder:
         return (
             value if value is not None else _VARIABLE.sub(lambda m: self.values.get(m[1] or m[2]) or UNKNOWN, text)
         ), gap
+
+
+def or_refuse(where: Span, read: Callable[[str], T], text: str) -> T:
+    """What a reader of one word makes of it; Shorewall refuses a folder with such a word, so that nothing of it runs."""
+    try:
+        return read(text)
+    except NotUnderstoodError as error:
+        raise UnreadableError(f"{where}: {error}; Shorewall refuses that") from error
 
 
 class _Any:

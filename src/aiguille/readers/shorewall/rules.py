@@ -17,6 +17,7 @@ from aiguille.readers.shorewall.actions import (
     TRANSLATING,
     Call,
     read_call,
+    read_policy,
     split_actions,
 )
 from aiguille.readers.shorewall.columns import (
@@ -26,18 +27,26 @@ from aiguille.readers.shorewall.columns import (
     alternatives,
     detail_words,
     joined,
+    negated,
     ports_words,
     protocols_of,
     rate_words,
     read_side,
 )
-from aiguille.readers.shorewall.lines import UNKNOWN, Folder, Row
+from aiguille.readers.shorewall.lines import UNKNOWN, Folder, Row, or_refuse
 from aiguille.readers.shorewall.macros import MACROS
 from aiguille.readers.shorewall.zones import Network
 
 _DETAILS = ("rate", "user", "mark", "connlimit", "time", "headers", "switch")
 _DEEPEST_CALL = 20
 SECTIONS = ("ALL", "ESTABLISHED", "RELATED", "INVALID", "UNTRACKED", "NEW")
+_STATES = SECTIONS[1:5]
+SIGNS = {"ESTABLISHED": "^", "RELATED": "+", "INVALID": "_", "UNTRACKED": "="}
+"""What the names of chains for one state begin with."""
+LATER = Span("", 0, 0)
+"""The place of a rule that stands for the policy of its pair, whatever that is."""
+LIMIT = ("-j", "@")
+"""Stands where a policy limits the rate of new connections."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,14 +88,22 @@ class Columns:
 
 @dataclass(slots=True)
 class Pair:
-    """What the tables say of packets from one zone to another, by section; blacklist rules apart."""
+    """What the tables say of packets from one zone to another, in the order Shorewall writes it.
 
-    sections: dict[str, list[Entry]] = field(default_factory=lambda: {name: [] for name in SECTIONS})
+    body: rules of the chain itself; those that states and policies add by themselves have their place `LATER`
+    states: rules of the sections for one connection state, each a chain of its own
+    closed: states that have had their say; referenced: whether any rule named the pair
+    """
+
     blacklist: list[Entry] = field(default_factory=list)
+    body: list[Entry] = field(default_factory=list)
+    states: dict[str, list[Entry]] = field(default_factory=dict)
+    closed: set[str] = field(default_factory=set)
+    referenced: bool = False
 
     @property
     def is_empty(self) -> bool:
-        return not self.blacklist and not any(self.sections.values())
+        return not self.blacklist and not self.referenced
 
 
 class Rules:
@@ -96,9 +113,9 @@ class Rules:
         self.folder, self.network, self.ledger = folder, network, folder.ledger
         self.pairs: dict[tuple[str, str], Pair] = {}
         self.chains: dict[str, list[Entry]] = {}
-        """Chains that rules call for: actions of the user's own, exclusions; in the filter table."""
+        """Chains of actions of the user's own, in the filter table."""
         self.nat: dict[str, list[Entry]] = {}
-        self.nat_chains: dict[str, list[Entry]] = {}
+        self._section = ""
         self.limit = rate_words(limit) if (limit := folder.setting("LOGLIMIT")) else []
         self._running: list[str] = []
 
@@ -118,6 +135,8 @@ class Rules:
         section = row.section or "NEW"
         if section not in SECTIONS:
             raise UnreadableError(f"{row.where}: '{section}' is not a section of rules ({', '.join(SECTIONS)})")
+        if not blacklist and section != self._section:
+            self._begin(section)
         columns = _columns(row)
         try:
             call = read_call(row.columns[0])
@@ -134,10 +153,10 @@ class Rules:
         """Put a rule, free of macros, where packets between its zones pass."""
         sources, own = self._zones(_zone_part(columns.source) or "all", columns.where)
         if call.name.startswith("REDIRECT") or call.name in ("DNAT-", "NONAT"):
-            dests, its = [self.network.firewall], True
+            dests, its = [self.network.firewall], False
         else:
             dests, its = self._zones(_zone_part(columns.dest) or "all", columns.where)
-        both = len(sources) == 1 == len(dests) or (own and its)
+        both = len(sources) == 1 == len(dests) or own or its
         for source in sources:
             if call.name in TRANSLATING and any(dest != source or both for dest in dests):
                 self._translation(call, columns, source)
@@ -146,8 +165,91 @@ class Rules:
             for dest in dests:
                 if source != dest or both:
                     held = self.pair(source, dest)
-                    entries = self.entries(call, columns, f"{source}-{dest}")
-                    (held.blacklist if blacklist else held.sections[section]).extend(entries)
+                    entries = list(self.entries(call, columns, f"{source}-{dest}"))
+                    if blacklist:
+                        held.blacklist += entries
+                    else:
+                        self._put(held, f"{source}-{dest}", section, entries)
+
+    # -- sections ------------------------------------------------------------------------------------------------
+
+    def _begin(self, section: str) -> None:
+        """A rule of another section follows: states of sections gone by are closed in every pair that has rules."""
+        before, self._section = self._section, section
+        done = _before(section)
+        for (source, dest), pair in self.pairs.items():
+            if pair.referenced:
+                self._close(pair, f"{source}-{dest}", before, done)
+
+    def _put(self, pair: Pair, name: str, section: str, entries: list[Entry]) -> None:
+        if not pair.referenced:
+            self._close(pair, name, "", _before(section))
+            pair.referenced = True
+        if section in SIGNS:
+            if section not in pair.states:
+                pair.states[section] = []
+                where = entries[0].where if entries else LATER
+                pair.body.append(Entry(where, ("-m", "conntrack", "--ctstate", section), ("-j", SIGNS[section] + name)))
+            pair.states[section] += entries
+        else:
+            pair.body += entries
+
+    def finish(self, pair: Pair, name: str, section: str) -> None:
+        """Close all states of a pair that no rule names."""
+        self._close(pair, name, section, set(_STATES), new=True)
+
+    def _close(self, pair: Pair, name: str, section: str, states: set[str], *, new: bool = False) -> None:
+        """What Shorewall adds for states at the end of their sections.
+
+        A pair that has rules in the section that ends gets that state's disposition at the end of those; states closed in the
+        same step after it get none, which Shorewall 5.2 does so.
+        """
+        left = [state for state in _STATES if state in states - pair.closed]
+        pair.closed |= states
+        for state in list(left):
+            said = "ACCEPT" if state == "ESTABLISHED" else self.disposition(state)
+            level = "" if state == "ESTABLISHED" else self.folder.setting(f"{state}_LOG_LEVEL")
+            own = state == section and state in pair.states
+            if not (own or level or said != "ACCEPT"):
+                continue
+            where = LATER if state == "ESTABLISHED" else self._setting_place(state)
+            target: tuple[str, ...] = () if said == "CONTINUE" else _TARGETS.get(said, ("-j", said))
+            chain = pair.states.setdefault(state, []) if own or level else pair.body
+            if level:
+                chain.append(Entry(where, (), self.recorded(level, SIGNS[state] + name, said)))
+            if own or level:
+                chain += [Entry(where, (), target)] if target else []
+                target = ("-j", SIGNS[state] + name)
+            left.remove(state)
+            if own:
+                break
+            if target:
+                if "ESTABLISHED" in left:
+                    left.remove("ESTABLISHED")
+                    pair.body.append(self._accepted(["ESTABLISHED"]))
+                pair.body.append(Entry(where, ("-m", "conntrack", "--ctstate", state), target))
+        usual: list[str] = (
+            [] if self.folder.is_on("FASTACCEPT") else [s for s in ("ESTABLISHED", "RELATED") if s in left]
+        )
+        if "UNTRACKED" in left and self.disposition("UNTRACKED") == "ACCEPT":
+            usual.append("UNTRACKED")
+        if usual:
+            pair.body.append(self._accepted(usual))
+        if new or self._section == "NEW":
+            pair.body.append(Entry(LATER, (), LIMIT))
+
+    def _accepted(self, states: list[str]) -> Entry:
+        return Entry(LATER, ("-m", "conntrack", "--ctstate", ",".join(states)), ("-j", "ACCEPT"))
+
+    def _setting_place(self, state: str) -> Span:
+        name = f"{state}_DISPOSITION"
+        return self.folder.setting_where(name) if name in self.folder.said else LATER
+
+    def disposition(self, name: str) -> str:
+        """What a setting says is done with packets of a kind."""
+        name = f"{name}_DISPOSITION"
+        call = or_refuse(self.folder.setting_where(name), read_policy, self.folder.setting(name).upper())
+        return call.name.removeprefix("A_")
 
     def _special(self, call: Call, columns: Columns, row: Row) -> tuple[Columns, Call]:
         """Actions that write iptables' own words, fill sets or attach helpers."""
@@ -254,7 +356,7 @@ class Rules:
             columns = replace(columns, gap=columns.gap or str(error))
         matches = self.matches(columns, zones=True)
         matches.words = [[*words, *extra] for words in matches.words]
-        yield from self._finished(call, matches, bodies, target, columns, chain, self.chains)
+        yield from self._finished(call, matches, bodies, target, columns, chain)
 
     def _finished(
         self,
@@ -264,21 +366,15 @@ class Rules:
         target: tuple[str, ...],
         columns: Columns,
         chain: str,
-        chains: dict[str, list[Entry]],
     ) -> Iterator[Entry]:
         comment = ("-m", "comment", "--comment", columns.comment) if columns.comment else ()
         gaps = (*matches.gaps, *((columns.gap,) if columns.gap else ()))
         where = columns.where
         targets = [*([self.log(call, chain)] if call.logs or call.name in ("LOG", "NFLOG", "ULOG") else []), target]
         done = [one for one in targets if one]
-        if matches.without:
-            name = f"~excl{len(chains)}"
-            out = [Entry(where, (*words, *comment), ("-j", "RETURN")) for words in matches.without]
-            chains[name] = [*out, *(Entry(where, comment, one) for one in done)]
-            done = [("-j", name)]
         for words in matches.words:
             for body in bodies:
-                both = joined(words, body)
+                both = joined([*words, *matches.without], body)
                 if both is not None:
                     yield from (Entry(where, (*both, *comment), one, gaps) for one in done)
 
@@ -363,7 +459,7 @@ class Rules:
         """A row within an action, where no zones are named."""
         bodies, target = self._action(call, columns)
         matches = self.matches(columns, zones=False)
-        yield from self._finished(call, matches, bodies, target, columns, chain, self.chains)
+        yield from self._finished(call, matches, bodies, target, columns, chain)
 
     def defaults(self, text: str, where: Span, chain: str) -> list[Entry]:
         """The rules of a list of actions that runs before a policy."""
@@ -402,11 +498,8 @@ class Rules:
         try:
             if side.addresses:
                 parts.append([address_words(one, way) for one in side.addresses])
-            left = [address_words(one, way) for one in side.without]
-            if len(left) == 1 and not side.addresses and left[0][0] in ("-s", "-d"):
-                parts.append([["!", *left[0]]])
-            else:
-                out.without += left
+            for one in side.without:
+                out.without += negated(address_words(one, way))
         except NotUnderstoodError as error:
             out.gaps.append(str(error))
 
@@ -464,11 +557,12 @@ class Rules:
         matches = self.matches(replace(columns, origdest=""), zones=True, destination=False)
         try:
             origin = [address_words(text, "d") for text in inside.split(",") if text]
-            matches.without += [address_words(text, "d") for text in outside.split(",") if text]
+            for text in filter(None, outside.split(",")):
+                matches.without += negated(address_words(text, "d"))
             matches.words = alternatives([matches.words, origin]) if origin else matches.words
         except NotUnderstoodError as error:
             matches.gaps.append(str(error))
-        entries = self._finished(call, matches, [[]], target, columns, f"{source}_dnat", self.nat_chains)
+        entries = self._finished(call, matches, [[]], target, columns, f"{source}_dnat")
         self.nat.setdefault(source, []).extend(entries)
 
 
@@ -498,6 +592,14 @@ def _server(call: Call, columns: Columns) -> _Server:
         return _Server(zone, text, "")
     address, _, port = text.partition(":")
     return _Server(zone, address, port)
+
+
+def _before(section: str) -> set[str]:
+    """The states whose sections stand before one."""
+    return set(SECTIONS[1 : SECTIONS.index(section)]) if section in SECTIONS[1:] else set()
+
+
+_TARGETS = {"REJECT": ("-g", "reject")}
 
 
 def _zone_part(text: str) -> str:

@@ -7,9 +7,7 @@ is the same.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-from typing import TypeVar
+from dataclasses import dataclass, replace
 
 from aiguille.model import Interface as ModelInterface
 from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
@@ -18,20 +16,18 @@ from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.iptables.tables import Table, Tables
 from aiguille.readers.part import FirewallPart
-from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, read_call
-from aiguille.readers.shorewall.columns import address_words, rate_words
-from aiguille.readers.shorewall.lines import Folder, Row
-from aiguille.readers.shorewall.rules import Columns, Entry, Pair, Rules
+from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, read_policy, split_actions
+from aiguille.readers.shorewall.columns import address_words, negated, rate_words
+from aiguille.readers.shorewall.lines import Folder, Row, or_refuse
+from aiguille.readers.shorewall.rules import LATER, LIMIT, SIGNS, Columns, Entry, Pair, Rules
 from aiguille.readers.shorewall.zones import Group, Interface, Network, Zone
-
-T = TypeVar("T")
 
 _SHIPPED = {
     "ACCEPT_DEFAULT": "none", "AUTOCOMMENT": "Yes", "AUTOHELPERS": "Yes", "BLACKLIST": "NEW,INVALID,UNTRACKED",
     "BLACKLIST_DISPOSITION": "DROP", "BLACKLIST_LOG_LEVEL": "", "DISABLE_IPV6": "No", "DROP_DEFAULT": "Broadcast(DROP),Multicast(DROP)",
     "DYNAMIC_BLACKLIST": "Yes", "FASTACCEPT": "No", "IMPLICIT_CONTINUE": "No", "INVALID_DISPOSITION": "CONTINUE",
     "INVALID_LOG_LEVEL": "", "LOGFORMAT": "Shorewall:%s:%s:", "LOGLIMIT": "", "LOG_LEVEL": "info", "MULTICAST": "No",
-    "NFQUEUE_DEFAULT": "none", "QUEUE_DEFAULT": "none", "REJECT_DEFAULT": "Broadcast(DROP),Multicast(DROP)",
+    "NFQUEUE_DEFAULT": "none", "OPTIMIZE": "0", "QUEUE_DEFAULT": "none", "REJECT_DEFAULT": "Broadcast(DROP),Multicast(DROP)",
     "RELATED_DISPOSITION": "ACCEPT", "RELATED_LOG_LEVEL": "", "ROUTE_FILTER": "No", "RPFILTER_DISPOSITION": "DROP",
     "RPFILTER_LOG_LEVEL": "", "SFILTER_DISPOSITION": "DROP", "SFILTER_LOG_LEVEL": "", "SMURF_DISPOSITION": "DROP",
     "SMURF_LOG_LEVEL": "", "STARTUP_ENABLED": "Yes", "TCP_FLAGS_DISPOSITION": "DROP", "TCP_FLAGS_LOG_LEVEL": "",
@@ -123,7 +119,7 @@ class _Compiler:
         self.folder = Folder(bundle, root, family, ledger, _SHIPPED)
         self.network = Network(self.folder)
         if limit := self.folder.setting("LOGLIMIT"):
-            _or_refuse(self.folder.setting_where("LOGLIMIT"), rate_words, limit)
+            or_refuse(self.folder.setting_where("LOGLIMIT"), rate_words, limit)
         self.rules = Rules(self.folder, self.network)
         self.tables = Tables(family, ledger)
         self.home = self.folder.home
@@ -181,9 +177,9 @@ class _Compiler:
                 f"{row.where}: a policy has a source, a destination and an action; the line is cut off"
             )
         said, _, own = row.columns[2].partition(":")
-        call = _or_refuse(row.where, _policy, said)
+        call = or_refuse(row.where, read_policy, said)
         if rate := row.column(4, "rate|limit"):
-            _or_refuse(row.where, rate_words, rate)
+            or_refuse(row.where, rate_words, rate)
         level, _, tag = row.column(3, "loglevel").partition(":")
         default = self.folder.setting(f"{call.name}_DEFAULT") if f"{call.name}_DEFAULT" in _SHIPPED else "none"
         if own:
@@ -198,17 +194,20 @@ class _Compiler:
 
     def policy(self, source: Zone, dest: Zone) -> _Policy:
         """What is done with new connections that no rule decides."""
+        implied: _Policy | None = None
         for row, one, other, policy in self._policies:
             if not (self._named(one, source, row.where) and self._named(other, dest, row.where)):
                 continue
             plus = one.endswith("+") or other.endswith("+")
             if source is dest and not plus and (one.split("!")[0] != source.name or other.split("!")[0] != dest.name):
                 continue
-            if self.folder.is_on("IMPLICIT_CONTINUE") and (
-                (source.parents and one.startswith("all")) or (dest.parents and other.startswith("all"))
-            ):
-                return _Policy(Call("CONTINUE"), policy.where)
+            nested, wide = source.parents or dest.parents, one.startswith("all") or other.startswith("all")
+            if self.folder.is_on("IMPLICIT_CONTINUE") and nested and wide:
+                implied = implied or _Policy(Call("CONTINUE"), policy.where)
+                continue  # until a policy names both
             return policy
+        if implied is not None:
+            return implied
         if source is dest:
             return _Policy(Call("ACCEPT"), source.where)
         raise UnreadableError(
@@ -309,6 +308,10 @@ class _Compiler:
     def _enter(self, zone: Zone, group: Group) -> None:
         name, firewall = group.interface.name, self.network.zones[self.network.firewall]
         if "destonly" not in group.options:
+            if group.networks and group.interface.has("dhcp") and self.family == 4:
+                # Whoever asks for an address has none of these networks yet.
+                words = ("-s", "0.0.0.0", "-p", "udp", "--dport", _DHCP[4], "-j", "ACCEPT")
+                self._add(f"{name}_in", group.where, *words)
             self._hosts(f"{name}_in", group, zone, "s", self._pair(zone, firewall))
             self._hosts(f"{name}_fwd", group, zone, "s", self._chain(f"{zone.name}_frwd", zone.where))
         self._hosts(f"{name}_out", group, zone, "d", self._pair(firewall, zone))
@@ -330,22 +333,16 @@ class _Compiler:
             return
         where = group.where
         secure = ["-m", "policy", "--pol", "ipsec", "--dir", "in" if way == "s" else "out"] if zone.ipsec else []
-        jump = target
-        if group.without:
-            jump = self._chain(f"~{group.interface.name}-{way}-{target}-{where.first}", where)
-            if jump not in self.filter.rules:
-                for net in group.without:
-                    self._add(jump, where, *address_words(net, way), "-j", "RETURN")
-                self._add(jump, where, "-g", target)
+        left = [word for net in group.without for word in negated(address_words(net, way))]
         for net in group.networks or ("",):
             if net == "dynamic":
                 held = f"{zone.name}_{group.interface.name}"
                 match = ["-m", "set", "--match-set", held, "src" if way == "s" else "dst"]
             else:
                 match = address_words(net, way) if net else []
-            self._add(chain, where, *words, *match, *secure, "-j", jump)
+            self._add(chain, where, *words, *match, *left, *secure, "-j", target)
             if chain.endswith("_out") and net and "broadcast" in group.options and self.family == 4:
-                self._add(chain, where, "-d", "255.255.255.255", "-j", jump)
+                self._add(chain, where, "-d", "255.255.255.255", "-j", target)
 
     def _ends(self) -> None:
         for name, option in (("INPUT", "-i"), ("OUTPUT", "-o")):
@@ -376,64 +373,68 @@ class _Compiler:
             return None
         if name in self.filter.chains:
             return name
-        self._chain(name, policy.where)
         pair = self.rules.pairs.get((source.name, dest.name), Pair())
+        asked = self.blacklisted and self._asks(source, dest)
+        if pair.is_empty and policy.action.name == "CONTINUE" and not asked:
+            return None
+        self._chain(name, policy.where)
         if pair.blacklist:
             self._fill(self.filter, f"{name}~", pair.blacklist)
             self._add(name, policy.where, *self._fresh(), "-j", f"{name}~")
         if self.blacklisted:
             self._options_within(name, source, dest)
-        self._fill(self.filter, name, pair.sections["ALL"])
-        self._by_state(name, pair, policy)
-        if policy.rate:
-            self._limited(name, policy)
-        self._fill(self.filter, name, pair.sections["NEW"])
-        if not any(one.catches_all for one in pair.sections["NEW"]):
+        if not pair.referenced and (asked or not self._is_bare(policy, source is dest)):
+            self.rules.finish(pair, name, "")
+        for state, entries in pair.states.items():
+            self._fill(self.filter, f"{SIGNS[state]}{name}", entries)
+        for one in pair.body:
+            one = one if one.where is not LATER else replace(one, where=policy.where)
+            if one.target == LIMIT:
+                if policy.rate:
+                    self._limited(name, policy)
+            else:
+                self._fill(self.filter, name, [one])
+        if not any(one.catches_all for one in pair.body):
             self._decide(name, policy)
         return name
+
+    def _asks(self, source: Zone, dest: Zone) -> bool:
+        """Whether an interface asks for anything on the way of a pair."""
+        if source.name == self.network.firewall:
+            return any(interface.has("dhcp") for interface in dest.interfaces.values())
+        return bool(source.interfaces) and (
+            self.folder.setting("DYNAMIC_BLACKLIST").lower() != "no"
+            or any(self._checks(interface) for interface in source.interfaces.values())
+        )
+
+    @staticmethod
+    def _checks(interface: Interface) -> bool:
+        plain = interface.options.get("tcpflags", "1") in ("0", "no", "No")
+        return not plain or any(interface.has(name) for name in ("nosmurfs", "dhcp", "sfilter"))
+
+    def _is_bare(self, policy: _Policy, within: bool) -> bool:
+        """Whether the policy of a pair without rules is all there is: states then have no say in it.
+
+        So it is within a zone that no policy names, and wherever the optimiser (OPTIMIZE, bit 2) finds nothing but a verdict.
+        """
+        if within and not policy.name:
+            return True
+        said = self.folder.setting("OPTIMIZE").lower()
+        optimised = said in ("all", "yes") or (said.isdecimal() and int(said) & 2)
+        plain = policy.action.name == "ACCEPT" or self.folder.is_on("FASTACCEPT")
+        rest = split_actions(policy.defaults) or policy.action.logs or policy.rate or self.folder.is_on("MULTICAST")
+        return bool(optimised) and plain and not rest
 
     def _options_within(self, name: str, source: Zone, dest: Zone) -> None:
         """With blacklists, what interfaces ask for comes after those."""
         if source.name == self.network.firewall:
             for interface in dest.interfaces.values():
-                self._add(name, interface.where, "-o", interface.name, "-j", f"{interface.name}_oop")
+                # Shorewall 5.2 does not tell the zone's interfaces apart here.
+                self._add(name, interface.where, "-j", f"{interface.name}_oop")
             return
         end = "iop" if dest.name == self.network.firewall else "fop"
         for interface in source.interfaces.values():
             self._add(name, interface.where, "-i", interface.name, "-j", f"{interface.name}_{end}")
-
-    def _by_state(self, name: str, pair: Pair, policy: _Policy) -> None:
-        """Sections by state of the connection: their rules first, then what the state's disposition says."""
-        accepted: list[str] = []
-        apart: list[tuple[str, str]] = []
-        for state, sign in (("ESTABLISHED", "^"), ("RELATED", "+"), ("INVALID", "_"), ("UNTRACKED", "=")):
-            said = "ACCEPT" if state == "ESTABLISHED" else self._disposition(state)
-            level = "" if state == "ESTABLISHED" else self.folder.setting(f"{state}_LOG_LEVEL")
-            if state == "ESTABLISHED" and self.folder.is_on("FASTACCEPT"):
-                continue
-            if state == "RELATED" and self.folder.is_on("FASTACCEPT") and "RELATED" in self._fast():
-                continue
-            if not pair.sections[state] and said == "ACCEPT" and not level and state in ("ESTABLISHED", "RELATED"):
-                accepted.append(state)
-            elif pair.sections[state] or said != "CONTINUE" or level:
-                apart.append((state, sign))
-        if accepted:
-            self._add(name, policy.where, *_states(",".join(accepted)), "-j", "ACCEPT")
-        for state, sign in apart:
-            said = "ACCEPT" if state == "ESTABLISHED" else self._disposition(state)
-            level = "" if state == "ESTABLISHED" else self.folder.setting(f"{state}_LOG_LEVEL")
-            where = policy.where if state == "ESTABLISHED" else self.folder.setting_where(f"{state}_DISPOSITION")
-            own = self._chain(f"{sign}{name}", where)
-            self._fill(self.filter, own, pair.sections[state])
-            if said != "CONTINUE":
-                self._decide(own, _Policy(Call(said, level=level), where))
-            self._add(name, where, *_states(state), "-j", own)
-
-    def _disposition(self, name: str) -> str:
-        """What a setting says is done with packets of a kind."""
-        said = self.folder.setting(f"{name}_DISPOSITION").upper()
-        call = _or_refuse(self.folder.setting_where(f"{name}_DISPOSITION"), _policy, said)
-        return call.name.removeprefix("A_")
 
     def _limited(self, name: str, policy: _Policy) -> None:
         """New TCP connections above the rate of a policy are refused."""
@@ -476,7 +477,7 @@ class _Compiler:
         for name, (setting, tests) in oddities.items():
             if name not in jumps:
                 continue
-            said = self._disposition(setting)
+            said = self.rules.disposition(setting)
             level = self.folder.setting(f"{setting}_LOG_LEVEL")
             if name in ("TCPFlags", "DropSmurfs"):
                 said, level = "DROP", ""
@@ -521,8 +522,6 @@ class _Compiler:
         nat = self.tables.table("nat", self.home)
         for name in ("PREROUTING", "INPUT", "OUTPUT", "POSTROUTING"):
             self.tables.chain(nat, name, self.home, "ACCEPT")
-        for name, entries in self.rules.nat_chains.items():
-            self._fill(nat, name, entries)
         for one in self.rules.nat.get(self.network.firewall, ()):
             self._fill(nat, "OUTPUT", [one])
         for zone in self.network.order:
@@ -533,10 +532,9 @@ class _Compiler:
             for group in zone.groups:
                 for net in group.networks or ("",):
                     words = ["-i", group.interface.name, *(address_words(net, "s") if net and net != "dynamic" else [])]
+                    left = [word for out in group.without for word in negated(address_words(out, "s"))]
                     if chain:
-                        self.tables.append(
-                            nat, "PREROUTING", group.where, [*words, "-j", self._without(nat, group, chain)]
-                        )
+                        self.tables.append(nat, "PREROUTING", group.where, [*words, *left, "-j", chain])
                     if inherited:
                         self.tables.append(nat, "PREROUTING", group.where, [*words, "-j", "RETURN"])
         self._masquerade(nat, masks)
@@ -545,15 +543,6 @@ class _Compiler:
         return any(
             self.policy(zone, other).action.name == "CONTINUE" for other in self.network.order if other is not zone
         )
-
-    def _without(self, nat: Table, group: Group, chain: str) -> str:
-        if not group.without:
-            return chain
-        name = f"~{group.interface.name}-{chain}-{group.where.first}"
-        if name not in nat.chains:
-            entries = [Entry(group.where, tuple(address_words(net, "s")), ("-j", "RETURN")) for net in group.without]
-            self._fill(nat, name, [*entries, Entry(group.where, (), ("-g", chain))])
-        return name
 
     def _masquerade(self, nat: Table, rows: list[Row]) -> None:
         """Translation of the source, which leaves filtering as it is (shorewall-snat(5), and shorewall-masq(5) before that)."""
@@ -605,28 +594,3 @@ class _Compiler:
 
 def _states(text: str) -> list[str]:
     return ["-m", "conntrack", "--ctstate", text]
-
-
-def _policy(text: str) -> Call:
-    """An action that can stand as a policy or disposition; raises NotUnderstoodError for others."""
-    call = read_call(text)
-    if call.name.removeprefix("A_") not in (
-        "ACCEPT",
-        "DROP",
-        "REJECT",
-        "CONTINUE",
-        "NONE",
-        "QUEUE",
-        "NFQUEUE",
-        "BLACKLIST",
-    ):
-        raise NotUnderstoodError(f"'{text}' is not a policy such as ACCEPT, DROP or REJECT")
-    return call
-
-
-def _or_refuse(where: Span, read: Callable[[str], T], text: str) -> T:
-    """What a reader of one word makes of it; Shorewall refuses a folder with such a word, so that nothing of it runs."""
-    try:
-        return read(text)
-    except NotUnderstoodError as error:
-        raise UnreadableError(f"{where}: {error}; Shorewall refuses that") from error

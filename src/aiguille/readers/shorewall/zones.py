@@ -144,8 +144,6 @@ class Network:
         self._check(options, row.where)
         networks, without = _networks(addresses)
         held = frozenset(k for k, v in options.items() if v != "0")
-        if interface.has("routeback") or interface.has("bridge"):
-            held |= {"routeback"}
         self._add(row.columns[0], Group(interface, networks, without, held, row.where))
 
     def _add(self, name: str, group: Group) -> None:
