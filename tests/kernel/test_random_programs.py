@@ -82,9 +82,7 @@ class Maker:
             if free and self.rnd.random() < 0.7:
                 lines.append(f"firewall-offline-cmd --zone={zone} --add-interface={free.pop()}")
             if self.rnd.random() < 0.4:
-                lines.append(
-                    f"firewall-offline-cmd --zone={zone} --add-source={self.one(*NETWORKS, *NETWORKS_6)}"
-                )
+                lines.append(f"firewall-offline-cmd --zone={zone} --add-source={self.one(*NETWORKS, *NETWORKS_6)}")
             lines += [f"firewall-offline-cmd --zone={zone} {self._firewalld_entry()}" for _ in range(4)]
         lines.append(f"firewall-offline-cmd --set-default-zone={self.one(*zones)}")
         for number in range(2):

@@ -28,6 +28,7 @@ from aiguille.model import (
     Rule,
     ServiceTerm,
     SetEntry,
+    SetObject,
     State,
     Translate,
     TranslationKind,
@@ -363,7 +364,7 @@ class Resolver:
     def _set(self, named: Named, path: tuple[str, ...]) -> PacketSet | None:
         """What a set holds; None if that is not completely known."""
         one = self._sets_by_name.get(named.name)
-        if one is None or not one.complete or named.name in path:
+        if one is None or not one.complete or named.name in path or not _fits(one, named.roles):
             return None
         out = PacketSet(self.space.tops)
         if one.dimensions == ("set",):
@@ -420,6 +421,25 @@ class Resolver:
             return (), False
         found = [self.terms(member, (*path, operand.name)) for member in one.members]
         return tuple(t for terms, _ in found for t in terms), all(complete for _, complete in found)
+
+
+def _fits(one: SetObject, roles: tuple[str, ...]) -> bool:
+    """Whether what a set holds can be looked up by these fields; the kernel refuses rules where it cannot."""
+    for role, kinds in zip(roles, zip(*(entry.values for entry in one.entries), strict=False), strict=False):
+        if role in ("src", "dst"):
+            continue
+        wanted = _KINDS.get(Field(role), (Numbers, IcmpType, FlagTest))
+        if not all(isinstance(value, wanted) for value in kinds):
+            return False
+    return True
+
+
+_KINDS: dict[Field, tuple[type, ...]] = {
+    Field.SOURCE: (Addresses, MaskedAddress),
+    Field.DESTINATION: (Addresses, MaskedAddress),
+    Field.IN_INTERFACE: (InterfaceName,),
+    Field.OUT_INTERFACE: (InterfaceName,),
+}
 
 
 def _width(entry: SetEntry) -> int:

@@ -188,8 +188,7 @@ class Rules:
         if section in SIGNS:
             if section not in pair.states:
                 pair.states[section] = []
-                where = entries[0].where if entries else LATER
-                pair.body.append(Entry(where, ("-m", "conntrack", "--ctstate", section), ("-j", SIGNS[section] + name)))
+                pair.body.append(Entry(LATER, ("-m", "conntrack", "--ctstate", section), ("-j", SIGNS[section] + name)))
             pair.states[section] += entries
         else:
             pair.body += entries

@@ -386,9 +386,8 @@ class _Compiler:
         if not pair.referenced and (asked or not self._is_bare(policy, source is dest)):
             self.rules.finish(pair, name, "")
         for state, entries in pair.states.items():
-            self._fill(self.filter, f"{SIGNS[state]}{name}", entries)
-        for one in pair.body:
-            one = one if one.where is not LATER else replace(one, where=policy.where)
+            self._fill(self.filter, f"{SIGNS[state]}{name}", _placed(entries, policy.where))
+        for one in _placed(pair.body, policy.where):
             if one.target == LIMIT:
                 if policy.rate:
                     self._limited(name, policy)
@@ -594,3 +593,8 @@ class _Compiler:
 
 def _states(text: str) -> list[str]:
     return ["-m", "conntrack", "--ctstate", text]
+
+
+def _placed(entries: list[Entry], where: Span) -> list[Entry]:
+    """Entries that stand for a policy, at its place."""
+    return [replace(one, where=where) if one.where == LATER else one for one in entries]
