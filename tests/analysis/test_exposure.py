@@ -105,3 +105,30 @@ def test_ipv6_sources_are_counted_by_network() -> None:
     rules = "-A INPUT -s 2001:db8:0:1::/64 -j ACCEPT\n-A INPUT -s 2001:db8:0:3::/64 -j ACCEPT"
     programs = Programs(with_zones(filter_table(rules, family=6), out=("eth0", Side.OUTSIDE)))
     assert [exposure.networks for exposure in exposures(programs, entrances(programs)[0], SSH)] == [1, 1]
+
+
+def test_the_packet_comes_from_somebody_who_could_exist() -> None:
+    rules = "-A INPUT -s 0.0.0.0 -g side\n-A INPUT -p tcp -m tcp --dport 22 -j ACCEPT\n-A side -p tcp -j ACCEPT"
+    programs = Programs(device(rules))
+    (entrance,) = [e for e in entrances(programs) if e.side is Side.OUTSIDE]
+    sources = {exposure.networks: exposure.proof.packet.source for exposure in exposures(programs, entrance, SSH)}
+    assert sources[1] == 0  # the rule takes no other
+    assert all(source >= 1 << 24 for size, source in sources.items() if size > 1)
+
+
+@pytest.mark.parametrize(
+    ("first", "certain", "rated"),
+    [
+        ("-m rpfilter --invert -j DROP", True, False),  # only forged sources are kept away
+        ("-m recent --update --name x -j DROP", True, True),
+        ("-m rpfilter --invert -j DROP\n-A INPUT -m limit --limit 9/sec -j RETURN", True, False),
+        ("-m mac --mac-source 00:11:22:33:44:55 -j DROP", False, False),
+        ("-m rpfilter --invert -j DROP\n-A INPUT -m string --algo bm --string x -j DROP", False, False),
+    ],
+)
+def test_what_stands_before_a_door_and_lets_everybody_real_pass(first: str, certain: bool, rated: bool) -> None:
+    programs = Programs(device(f"-A INPUT {first}\n-A INPUT -s 10.0.0.4/31 -p tcp -j ACCEPT"))
+    (entrance,) = [e for e in entrances(programs) if e.side is Side.OUTSIDE]
+    (found,) = exposures(programs, entrance, SSH)
+    assert (found.certain, found.rated, found.networks) == (certain, rated, 2)
+    assert not found.proof.certain

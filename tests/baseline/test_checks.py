@@ -9,7 +9,7 @@ import pytest
 
 from aiguille.baseline import CATALOGUE, Audit, Severity, fingerprint, run
 from aiguille.baseline.catalogue import rule_subject
-from aiguille.model import Device, Estate, Side
+from aiguille.model import Addresses, Device, Estate, Interface, Side
 from tests.helpers import filter_table, veskara, with_zones
 
 OUT, IN = ("eth0", Side.OUTSIDE), ("eth1", Side.INSIDE)
@@ -234,3 +234,25 @@ def test_a_crash_of_a_check_is_neither_pass_nor_finding() -> None:
     assert "boom" in outcome.because
     with pytest.raises(RuntimeError):
         run(estate, [bad], raise_crashes=True)
+
+
+@pytest.mark.parametrize(
+    ("rules", "interfaces", "outcome"),
+    [
+        ("-A FORWARD -i eth1 -o eth0 -j ACCEPT", ("eth0", "eth1"), "fail"),
+        ("-A FORWARD -i eth0 -o eth0 -j ACCEPT", ("eth0", "eth1"), "pass"),  # packets only turn back
+        (
+            "-A FORWARD -i eth0 -j DROP\n-A FORWARD -i eth1 -j DROP\n-A FORWARD -o eth0 -j ACCEPT",
+            ("eth0", "eth1"),
+            "pass",
+        ),
+        ("-A FORWARD -i eth0 -j DROP\n-A FORWARD -i eth1 -j DROP\n-A FORWARD -o eth0 -j ACCEPT", (), "fail"),
+        ("-A FORWARD -i eth7 -o eth8 -j ACCEPT", ("eth0", "eth1"), "pass"),  # there are no such interfaces
+        ("-A FORWARD -i eth7 -o eth8 -j ACCEPT", (), "fail"),
+    ],
+)
+def test_any_to_any_counts_only_ways_that_exist(rules: str, interfaces: tuple[str, ...], outcome: str) -> None:
+    own = Addresses(4, 0x0A000001, 0x0A000001)
+    device = replace(zoned(rules), interfaces=tuple(Interface(name, None, (own,)) for name in interfaces))
+    (found,) = [o for o in audit(device).outcomes if o.check == "rules.any-to-any"]
+    assert found.outcome.value == outcome, found.because

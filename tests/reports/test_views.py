@@ -19,7 +19,7 @@ from aiguille.reports import data, terminal
 from aiguille.reports.files import write_whole, writer_for
 from aiguille.reports.rules import Describer, rules_data, show_rules
 from aiguille.reports.text import counted, visible
-from tests.helpers import filter_table, veskara
+from tests.helpers import filter_table, linux, veskara
 
 
 @pytest.fixture(scope="module")
@@ -158,3 +158,39 @@ def test_files_are_written_whole_or_not_at_all(tmp_path: Path) -> None:
         write_whole(tmp_path / "file" / "below.txt", b"")
     with pytest.raises(UsageError, match=r"\.json"):
         writer_for(Path("a.docx"), {".json": lambda: ""})
+
+
+def test_long_lists_are_cut_in_the_terminal_and_whole_in_json() -> None:
+    facts = "".join(f"net.ipv4.conf.if{n:02}.rp_filter = 1\n" for n in range(40))
+    files = {f"etc/sysctl.d/{n}.conf": "# nothing\n" for n in range(9)}
+    device = linux({"sysctl.txt": facts, "etc/passwd": "ann:x:1:1::/h:/bin/sh\n", **files})
+    estate = Estate((device,), date(2026, 11, 1))
+    text = " ".join(shown(lambda console: terminal.show_read(console, estate)).split())
+    assert "and 6 more files, all listed with --json" in text
+    assert "and 10 more, all listed with --json" in text
+    assert "accounts ann" in text
+    (content,) = data.read_data(estate)["devices"]
+    assert (len(content["sources"]), len(content["settings"])) == (12, 40)
+    assert content["settings"][0] == {
+        "name": "net.ipv4.conf.if00.rp_filter",
+        "value": "1",
+        "standing": "stated",
+        "file": "sysctl.txt",
+        "line": 1,
+    }
+    assert content["accounts"][0]["file"] == "etc/passwd"
+
+
+def test_empty_chains_are_counted_not_listed() -> None:
+    device = filter_table("-A INPUT -j used\n-A used -j DROP", chains=("used", "idle", "spare"))
+    text = shown(lambda console: terminal.show_read(console, Estate((device,), date(2026, 11, 1))))
+    assert "used 1, 2 chains without rules" in " ".join(text.split())
+    assert "idle" not in text
+
+
+def test_what_never_happens_is_said_in_a_word() -> None:
+    files = {"etc/ssh/sshd_config": "Port 22\n", "etc/fail2ban/jail.local": "[sshd]\nenabled = true\nbantime = -1\n"}
+    told = {name: value for name, value, _ in data.settings_of(linux(files))}
+    assert told["idle sessions close after"] == "never"
+    assert told["lockout lasts"] == "never"
+    assert told["lockout after failed logins"] == "5"

@@ -93,7 +93,7 @@ def start_messages(arguments: argparse.Namespace) -> None:
 def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None) -> Estate:
     """Read the paths given and say what was recognised, missing or odd."""
     from aiguille.estate import read
-    from aiguille.reports.text import visible
+    from aiguille.reports.text import counted, visible
 
     estate = read(
         arguments.paths if paths is None else paths, format=getattr(arguments, "format", None), as_of=arguments.as_of
@@ -108,7 +108,8 @@ def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | Non
             for problem in device.ledger.problems:
                 log.error("%s: %s", visible(str(problem.where)), visible(problem.why))
             if device.ledger.unread_lines:
-                log.warning("%s: %d lines were not understood", visible(device.name), device.ledger.unread_lines)
+                left = counted(device.ledger.unread_lines, "line")
+                log.warning("%s: %s not understood", visible(device.name), left)
     return estate
 
 

@@ -399,6 +399,8 @@ class Expression:
                     f"the condition '{self.text}' asks for ${name}, whose value the host finds out"
                 )
             return self.folder.values.get(name) or ""
+        if token in ("&&", "||", ")", "==", "!=", "<", ">", "<=", ">="):
+            raise NotUnderstoodError(f"the condition '{self.text}' has a '{token}' with nothing before it")
         if token.startswith("__"):
             return (
                 "1" if {"__IPV4": self.folder.family == 4, "__IPV6": self.folder.family == 6}.get(token, True) else ""

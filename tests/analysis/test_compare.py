@@ -1,0 +1,160 @@
+"""Two devices compared as sets of packets; addresses by their type; destinations that were translated."""
+
+from __future__ import annotations
+
+import itertools
+import random
+from collections.abc import Iterator
+from dataclasses import replace
+
+import pytest
+
+from aiguille.analysis import Prober, Programs
+from aiguille.analysis.compare import differences
+from aiguille.model import Addresses, Device, Direction, Interface
+from aiguille.readers.literals import read_network
+from aiguille.space import Packet, read_sentence
+from tests.helpers import filter_table
+
+CONDITIONS = (
+    "-s 10.0.0.0/8", "-s 10.0.0.1", "! -s 10.0.0.0/30", "-d 192.0.2.0/24", "-p tcp", "-p udp", "-p tcp --dport 22",
+    "-p tcp --dport 20:25", "-i eth0", "-i eth+", "! -i eth0", "-m conntrack --ctstate NEW", "-p icmp", "",
+)  # fmt: skip
+ACTIONS = ("ACCEPT", "DROP", "REJECT", "RETURN", "c0", "c1")
+
+
+def packets() -> Iterator[Packet]:
+    """Every combination of a few values that the conditions tell apart."""
+    for source, target, service, way, state in itertools.product(
+        ("10.0.0.1", "10.0.0.9", "198.51.100.7"),
+        ("192.0.2.9", "203.0.113.9"),
+        (("tcp", ":22"), ("tcp", ":24"), ("tcp", ":80"), ("udp", ":22"), ("icmp type 8 code 0", "")),
+        ("entering eth0", "entering eth1", "entering ppp0", "entering eth0 leaving eth1"),
+        ("new", "established"),
+    ):
+        name, port = service
+        source_port = ":4000" if port else ""
+        text = f"{name} from {source}{source_port} to {target}{port} {way} state {state}"
+        found = read_sentence(text).packet()
+        assert found is not None
+        yield found
+
+
+def made(rnd: random.Random) -> str:
+    chains = ("INPUT", "FORWARD", "c0", "c1")
+    lines = []
+    for chain in chains:
+        for _ in range(rnd.randint(0, 4)):
+            # Jumps lead onwards only, so that nothing goes in a circle.
+            allowed = [
+                a for a in ACTIONS if not (chain == "c1" and a in ("c0", "c1")) and not (chain == "c0" and a == "c0")
+            ]
+            lines.append(f"-A {chain} {rnd.choice(CONDITIONS)} -j {rnd.choice(allowed)}")
+    return "\n".join(lines)
+
+
+def through(device: Device, packet: Packet) -> frozenset[bool]:
+    verdict = Prober(Programs(device)).probe(packet)
+    return frozenset(not way.verdict.refuses for way in verdict.ways)
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_a_difference_is_found_exactly_where_packets_fare_differently(seed: int) -> None:
+    rnd = random.Random(seed)
+    one = filter_table(made(rnd), chains=("c0", "c1"))
+    other = filter_table(made(rnd) if seed % 3 else made(random.Random(seed)), chains=("c0", "c1"))
+    found = differences(one, other)
+    for difference in found:
+        packet = difference.packet
+        assert through(one, packet) == difference.one, packet.sentence()
+        assert through(other, packet) == difference.other, packet.sentence()
+        assert difference.one != difference.other
+    told = {difference.direction for difference in found}
+    for packet in packets():
+        direction = Direction.THROUGH_DEVICE if packet.out_interface else Direction.TO_DEVICE
+        if through(one, packet) != through(other, packet):
+            assert direction in told, packet.sentence()
+    if not seed % 3:
+        assert not found
+
+
+@pytest.mark.parametrize(
+    ("rules", "changed", "sentence"),
+    [
+        ("-A INPUT -p tcp --dport 22 -j ACCEPT", "-A INPUT -p tcp --dport 22:23 -j ACCEPT", ":23 "),
+        ("-A INPUT -s 10.0.0.0/8 -j ACCEPT", "-A INPUT -s 10.0.0.0/9 -j ACCEPT", "from 10."),
+        (
+            "-A INPUT -m conntrack --ctstate NEW -j ACCEPT",
+            "-A INPUT -m conntrack --ctstate NEW,RELATED -j ACCEPT",
+            "related",
+        ),
+        ("-A INPUT -i eth0 -j ACCEPT", "-A INPUT -i eth+ -j ACCEPT", "entering eth"),
+        ("-A INPUT -p tcp -j ACCEPT", "-A INPUT -p tcp -m limit --limit 3/min -j ACCEPT", "tcp from"),
+    ],
+)
+def test_the_packet_shows_what_changed(rules: str, changed: str, sentence: str) -> None:
+    (difference,) = differences(filter_table(rules), filter_table(changed))
+    assert sentence in f"{difference.packet.sentence()} "
+
+
+def test_order_that_changes_nothing_is_no_difference() -> None:
+    rules = ["-A INPUT -p tcp --dport 22 -j ACCEPT", "-A INPUT -p udp --dport 53 -j ACCEPT", "-A INPUT -i lo -j ACCEPT"]
+    for order in itertools.permutations(rules):
+        assert not differences(filter_table("\n".join(rules)), filter_table("\n".join(order)))
+    split = "-A INPUT -s 10.0.0.0/9 -j ACCEPT\n-A INPUT -s 10.128.0.0/9 -j ACCEPT"
+    assert not differences(filter_table("-A INPUT -s 10.0.0.0/8 -j ACCEPT"), filter_table(split))
+
+
+def with_interfaces(device: Device, **networks: str) -> Device:
+    out = []
+    for name, text in networks.items():
+        address, network = read_network(text.split("/")[0]), read_network(text)
+        assert isinstance(address, Addresses)
+        assert isinstance(network, Addresses)
+        out.append(Interface(name, None, (address,), (network,)))
+    return replace(device, interfaces=tuple(out))
+
+
+TYPES = [
+    ("BROADCAST", "0.0.0.9", True), ("BROADCAST", "255.255.255.255", True), ("BROADCAST", "192.0.2.15", True),
+    ("BROADCAST", "192.0.2.16", False), ("BROADCAST", "10.0.0.255", True), ("BROADCAST", "10.0.1.255", False),
+    ("MULTICAST", "224.0.0.9", True), ("MULTICAST", "192.0.2.9", False), ("LOCAL", "192.0.2.2", True),
+    ("LOCAL", "127.0.0.9", True), ("LOCAL", "192.0.2.3", False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "source", "matches"), TYPES)
+def test_sources_by_type_where_the_own_addresses_are_known(kind: str, source: str, matches: bool) -> None:
+    bare = filter_table(f"-A INPUT -m addrtype --src-type {kind} -j ACCEPT")
+    device = with_interfaces(bare, eth0="192.0.2.2/28", eth1="10.0.0.1/24")
+    packet = read_sentence(f"udp from {source}:40000 to 192.0.2.2:53 entering eth0").packet()
+    assert packet is not None
+    assert through(device, packet) == {matches}
+    if kind == "MULTICAST" or source in ("0.0.0.9", "255.255.255.255", "127.0.0.9"):
+        assert through(bare, packet) == {matches}  # so it is everywhere
+    else:
+        assert through(bare, packet) == {True, False}
+
+
+DNAT = (
+    "*nat\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -p tcp --dport 80 -j DNAT --to-destination 10.0.0.5:8080\n"
+    "-A PREROUTING -i eth0 -p tcp --dport 99 -j REDIRECT --to-ports 22\nCOMMIT\n"
+)
+PASSES = [
+    ("tcp from 198.51.100.7:4000 to 192.0.2.2:80 entering eth0 leaving eth1", {True}),
+    ("tcp from 198.51.100.7:4000 to 192.0.2.2:81 entering eth0 leaving eth1", {False}),
+    ("tcp from 198.51.100.7:4000 to 10.0.0.5:8080 entering eth1 leaving eth0", {False}),
+    ("tcp from 198.51.100.7:4000 to 192.0.2.2:99 entering eth0", {True}),
+    ("tcp from 198.51.100.7:4000 to 192.0.2.2:22 entering eth0", {False}),
+    ("tcp from 198.51.100.7:4000 to 10.0.0.5:8080 entering eth0 leaving eth1 state established", {True, False}),
+]
+
+
+@pytest.mark.parametrize(("sentence", "expected"), PASSES)
+def test_packets_whose_destination_was_translated(sentence: str, expected: set[bool]) -> None:
+    rules = "-A INPUT -m conntrack --ctstate DNAT -j ACCEPT\n-A FORWARD -m conntrack --ctstate DNAT -j ACCEPT"
+    packet = read_sentence(sentence).packet()
+    assert packet is not None
+    assert through(filter_table(rules, nat=DNAT), packet) == expected
+    if packet.state.value == "new":
+        assert through(filter_table(rules), packet) == {False}
