@@ -74,7 +74,7 @@ def _pick(values: IntervalSet, wanted: Iterable[int]) -> int:
         if value in values:
             return value
     first, last = values.spans[0]
-    return first + 1 if last - first > 255 and first % 256 == 0 else first
+    return first + 1 if last - first >= 255 and first % 256 == 0 else first
 
 
 def _behind(device: Device, family: int, interface: str, host: int) -> Sequence[int]:
