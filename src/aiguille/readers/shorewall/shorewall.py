@@ -7,19 +7,23 @@ is the same.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from aiguille.model import Interface as ModelInterface
 from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
 from aiguille.model import Zone as ModelZone
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
-from aiguille.readers.iptables.tables import Table, Tables
+from aiguille.readers.iptables.tables import Tables
 from aiguille.readers.part import FirewallPart
-from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, read_policy, split_actions
+from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, split_actions
+from aiguille.readers.shorewall.bodies import Columns, Entry
 from aiguille.readers.shorewall.columns import address_words, negated, rate_words
-from aiguille.readers.shorewall.lines import Folder, Row, or_refuse
-from aiguille.readers.shorewall.rules import LATER, LIMIT, SIGNS, Columns, Entry, Pair, Rules
+from aiguille.readers.shorewall.lines import Folder, or_refuse
+from aiguille.readers.shorewall.policies import Policies, Policy
+from aiguille.readers.shorewall.rules import Rules
+from aiguille.readers.shorewall.sections import LATER, LIMIT, SIGNS, Pair
+from aiguille.readers.shorewall.translation import check_reverse_paths, fill, translate
 from aiguille.readers.shorewall.zones import Group, Interface, Network, Zone
 
 _SHIPPED = {
@@ -100,17 +104,6 @@ def _closed(ledger: LedgerBuilder, where: Span) -> list[Rulebase]:
     return tables.finish()
 
 
-@dataclass(frozen=True, slots=True)
-class _Policy:
-    """A row of the policy table: what it decides; where nothing says anything, the default within a zone."""
-
-    action: Call
-    where: Span
-    defaults: str = ""
-    rate: str = ""
-    name: str = ""
-
-
 class _Compiler:
     """One folder into tables."""
 
@@ -131,14 +124,14 @@ class _Compiler:
             self.tables.chain(self.filter, chain, self.home, "DROP")
         self.rules.read()
         self.blacklisted = bool(self.folder.rows("blrules"))
-        self._policies = [self._policy_row(row) for row in self.folder.rows("policy")]
+        self.policies = Policies(self.folder, self.network)
         self._interfaces()
         self._ends()
-        for name, entries in self.rules.chains.items():
-            self._fill(self.filter, name, entries)
+        for name, entries in self.rules.calls.chains.items():
+            self._fill(name, entries)
         self._common()
-        self._translate()
-        self._reverse_paths()
+        translate(self.tables, self.folder, self.network, self.policies, self.rules)
+        check_reverse_paths(self.tables, self.folder, self.network)
         return self.tables.finish()
 
     def _account(self) -> None:
@@ -168,62 +161,6 @@ class _Compiler:
                 f"{program} does not start (STARTUP_ENABLED=No); the rules are not in force",
             )
 
-    # -- policies ------------------------------------------------------------------------------------------------
-
-    def _policy_row(self, row: Row) -> tuple[Row, str, str, _Policy]:
-        self.ledger.read(row.where)
-        if len(row.columns) < 3:
-            raise UnreadableError(
-                f"{row.where}: a policy has a source, a destination and an action; the line is cut off"
-            )
-        said, _, own = row.columns[2].partition(":")
-        call = or_refuse(row.where, read_policy, said)
-        if rate := row.column(4, "rate|limit"):
-            or_refuse(row.where, rate_words, rate)
-        level, _, tag = row.column(3, "loglevel").partition(":")
-        default = self.folder.setting(f"{call.name}_DEFAULT") if f"{call.name}_DEFAULT" in _SHIPPED else "none"
-        if own:
-            default = f"{default},{own[1:]}" if own.startswith("+") else own
-        action = Call(call.name, call.parameters, level, tag)
-        return (
-            row,
-            row.columns[0],
-            row.columns[1],
-            _Policy(action, row.where, default, row.column(4, "rate|limit"), f"{row.columns[0]}-{row.columns[1]}"),
-        )
-
-    def policy(self, source: Zone, dest: Zone) -> _Policy:
-        """What is done with new connections that no rule decides."""
-        implied: _Policy | None = None
-        for row, one, other, policy in self._policies:
-            if not (self._named(one, source, row.where) and self._named(other, dest, row.where)):
-                continue
-            plus = one.endswith("+") or other.endswith("+")
-            if source is dest and not plus and (one.split("!")[0] != source.name or other.split("!")[0] != dest.name):
-                continue
-            nested, wide = source.parents or dest.parents, one.startswith("all") or other.startswith("all")
-            if self.folder.is_on("IMPLICIT_CONTINUE") and nested and wide:
-                implied = implied or _Policy(Call("CONTINUE"), policy.where)
-                continue  # until a policy names both
-            return policy
-        if implied is not None:
-            return implied
-        if source is dest:
-            return _Policy(Call("ACCEPT"), source.where)
-        raise UnreadableError(
-            f"{self.home.file}: no policy says what becomes of packets from zone '{source.name}' to zone "
-            f"'{dest.name}'; Shorewall refuses that"
-        )
-
-    def _named(self, text: str, zone: Zone, where: Span) -> bool:
-        head, _, without = text.partition("!")
-        if zone.name in without.split(","):
-            return False
-        head = head.rstrip("+")
-        if head == "any":
-            return not zone.parents
-        return head == "all" or zone.name in [self.network.zone(one, where).name for one in head.split(",")]
-
     # -- chains of the filter table ------------------------------------------------------------------------------
 
     def _chain(self, name: str, where: Span) -> str:
@@ -234,11 +171,8 @@ class _Compiler:
     def _add(self, chain: str, where: Span, *words: str) -> None:
         self.tables.append(self.filter, chain, where, list(words))
 
-    def _fill(self, table: Table, name: str, entries: list[Entry]) -> None:
-        if name not in table.chains:
-            self.tables.chain(table, name, entries[0].where if entries else self.home)
-        for one in entries:
-            self.tables.append(table, name, one.where, [*one.words, *one.target], gaps=one.gaps)
+    def _fill(self, name: str, entries: list[Entry]) -> None:
+        fill(self.tables, self.filter, name, entries, self.home)
 
     def _interfaces(self) -> None:
         """Base chains by interface, interfaces by the hosts of each zone, zones by where packets leave."""
@@ -351,48 +285,45 @@ class _Compiler:
             self._add(name, self.home, option, "lo", *(("-j", inner) if inner else ("-j", "ACCEPT")))
         firewall = self.network.firewall
         for chain, source, dest in (("INPUT", "all", firewall), ("FORWARD", "all", "all"), ("OUTPUT", firewall, "all")):
-            for _, one, other, policy in self._policies:
-                if one in (source, "all") and other in (dest, "all"):
-                    self._decide(chain, policy)
-                    break
-            else:
-                name = _ENDS[chain]
-                level = self.folder.setting("LOG_LEVEL")
-                self._decide(chain, _Policy(Call(name, level=level), self.home, self.folder.setting(f"{name}_DEFAULT")))
+            policy = self.policies.first(source, dest)
+            if policy is None:
+                name, level = _ENDS[chain], self.folder.setting("LOG_LEVEL")
+                policy = Policy(Call(name, level=level), self.home, self.folder.setting(f"{name}_DEFAULT"))
+            self._decide(chain, policy)
 
     def _inner(self, own: Zone) -> bool:
         """Whether the tables say anything of packets within the host."""
-        said = self.rules.pairs.get((own.name, own.name))
-        return (said is not None and not said.is_empty) or self.policy(own, own).where is not own.where
+        said = self.rules.sections.pairs.get((own.name, own.name))
+        return (said is not None and not said.is_empty) or self.policies.between(own, own).where is not own.where
 
     def _pair(self, source: Zone, dest: Zone) -> str | None:
         """The chain for packets from one zone to another; None where no packet ever goes."""
         name = f"{source.name}-{dest.name}"
-        policy = self.policy(source, dest)
+        policy = self.policies.between(source, dest)
         if policy.action.name == "NONE":
             return None
         if name in self.filter.chains:
             return name
-        pair = self.rules.pairs.get((source.name, dest.name), Pair())
+        pair = self.rules.sections.pairs.get((source.name, dest.name), Pair())
         asked = self.blacklisted and self._asks(source, dest)
         if pair.is_empty and policy.action.name == "CONTINUE" and not asked:
             return None
         self._chain(name, policy.where)
         if pair.blacklist:
-            self._fill(self.filter, f"{name}~", pair.blacklist)
+            self._fill(f"{name}~", pair.blacklist)
             self._add(name, policy.where, *self._fresh(), "-j", f"{name}~")
         if self.blacklisted:
             self._options_within(name, source, dest)
         if not pair.referenced and (asked or not self._is_bare(policy, source is dest)):
-            self.rules.finish(pair, name, "")
+            self.rules.sections.finish(pair, name, "")
         for state, entries in pair.states.items():
-            self._fill(self.filter, f"{SIGNS[state]}{name}", _placed(entries, policy.where))
+            self._fill(f"{SIGNS[state]}{name}", _placed(entries, policy.where))
         for one in _placed(pair.body, policy.where):
             if one.target == LIMIT:
                 if policy.rate:
                     self._limited(name, policy)
             else:
-                self._fill(self.filter, name, [one])
+                self._fill(name, [one])
         if not any(one.catches_all for one in pair.body):
             self._decide(name, policy)
         return name
@@ -411,7 +342,7 @@ class _Compiler:
         plain = interface.options.get("tcpflags", "1") in ("0", "no", "No")
         return not plain or any(interface.has(name) for name in ("nosmurfs", "dhcp", "sfilter"))
 
-    def _is_bare(self, policy: _Policy, within: bool) -> bool:
+    def _is_bare(self, policy: Policy, within: bool) -> bool:
         """Whether the policy of a pair without rules is all there is: states then have no say in it.
 
         So it is within a zone that no policy names, and wherever the optimiser (OPTIMIZE, bit 2) finds nothing but a verdict.
@@ -435,34 +366,34 @@ class _Compiler:
         for interface in source.interfaces.values():
             self._add(name, interface.where, "-i", interface.name, "-j", f"{interface.name}_{end}")
 
-    def _limited(self, name: str, policy: _Policy) -> None:
+    def _limited(self, name: str, policy: Policy) -> None:
         """New TCP connections above the rate of a policy are refused."""
         chain = f"@{policy.name}"
         if chain not in self.filter.chains:
             self._chain(chain, policy.where)
             self._add(chain, policy.where, *rate_words(policy.rate), "-j", "RETURN")
             if policy.action.logs:
-                self._add(chain, policy.where, *self.rules.recorded(policy.action.level, chain, "DROP"))
+                self._add(chain, policy.where, *self.rules.calls.recorded(policy.action.level, chain, "DROP"))
             self._add(chain, policy.where, "-j", "DROP")
         self._add(name, policy.where, "-p", "tcp", "--tcp-flags", "FIN,SYN,RST,ACK", "SYN", "-j", chain)
 
-    def _decide(self, chain: str, policy: _Policy) -> None:
+    def _decide(self, chain: str, policy: Policy) -> None:
         """The end of a chain: actions by default, the record, the policy itself."""
         said = self.folder.said.get(f"{policy.action.name}_DEFAULT")
         where = said.where if said is not None and policy.defaults == said.value else policy.where
         try:
-            defaults = self.rules.defaults(policy.defaults, where, chain) if policy.defaults else []
+            defaults = self.rules.calls.defaults(policy.defaults, where, chain) if policy.defaults else []
         except NotUnderstoodError as error:
             defaults = [Entry(where, (), ("-j", "?"), (str(error),))]
         if self.folder.is_on("MULTICAST") and policy.defaults and policy.action.name in ("DROP", "REJECT"):
             self._add(chain, policy.where, "-d", "224.0.0.0/4" if self.family == 4 else "ff00::/8", "-j", "RETURN")
-        self._fill(self.filter, chain, defaults)
+        self._fill(chain, defaults)
         call = policy.action
         if call.logs:
-            self._add(chain, policy.where, *self.rules.recorded(call.level, chain, call.name, call.tag))
+            self._add(chain, policy.where, *self.rules.calls.recorded(call.level, chain, call.name, call.tag))
         if call.name not in ("CONTINUE", "NONE"):
-            entries = list(self.rules.entries(Call(call.name, call.parameters), Columns(policy.where), chain))
-            self._fill(self.filter, chain, entries)
+            entries = list(self.rules.calls.entries(Call(call.name, call.parameters), Columns(policy.where), chain))
+            self._fill(chain, entries)
 
     def _common(self) -> None:
         """Chains that others send packets to."""
@@ -476,7 +407,7 @@ class _Compiler:
         for name, (setting, tests) in oddities.items():
             if name not in jumps:
                 continue
-            said = self.rules.disposition(setting)
+            said = self.rules.sections.disposition(setting)
             level = self.folder.setting(f"{setting}_LOG_LEVEL")
             if name in ("TCPFlags", "DropSmurfs"):
                 said, level = "DROP", ""
@@ -495,8 +426,8 @@ class _Compiler:
                 self._add(name, where, "-p", "tcp", "--tcp-flags", mask, value, "-g", end)
             if tests:
                 self._add(name, where, "-p", "tcp", "--sport", "0", "--tcp-flags", "FIN,SYN,RST,ACK", "SYN", "-g", end)
-            self._decide(end, _Policy(Call(said, level=level), where))
-        home = next((p.where for *_, p in self._policies if p.action.name == "REJECT"), home)
+            self._decide(end, Policy(Call(said, level=level), where))
+        home = next((p.where for *_, p in self.policies.rows if p.action.name == "REJECT"), home)
         self._chain("reject", home)
         if not six:
             self._add("reject", home, "-m", "addrtype", "--src-type", "BROADCAST", "-j", "DROP")
@@ -511,84 +442,6 @@ class _Compiler:
         )
         self._add("reject", home, "-p", "58" if six else "1", "-j", "REJECT", "--reject-with", icmp)
         self._add("reject", home, "-j", "REJECT", "--reject-with", other)
-
-    # -- translation ---------------------------------------------------------------------------------------------
-
-    def _translate(self) -> None:
-        masks = [*self.folder.rows("snat"), *self.folder.rows("masq")]
-        if not self.rules.nat and not masks:
-            return
-        nat = self.tables.table("nat", self.home)
-        for name in ("PREROUTING", "INPUT", "OUTPUT", "POSTROUTING"):
-            self.tables.chain(nat, name, self.home, "ACCEPT")
-        for one in self.rules.nat.get(self.network.firewall, ()):
-            self._fill(nat, "OUTPUT", [one])
-        for zone in self.network.order:
-            chain = f"{zone.name}_dnat" if zone.name in self.rules.nat else ""
-            if chain:
-                self._fill(nat, chain, self.rules.nat[zone.name])
-            inherited = any(parent in self.rules.nat for parent in zone.parents) and not self._continues(zone)
-            for group in zone.groups:
-                for net in group.networks or ("",):
-                    words = ["-i", group.interface.name, *(address_words(net, "s") if net and net != "dynamic" else [])]
-                    left = [word for out in group.without for word in negated(address_words(out, "s"))]
-                    if chain:
-                        self.tables.append(nat, "PREROUTING", group.where, [*words, *left, "-j", chain])
-                    if inherited:
-                        self.tables.append(nat, "PREROUTING", group.where, [*words, "-j", "RETURN"])
-        self._masquerade(nat, masks)
-
-    def _continues(self, zone: Zone) -> bool:
-        return any(
-            self.policy(zone, other).action.name == "CONTINUE" for other in self.network.order if other is not zone
-        )
-
-    def _masquerade(self, nat: Table, rows: list[Row]) -> None:
-        """Translation of the source, which leaves filtering as it is (shorewall-snat(5), and shorewall-masq(5) before that)."""
-        for row in rows:
-            self.ledger.read(row.where)
-            old = row.columns[0].split(":")[0].rstrip("+") in self.network.interfaces
-            dest = row.columns[0] if old else row.column(2, "dest")
-            source = row.column(1, "source")
-            for name in [one for one in dest.split(":")[0].lstrip("+").split(",") if one]:
-                held = self.network.interfaces.get(name)
-                words = ["-o", held.name if held else name]
-                gaps: list[str] = []
-                if source and source not in self.network.interfaces:
-                    words += (
-                        self._quietly(source.split(",")[0], gaps) if "," not in source and "!" not in source else []
-                    )
-                    if "," in source or "!" in source:
-                        gaps.append(f"the source '{source}' of a translation is a list")
-                self.tables.append(
-                    nat, "POSTROUTING", row.where, [*words, "-j", "MASQUERADE"], gaps=tuple(gaps) if not words else ()
-                )
-
-    def _quietly(self, text: str, gaps: list[str]) -> list[str]:
-        try:
-            return address_words(text, "s")
-        except NotUnderstoodError as error:
-            gaps.append(str(error))
-            return []
-
-    def _reverse_paths(self) -> None:
-        """The option rpfilter: packets whose source would not be reached by the interface they came in are refused."""
-        asked = [one for one in self.network.interfaces.values() if one.has("rpfilter")]
-        if not asked:
-            return
-        mangle = self.tables.table("mangle", self.home)
-        for name in ("PREROUTING", "INPUT", "FORWARD", "OUTPUT", "POSTROUTING"):
-            self.tables.chain(mangle, name, self.home, "ACCEPT")
-        self.tables.chain(mangle, "rpfilter", self.home)
-        for interface in asked:
-            self.tables.append(mangle, "PREROUTING", interface.where, ["-i", interface.name, "-j", "rpfilter"])
-        where = self.folder.setting_where("RPFILTER_DISPOSITION")
-        if any(interface.has("dhcp") for interface in asked) and self.family == 4:
-            words = ["-s", "0.0.0.0", "-p", "udp", "--sport", "68", "--dport", "67", "-j", "RETURN"]
-            self.tables.append(mangle, "rpfilter", where, words)
-        states = _states("INVALID,NEW,RELATED")
-        words = ["-m", "rpfilter", "--validmark", "--invert", *states, "-j", "DROP"]
-        self.tables.append(mangle, "rpfilter", where, words)
 
 
 def _states(text: str) -> list[str]:
