@@ -6,11 +6,9 @@ of the zone, policy or setting it stands for, so that what is shown is what `nft
 
 from __future__ import annotations
 
-import ipaddress
-import shlex
 from typing import Any
 
-from aiguille.model import NotUnderstoodError, Rulebase, Span
+from aiguille.model import NotUnderstoodError, Span
 from aiguille.model import Zone as ModelZone
 from aiguille.readers.assignments import Assigned, read_assignments
 from aiguille.readers.bundle import Bundle
@@ -24,8 +22,26 @@ from aiguille.readers.firewalld.config import (
     shipped_policy,
     shipped_zone,
 )
+from aiguille.readers.firewalld.direct import read_direct
+from aiguille.readers.firewalld.expressions import (
+    Expr,
+    address_value,
+    forwarded,
+    goto,
+    jump,
+    limited,
+    matched,
+    meta,
+    mixed,
+    on_interface,
+    payload,
+    port_match,
+    priority_of,
+    set_entry,
+    states,
+    verdict_of,
+)
 from aiguille.readers.firewalld.services import ICMP, SERVICES, Service
-from aiguille.readers.iptables.tables import BUILT_IN, Tables
 from aiguille.readers.nftables.build import Builder
 from aiguille.readers.part import FirewallPart
 
@@ -33,19 +49,6 @@ _ETC, _LIB = "etc/firewalld/", "usr/lib/firewalld/"
 _SETTINGS = {"DefaultZone": "public", "LogDenied": "off", "IPv6_rpfilter": "yes", "RFC3964_IPv4": "yes"}
 _PARTS = ("pre", "log", "deny", "allow", "post")
 _REJECT = {"reject": {"type": "icmpx", "expr": "admin-prohibited"}}
-_REFUSALS = {
-    "icmp-host-prohibited": ("icmp", "host-prohibited"), "host-prohib": ("icmp", "host-prohibited"),
-    "icmp-net-prohibited": ("icmp", "net-prohibited"), "net-prohib": ("icmp", "net-prohibited"),
-    "icmp-admin-prohibited": ("icmp", "admin-prohibited"), "admin-prohib": ("icmp", "admin-prohibited"),
-    "icmp6-adm-prohibited": ("icmpv6", "admin-prohibited"), "adm-prohibited": ("icmpv6", "admin-prohibited"),
-    "icmp-net-unreachable": ("icmp", "net-unreachable"), "net-unreach": ("icmp", "net-unreachable"),
-    "icmp-host-unreachable": ("icmp", "host-unreachable"), "host-unreach": ("icmp", "host-unreachable"),
-    "icmp-port-unreachable": ("icmp", "port-unreachable"), "port-unreach": ("icmpx", "port-unreachable"),
-    "icmp6-port-unreachable": ("icmpv6", "port-unreachable"),
-    "icmp-proto-unreachable": ("icmp", "prot-unreachable"), "proto-unreach": ("icmp", "prot-unreachable"),
-    "icmp6-addr-unreachable": ("icmpv6", "addr-unreachable"), "addr-unreach": ("icmpv6", "addr-unreachable"),
-    "icmp6-no-route": ("icmpv6", "no-route"), "no-route": ("icmpv6", "no-route"),
-}  # fmt: skip
 _TUNNELLED = ("::/96", "::ffff:0.0.0.0/96", "2002::/24", "2002:a00::/24", "2002:7f00::/24", "2002:a9fe::/32",
               "2002:ac10::/28", "2002:c0a8::/32", "2002:e000::/19")  # fmt: skip
 """IPv6 addresses that hold IPv4 ones not to be routed (RFC 3964)."""
@@ -55,8 +58,6 @@ _RICH = frozenset(
 )  # fmt: skip
 """What a rich rule may hold (firewalld.richlanguage(5))."""
 _SET_TYPES = {"ip": "ipv4_addr", "net": "ipv4_addr", "mac": "ether_addr", "iface": "ifname", "mark": "mark"}
-
-Expr = list[dict[str, Any]]
 
 
 def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
@@ -168,7 +169,7 @@ class Writer:
         if (lockdown := self.bundle.get(f"{_ETC}lockdown-whitelist.xml")) is not None:
             self.ledger.set_aside_file(lockdown, "who may change the firewall by its bus; no check needs it")
         return FirewallPart(
-            (*rulebases, *self._direct()),
+            (*rulebases, *read_direct(self.bundle.get(f"{_ETC}direct.xml"), self.ledger)),
             sets,
             zones=tuple(self._model_zone(zone) for zone in active),
             default_zone=default,
@@ -209,46 +210,46 @@ class Writer:
         self._rpfilter()
         for point in ("INPUT", "FORWARD"):
             chain = f"filter_{point}"
-            self._rule(chain, home, _states("established", "related"), {"accept": None})
-            self._rule(chain, home, _match({"ct": {"key": "status"}}, "dnat", "in"), {"accept": None})
-            self._rule(chain, home, _meta("iifname", "lo"), {"accept": None})
+            self._rule(chain, home, states("established", "related"), {"accept": None})
+            self._rule(chain, home, matched({"ct": {"key": "status"}}, "dnat", "in"), {"accept": None})
+            self._rule(chain, home, meta("iifname", "lo"), {"accept": None})
             if self.log_denied != "off":
-                self._rule(chain, home, _states("invalid"), self._denied(), {"log": {"prefix": "STATE_INVALID_DROP: "}})
-            self._rule(chain, home, _states("invalid"), {"drop": None})
+                self._rule(chain, home, states("invalid"), self._denied(), {"log": {"prefix": "STATE_INVALID_DROP: "}})
+            self._rule(chain, home, states("invalid"), {"drop": None})
             if point == "FORWARD":
                 self._rfc3964(chain)
-            self._rule(chain, home, _jump(f"{chain}_ZONES"))
+            self._rule(chain, home, jump(f"{chain}_ZONES"))
             if self.log_denied != "off":
                 self._rule(chain, home, self._denied(), {"log": {"prefix": "FINAL_REJECT: "}})
             self._rule(chain, home, _REJECT)
-        self._rule("filter_OUTPUT", home, _states("established", "related"), {"accept": None})
-        self._rule("filter_OUTPUT", home, _meta("oifname", "lo"), {"accept": None})
+        self._rule("filter_OUTPUT", home, states("established", "related"), {"accept": None})
+        self._rule("filter_OUTPUT", home, meta("oifname", "lo"), {"accept": None})
         self._rfc3964("filter_OUTPUT")
         for point in ("filter_OUTPUT", "nat_OUTPUT"):
-            self._rule(point, home, _jump(f"{point}_POLICIES_pre"))
-            self._rule(point, home, _jump(f"{point}_POLICIES_post"))
+            self._rule(point, home, jump(f"{point}_POLICIES_pre"))
+            self._rule(point, home, jump(f"{point}_POLICIES_post"))
         for point in ("nat_PREROUTING", "nat_POSTROUTING"):
-            self._rule(point, home, _jump(f"{point}_ZONES"))
+            self._rule(point, home, jump(f"{point}_ZONES"))
 
     def _rpfilter(self) -> None:
         setting = self.setting("IPv6_rpfilter")
         if setting.value.lower() in ("no", "false"):
             return
         types = {"set": ["nd-router-advert", "nd-neighbor-solicit"]}
-        self._rule("filter_PREROUTING", setting.where, _match(_payload("icmpv6", "type"), types), {"accept": None})
-        missing = _match({"fib": {"result": "oif", "flags": ["saddr", "mark", "iif"]}}, False)
-        self._rule("filter_PREROUTING", setting.where, _meta("nfproto", "ipv6"), missing, {"drop": None})
+        self._rule("filter_PREROUTING", setting.where, matched(payload("icmpv6", "type"), types), {"accept": None})
+        missing = matched({"fib": {"result": "oif", "flags": ["saddr", "mark", "iif"]}}, False)
+        self._rule("filter_PREROUTING", setting.where, meta("nfproto", "ipv6"), missing, {"drop": None})
 
     def _rfc3964(self, chain: str) -> None:
         setting = self.setting("RFC3964_IPv4")
         if setting.value.lower() in ("yes", "true"):
-            held = {"set": [_address(text) for text in _TUNNELLED]}
+            held = {"set": [address_value(text) for text in _TUNNELLED]}
             reject = {"reject": {"type": "icmpv6", "expr": "addr-unreachable"}}
             if self.log_denied in ("unicast", "all"):
                 log = {"log": {"prefix": "RFC3964_IPv4_REJECT: "}}
-                self._rule(chain, setting.where, _match(_payload("ip6", "daddr"), held), log, reject)
+                self._rule(chain, setting.where, matched(payload("ip6", "daddr"), held), log, reject)
             else:
-                self._rule(chain, setting.where, _match(_payload("ip6", "daddr"), held), reject)
+                self._rule(chain, setting.where, matched(payload("ip6", "daddr"), held), reject)
 
     def _denied(self) -> dict[str, Any] | None:
         """What LogDenied narrows logging to."""
@@ -256,7 +257,7 @@ class Writer:
         return (
             None
             if kind in ("off", "all")
-            else _match({"meta": {"key": "pkttype"}}, "host" if kind == "unicast" else kind)
+            else matched({"meta": {"key": "pkttype"}}, "host" if kind == "unicast" else kind)
         )
 
     def _dispatch(self, active: list[Zone], default: str) -> None:
@@ -272,13 +273,13 @@ class Writer:
                         chain,
                         where,
                         [lambda a=address, s=source: self._end(s, a)],
-                        _goto(f"{table}_{prefix}_{zone.name}"),
+                        goto(f"{table}_{prefix}_{zone.name}"),
                     )
             for zone in reversed(active):
                 for name in reversed(zone.interfaces):
                     where = zone.bound.get(name, zone.where)
-                    self._rule(chain, where, _interface(way, name), _goto(f"{table}_{prefix}_{zone.name}"))
-            self._rule(chain, self.setting("DefaultZone").where, _goto(f"{table}_{prefix}_{default}"))
+                    self._rule(chain, where, on_interface(way, name), goto(f"{table}_{prefix}_{zone.name}"))
+            self._rule(chain, self.setting("DefaultZone").where, goto(f"{table}_{prefix}_{default}"))
 
     def _guarded(self, chain: str, where: Span, parts: list[Any], *rest: dict[str, Any] | None) -> None:
         """A rule whose conditions may not be understood: it is then kept as one that may match."""
@@ -304,7 +305,7 @@ class Writer:
             self._body(zone, name, table, f"{table}_{point}", is_input=point == "INPUT")
             if point == "FORWARD" and zone.forward:
                 for interface in zone.interfaces:
-                    self._rule(f"{name}_allow", zone.where, _interface("oifname", interface), {"accept": None})
+                    self._rule(f"{name}_allow", zone.where, on_interface("oifname", interface), {"accept": None})
                 for address, where in zone.sources:
                     self._guarded(f"{name}_allow", where, [lambda a=address: self._end("daddr", a)], {"accept": None})
         self._fill(zone, f"filter_IN_{zone.name}", f"nat_PRE_{zone.name}", f"nat_POST_{zone.name}")
@@ -315,17 +316,17 @@ class Writer:
         for part in _PARTS:
             self._chain(f"{name}_{part}", zone.where)
         if not zone.is_policy:
-            self._rule(name, zone.where, _jump(f"{point}_POLICIES_pre"))
+            self._rule(name, zone.where, jump(f"{point}_POLICIES_pre"))
         for part in _PARTS:
-            self._rule(name, zone.where, _jump(f"{name}_{part}"))
+            self._rule(name, zone.where, jump(f"{name}_{part}"))
         if not zone.is_policy:
-            self._rule(name, zone.where, _jump(f"{point}_POLICIES_post"))
+            self._rule(name, zone.where, jump(f"{point}_POLICIES_post"))
         if table != "filter":
             return
         target = zone.target
         open_to_icmp = target not in ("DROP", "%%REJECT%%", "REJECT") and (target != "ACCEPT" or zone.inverted)
         if is_input and open_to_icmp and (zone.inverted or not zone.is_policy):
-            icmp = _meta("l4proto", {"set": ["icmp", "ipv6-icmp"]})
+            icmp = meta("l4proto", {"set": ["icmp", "ipv6-icmp"]})
             if zone.inverted and self.log_denied != "off":
                 self._rule(name, zone.where, icmp, self._denied(), {"log": {"prefix": f"{name}_ICMP_BLOCK: "}})
             self._rule(name, zone.where, icmp, _REJECT if zone.inverted else {"accept": None})
@@ -384,9 +385,9 @@ class Writer:
         for table, point, prefix in self._points(policy):
             for source in sources or (None,):
                 for goal in targets or (None,):
-                    if not _mixed(source, goal):
+                    if not mixed(source, goal):
                         chain = f"{table}_{point}_POLICIES_{part}"
-                        self._rule(chain, policy.where, source, goal, _jump(f"{table}_{prefix}_policy_{policy.name}"))
+                        self._rule(chain, policy.where, source, goal, jump(f"{table}_{prefix}_policy_{policy.name}"))
 
     def _ends(self, names: list[str], way: str, side: str) -> Expr:
         """What tells traffic of some zones; empty for any, and for the host.
@@ -399,10 +400,10 @@ class Writer:
         plain: list[str] = []
         for name in names:
             zone = self._zone_of(name)
-            out += [found for one in zone.interfaces if one.endswith("+") and (found := _interface(way, one))]
+            out += [found for one in zone.interfaces if one.endswith("+") and (found := on_interface(way, one))]
             plain += [one for one in zone.interfaces if not one.endswith("+")]
         if plain:
-            out.append(_match({"meta": {"key": way}}, {"set": sorted(set(plain))}))
+            out.append(matched({"meta": {"key": way}}, {"set": sorted(set(plain))}))
         for name in names:
             for address, where in self._zone_of(name).sources:
                 try:
@@ -415,9 +416,9 @@ class Writer:
         """What a zone or policy lets in, and its rich rules. chain: of the filter; before, after: of translation."""
         for one in zone.entries:
             self._entry(one, zone, chain, before, after)
-        for rule in [r for r in zone.rules if _priority(r) == 0]:
+        for rule in [r for r in zone.rules if priority_of(r) == 0]:
             self._rich(rule, chain, before, after)
-        for rule in sorted((r for r in zone.rules if _priority(r) != 0), key=_priority):
+        for rule in sorted((r for r in zone.rules if priority_of(r) != 0), key=priority_of):
             self._rich(rule, chain, before, after)
 
     def _entry(self, one: Element, zone: Zone, chain: str, before: str, after: str) -> None:
@@ -436,12 +437,12 @@ class Writer:
                     self._rule(f"{chain}_{part}", one.where, *each, verdict)
             case "masquerade":
                 if after:
-                    expr = (_meta("nfproto", "ipv4"), _meta("oifname", "lo", "!="), {"masquerade": None})
+                    expr = (meta("nfproto", "ipv4"), meta("oifname", "lo", "!="), {"masquerade": None})
                     self._rule(f"{after}_allow", one.where, *expr)
             case "forward-port":
                 if before:
                     family = "ipv6" if ":" in one.get("to-addr") else "ipv4"
-                    self._rule(f"{before}_allow", one.where, _meta("nfproto", family), *_forwarded(one))
+                    self._rule(f"{before}_allow", one.where, meta("nfproto", family), *forwarded(one))
             case _:
                 for each, gap in self._element(one):
                     self._rule(f"{chain}_allow", one.where, *each, {"accept": None}, gap=gap)
@@ -452,11 +453,11 @@ class Writer:
             case "service":
                 return self._service(one.get("name"), one, ())
             case "port":
-                return [([_port(one.get("protocol"), "dport", one.get("port"))], "")]
+                return [([port_match(one.get("protocol"), "dport", one.get("port"))], "")]
             case "source-port":
-                return [([_port(one.get("protocol"), "sport", one.get("port"))], "")]
+                return [([port_match(one.get("protocol"), "sport", one.get("port"))], "")]
             case "protocol":
-                return [([_meta("l4proto", one.get("value"))], "")]
+                return [([meta("l4proto", one.get("value"))], "")]
             case "icmp-type":
                 return [(each, "") for each in self._icmp(one)]
             case _:
@@ -476,9 +477,9 @@ class Writer:
         ]
         ends: list[Expr] = [[self._end("daddr", address)] for _, address in found.destination] or [[]]
         for end in ends:
-            out += [([*end, _port(protocol, "dport", port)], "") for protocol, port in found.ports]
-            out += [([*end, _meta("l4proto", protocol)], "") for protocol in found.protocols]
-            out += [([*end, _port(protocol, "sport", port)], "") for protocol, port in found.source_ports]
+            out += [([*end, port_match(protocol, "dport", port)], "") for protocol, port in found.ports]
+            out += [([*end, meta("l4proto", protocol)], "") for protocol in found.protocols]
+            out += [([*end, port_match(protocol, "sport", port)], "") for protocol, port in found.source_ports]
         return out
 
     def _icmp(self, one: Element) -> list[Expr]:
@@ -486,9 +487,9 @@ class Writer:
         out: list[Expr] = []
         for family, kind, code in ICMP.get(name, ()):
             protocol = "icmp" if family == 4 else "icmpv6"
-            expr = [_match(_payload(protocol, "type"), kind)]
+            expr = [matched(payload(protocol, "type"), kind)]
             if code is not None:
-                expr.append(_match(_payload(protocol, "code"), code))
+                expr.append(matched(payload(protocol, "code"), code))
             out.append(expr)
         if not out:
             self.ledger.unread(one.where, f"the ICMP type '{name}' is not one we know")
@@ -499,12 +500,12 @@ class Writer:
         op = "!=" if inverted else "=="
         if address.startswith("ipset:"):
             name = address.removeprefix("ipset:")
-            return _match(self._looked_up(name, side), f"@{name}", op)
+            return matched(self._looked_up(name, side), f"@{name}", op)
         if address.count(":") == 5 and all(len(part) == 2 for part in address.split(":")):
-            return _match(_payload("ether", side), address, op)
-        value = _address(address)
+            return matched(payload("ether", side), address, op)
+        value = address_value(address)
         family = "ip6" if ":" in address else "ip"
-        return _match(_payload(family, side), value, op)
+        return matched(payload(family, side), value, op)
 
     def _looked_up(self, name: str, side: str) -> dict[str, Any]:
         family = "ip6" if self.families.get(name) == 6 else "ip"
@@ -512,13 +513,13 @@ class Writer:
         for kind in self.ipsets.get(name, ["ip"]):
             match kind:
                 case "ip" | "net":
-                    keys.append(_payload(family, side))
+                    keys.append(payload(family, side))
                 case "port":
-                    keys += [{"meta": {"key": "l4proto"}}, _payload("th", "sport" if side == "saddr" else "dport")]
+                    keys += [{"meta": {"key": "l4proto"}}, payload("th", "sport" if side == "saddr" else "dport")]
                 case "iface":
                     keys.append({"meta": {"key": "iifname" if side == "saddr" else "oifname"}})
                 case "mac":
-                    keys.append(_payload("ether", side))
+                    keys.append(payload("ether", side))
                 case _:
                     keys.append({"meta": {"key": "mark"}})
         return keys[0] if len(keys) == 1 else {"concat": keys}
@@ -541,7 +542,7 @@ class Writer:
             for one in root.children:
                 if one.tag == "entry":
                     try:
-                        body["elem"].append(_entry(one.text, kinds))
+                        body["elem"].append(set_entry(one.text, kinds))
                     except NotUnderstoodError as error:
                         self.ledger.unread(one.where, str(error))
                         body["gap"] = str(error)
@@ -567,16 +568,16 @@ class Writer:
             "tcp-mss-clamp",
         )
         ends, gap = self._rich_ends(rule)
-        priority = _priority(rule)
+        priority = priority_of(rule)
         placed = "pre" if priority < 0 else "post"
         if element is not None and element.tag == "masquerade":
             if after:
                 part = placed if priority else "allow"
-                self._rule(f"{after}_{part}", where, *ends, _meta("oifname", "lo", "!="), {"masquerade": None}, gap=gap)
+                self._rule(f"{after}_{part}", where, *ends, meta("oifname", "lo", "!="), {"masquerade": None}, gap=gap)
             return
         if element is not None and element.tag == "forward-port":
             if before:
-                self._rule(f"{before}_{placed if priority else 'allow'}", where, *ends, *_forwarded(element), gap=gap)
+                self._rule(f"{before}_{placed if priority else 'allow'}", where, *ends, *forwarded(element), gap=gap)
             return
         if element is not None and element.tag == "tcp-mss-clamp":
             return
@@ -590,7 +591,7 @@ class Writer:
             said = gap or missing
             if log is not None:
                 self._rule(
-                    f"{chain}_{placed if priority else 'log'}", where, *expr, _limit(log), {"log": {"prefix": log.get("prefix")}},
+                    f"{chain}_{placed if priority else 'log'}", where, *expr, limited(log), {"log": {"prefix": log.get("prefix")}},
                     gap=said,
                 )  # fmt: skip
             if action is None:
@@ -600,14 +601,14 @@ class Writer:
             if action.tag == "mark":
                 continue
             part = placed if priority else ("allow" if action.tag == "accept" else "deny")
-            self._rule(f"{chain}_{part}", where, *expr, _limit(action), _action(action), gap=said)
+            self._rule(f"{chain}_{part}", where, *expr, limited(action), verdict_of(action), gap=said)
 
     def _rich_ends(self, rule: Element) -> tuple[Expr, str]:
         expr: Expr = []
         strange = [one.tag for one in rule.children if one.tag not in _RICH]
         gap = f"'{strange[0]}' is not known inside a rich rule" if strange else ""
         if rule.get("family"):
-            expr.append(_meta("nfproto", rule.get("family")))
+            expr.append(meta("nfproto", rule.get("family")))
         for tag, side in (("destination", "daddr"), ("source", "saddr")):
             if (end := rule.child(tag)) is not None:
                 address = end.get("address") or end.get("mac") or f"ipset:{end.get('ipset')}"
@@ -617,174 +618,3 @@ class Writer:
                 except NotUnderstoodError as error:
                     gap = str(error)
         return expr, gap
-
-    # -- direct rules ----------------------------------------------------------------------------------------------
-
-    def _direct(self) -> list[Rulebase]:
-        """Rules of iptables that stand beside the zones (firewalld.direct(5)); they have their say before them."""
-        file = self.bundle.get(f"{_ETC}direct.xml")
-        if file is None:
-            return []
-        root = parse(file, self.ledger)
-        tables = {4: Tables(4, self.ledger), 6: Tables(6, self.ledger)}
-        rules = [one for one in root.children if one.tag == "rule"]
-        for one in root.children:
-            self.ledger.read(one.where)
-            if one.get("ipv") not in ("ipv4", "ipv6"):
-                self.ledger.set_aside(one.where, "not a rule of ipv4 or ipv6")
-                continue
-            family = 4 if one.get("ipv") == "ipv4" else 6
-            if one.tag == "chain":
-                self._declare(tables[family], one.get("table", "filter"), one.get("chain"), one.where)
-            elif one.tag == "passthrough":
-                self._passthrough(tables[family], one)
-        for one in sorted(rules, key=_priority):
-            if one.get("ipv") in ("ipv4", "ipv6"):
-                family = 4 if one.get("ipv") == "ipv4" else 6
-                self._append(tables[family], one.get("table", "filter"), one.get("chain"), one.where, one.text)
-        return [rulebase for each in tables.values() for rulebase in each.finish()]
-
-    def _declare(self, tables: Tables, table: str, chain: str, where: Span) -> None:
-        made = tables.table(table, where)
-        for name in BUILT_IN.get(table, ()):
-            if name not in made.chains:
-                tables.chain(made, name, where, "ACCEPT")
-        if chain not in made.chains:
-            tables.chain(made, chain, where)
-
-    def _append(self, tables: Tables, table: str, chain: str, where: Span, text: str) -> None:
-        self._declare(tables, table, chain, where)
-        try:
-            tables.append(tables.table(table, where), chain, where, shlex.split(text))
-        except ValueError as error:
-            self.ledger.unread(where, f"the rule cannot be split into words ({error})")
-
-    def _passthrough(self, tables: Tables, one: Element) -> None:
-        words = one.text.split()
-        table = words[words.index("-t") + 1] if "-t" in words[:-1] else "filter"
-        if "-t" in words:
-            at = words.index("-t")
-            del words[at : at + 2]
-        if len(words) > 2 and words[0] in ("-A", "--append"):
-            self._append(tables, table, words[1], one.where, " ".join(words[2:]))
-        else:
-            self.ledger.unread(one.where, "only passthrough rules that append (-A) are followed")
-
-
-def _priority(one: Element) -> int:
-    text = one.get("priority", "0")
-    return int(text) if text.lstrip("-").isdecimal() else 0
-
-
-def _match(left: dict[str, Any], right: Any, op: str = "==") -> dict[str, Any]:
-    return {"match": {"op": op, "left": left, "right": right}}
-
-
-def _payload(protocol: str, part: str) -> dict[str, Any]:
-    return {"payload": {"protocol": protocol, "field": part}}
-
-
-def _meta(key: str, right: Any, op: str = "==") -> dict[str, Any]:
-    return _match({"meta": {"key": key}}, right, op)
-
-
-def _states(*names: str) -> dict[str, Any]:
-    return _match({"ct": {"key": "state"}}, {"set": list(names)})
-
-
-def _jump(target: str) -> dict[str, Any]:
-    return {"jump": {"target": target}}
-
-
-def _goto(target: str) -> dict[str, Any]:
-    return {"goto": {"target": target}}
-
-
-def _interface(way: str, name: str) -> dict[str, Any] | None:
-    if name in ("+", "*"):
-        return None
-    return _meta(way, f"{name[:-1]}*" if name.endswith("+") else name)
-
-
-def _address(text: str) -> Any:
-    """An address or network as nft's JSON has it. Raises NotUnderstoodError."""
-    try:
-        if "/" not in text:
-            return str(ipaddress.ip_address(text))
-        network = ipaddress.ip_network(text, strict=False)
-    except ValueError as error:
-        raise NotUnderstoodError(f"'{text}' is not an address or a network") from error
-    return {"prefix": {"addr": str(network.network_address), "len": network.prefixlen}}
-
-
-def _port(protocol: str, part: str, port: str) -> dict[str, Any]:
-    first, dash, last = port.partition("-")
-    if first.isdecimal() and (not dash or last.isdecimal()):
-        return _match(_payload(protocol, part), {"range": [int(first), int(last)]} if dash else int(first))
-    return _match(_payload(protocol, part), port)
-
-
-def _forwarded(one: Element) -> Expr:
-    expr: Expr = [_port(one.get("protocol"), "dport", one.get("port"))]
-    to_port, to_address = one.get("to-port"), one.get("to-addr")
-    first, dash, last = to_port.partition("-")
-    port: Any = None
-    if to_port:
-        port = (
-            {"range": [int(first), int(last)]}
-            if dash and last.isdecimal()
-            else int(first)
-            if first.isdecimal()
-            else to_port
-        )
-    if to_address:
-        expr.append({"dnat": {"addr": to_address, **({"port": port} if port is not None else {})}})
-    else:
-        expr.append({"redirect": {"port": port}})
-    return expr
-
-
-def _mixed(source: dict[str, Any] | None, goal: dict[str, Any] | None) -> bool:
-    """Whether two ends are addresses of different families."""
-    ends = [one["match"]["left"].get("payload", {}).get("protocol") for one in (source, goal) if one is not None]
-    return len(ends) == 2 and None not in ends and ends[0] != ends[1]
-
-
-def _limit(one: Element) -> dict[str, Any] | None:
-    limit = one.child("limit")
-    return None if limit is None else {"limit": {"text": f"rate {limit.get('value')}"}}
-
-
-def _action(one: Element) -> dict[str, Any]:
-    if one.tag != "reject":
-        return {one.tag: None}
-    kind = one.get("type")
-    if kind in ("tcp-reset", "tcp-rst"):
-        return {"reject": {"type": "tcp reset"}}
-    if kind in _REFUSALS:
-        return {"reject": {"type": _REFUSALS[kind][0], "expr": _REFUSALS[kind][1]}}
-    return {"reject": None}
-
-
-def _entry(text: str, kinds: list[str]) -> Any:
-    """An entry of an ipset such as ``192.0.2.0/24``, ``192.0.2.1-192.0.2.9`` or ``192.0.2.1,tcp:80``."""
-    parts = text.split(",")
-    if len(parts) != len(kinds):
-        raise NotUnderstoodError(f"'{text}' has {len(parts)} parts where {len(kinds)} were expected")
-    out: list[Any] = []
-    for part, kind in zip(parts, kinds, strict=True):
-        if kind == "port":
-            protocol, colon, port = part.rpartition(":")
-            first, dash, last = port.partition("-")
-            out += [
-                protocol if colon else "tcp",
-                {"range": [int(first), int(last)]} if dash else int(first) if first.isdecimal() else first,
-            ]
-        elif kind in ("ip", "net") and "-" in part:
-            low, _, high = part.partition("-")
-            out.append({"range": [low, high]})
-        elif kind in ("ip", "net"):
-            out.append(_address(part))
-        else:
-            out.append(part)
-    return out[0] if len(out) == 1 else {"concat": out}
