@@ -109,6 +109,17 @@ FIREWALLD = {
         firewall-offline-cmd --zone=public --add-icmp-block-inversion
         firewall-offline-cmd --zone=public --add-icmp-block=echo-request
     """,
+    "direct": """
+        firewall-offline-cmd --zone=internal --add-interface=eth1
+        firewall-offline-cmd --direct --add-chain ipv4 filter doors
+        firewall-offline-cmd --direct --add-rule ipv4 filter doors 1 -p tcp --dport 99 -j ACCEPT
+        firewall-offline-cmd --direct --add-rule ipv4 filter doors 0 -s 198.51.100.0/24 -j DROP
+        firewall-offline-cmd --direct --add-rule ipv4 filter INPUT 5 -i eth0 -j doors
+        firewall-offline-cmd --direct --add-rule ipv4 filter INPUT 1 -p tcp --dport 7 -j DROP
+        firewall-offline-cmd --direct --add-rule ipv6 filter FORWARD 0 -s 2001:db8:7::/48 -j REJECT
+        firewall-offline-cmd --direct --add-rule ipv4 nat POSTROUTING 0 -o eth0 -j MASQUERADE
+        firewall-offline-cmd --direct --add-passthrough ipv4 -A INPUT -s 203.0.113.9 -j DROP
+    """,
     "policies": """
         firewall-offline-cmd --zone=internal --add-interface=eth1
         firewall-offline-cmd --zone=internal --add-interface=eth2

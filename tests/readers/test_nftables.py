@@ -119,6 +119,23 @@ def test_what_a_packet_does_not_tell_makes_a_rule_doubtful(statement: str, name:
     assert bool(found.ledger.unread) == (name == "not understood")
 
 
+XT = [
+    ("xt match comment counter drop", (Action.DROP, [])),
+    ("xt match string counter packets 0 bytes 0 drop", (Action.DROP, ["text in the packet"])),
+    ("xt match gizmo accept", (Action.ACCEPT, ["extension gizmo"])),
+    ("counter xt target REJECT", (Action.REJECT, [])),
+    ("xt target LOG", (Action.CONTINUE, [])),
+    ('xt target "TCPMSS"', (Action.CONTINUE, [])),
+    ("xt target GIZMO", (Action.UNKNOWN, [])),
+]
+
+
+@pytest.mark.parametrize(("statement", "expected"), XT)
+def test_extensions_of_which_only_the_name_is_shown(statement: str, expected: tuple[Action, list[str]]) -> None:
+    *_, rule = written(statement)
+    assert (rule.action, [qualifier.name for qualifier in rule.qualifiers]) == expected
+
+
 def test_statements_take_effect_in_their_order() -> None:
     logged, accepted = written('log prefix "seen: " tcp dport 22 counter packets 3 bytes 9 accept comment "why"')
     assert (logged.action, logged.effects, logged.match.conditions) == (Action.CONTINUE, (Log("seen: "),), ())

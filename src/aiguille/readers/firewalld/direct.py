@@ -26,12 +26,13 @@ def read_direct(file: ExportFile | None, ledger: LedgerBuilder) -> list[Rulebase
         family = 4 if one.get("ipv") == "ipv4" else 6
         if one.tag == "chain":
             _declare(tables[family], one.get("table", "filter"), one.get("chain"), one.where)
-        elif one.tag == "passthrough":
-            _passthrough(tables[family], one)
     for one in sorted(rules, key=priority_of):
         if one.get("ipv") in ("ipv4", "ipv6"):
             family = 4 if one.get("ipv") == "ipv4" else 6
             _append(tables[family], one.get("table", "filter"), one.get("chain"), one.where, one.text)
+    for one in root.children:
+        if one.tag == "passthrough" and one.get("ipv") in ("ipv4", "ipv6"):
+            _passthrough(tables[4 if one.get("ipv") == "ipv4" else 6], one)
     return [rulebase for each in tables.values() for rulebase in each.finish()]
 
 

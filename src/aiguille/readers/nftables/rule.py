@@ -33,6 +33,8 @@ from aiguille.model import (
 )
 from aiguille.model.objects import MaskedAddress
 from aiguille.model.protocols import PORTS
+from aiguille.readers.iptables.matches import QUALIFIERS as EXTENSIONS
+from aiguille.readers.iptables.targets import PASSING
 from aiguille.readers.literals import read_address_range, read_network
 from aiguille.readers.nftables.conditions import Conditions, Found, bare
 from aiguille.readers.nftables.keys import key_of, spell
@@ -48,7 +50,7 @@ _VERDICTS = {
 }
 _PASSING = frozenset(["dup", "fwd", "flow", "last", "reset", "ct helper", "ct timeout", "ct expectation", "secmark"])
 """Statements after which evaluation goes on, and which change no verdict."""
-_OPEN = frozenset(["queue", "tproxy", "synproxy", "xt"])
+_OPEN = frozenset(["queue", "tproxy", "synproxy"])
 """Statements whose verdict something outside the rule set gives."""
 _DOUBTFUL = {"limit": "rate limit", "quota": "quota", "ct count": "number of connections", "meter": "rate limit"}
 _PORTED = tuple(Numbers(n, n) for n in (6, 17, 33, 132, 136))
@@ -171,6 +173,8 @@ class RuleReader:
             case "dnat" | "snat" | "masquerade" | "redirect":
                 self._translation(kind, body or {}, line, out)
                 return True
+            case "xt":
+                return self._extension(body["type"], body["name"], line, out)
             case _ if kind in _OPEN:
                 out.append(line.rule(Action.UNKNOWN, f"{kind} {spell(body) if body else ''}".strip()))
                 return True
@@ -182,6 +186,28 @@ class RuleReader:
                 out.append(line.rule(Action.UNKNOWN, kind))
                 return True
         return False
+
+    def _extension(self, kind: str, name: str, line: _Line, out: list[Rule]) -> bool:
+        """An extension of iptables, of which nft shows the name and no more (rules that iptables-nft keeps)."""
+        match kind, name:
+            case "match", "comment":
+                return False
+            case "match", _:
+                self._split(line, out)
+                line.qualifiers.append(Qualifier(EXTENSIONS.get(name, f"extension {name}"), f"xt match {name}"))
+                return False
+            case _, "LOG" | "NFLOG":
+                line.effects.append(Log())
+                return False
+            case _, "REJECT":
+                out.append(line.rule(Action.REJECT, "reject"))
+            case _, "MASQUERADE" | "SNAT":
+                out.append(self._translated(name, line, Translate(TranslationKind.SOURCE)))
+            case _ if name in PASSING:
+                return False
+            case _:
+                out.append(line.rule(Action.UNKNOWN, f"xt target {name}"))
+        return True
 
     def _match(self, body: Any, line: _Line) -> None:
         token = marshal.dumps(body)

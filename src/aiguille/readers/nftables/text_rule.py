@@ -110,7 +110,10 @@ class RuleText:
                 return self._translation()
             case "masquerade" | "redirect":
                 return self._own_translation()
-            case "queue" | "synproxy" | "dup" | "fwd" | "xt" | "last" | "reset":
+            case "xt":
+                self.at += 1
+                return {"xt": {"type": self.take(), "name": self.take().strip('"')}}
+            case "queue" | "synproxy" | "dup" | "fwd" | "last" | "reset":
                 self.at += 1
                 return {word: " ".join(self._rest())}
             case "notrack":
