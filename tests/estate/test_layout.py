@@ -5,7 +5,7 @@ from __future__ import annotations
 import posixpath
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from aiguille.model import Side
@@ -19,6 +19,7 @@ NAMES = st.sampled_from(
 PATHS = st.lists(NAMES, min_size=1, max_size=5).map("/".join)
 
 
+@settings(max_examples=400)
 @given(st.sets(PATHS, max_size=12))
 def test_every_file_belongs_to_one_host_at_most_and_lies_below_its_root(paths: set[str]) -> None:
     # A name cannot be a file and a folder at once.

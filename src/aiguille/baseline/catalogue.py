@@ -177,9 +177,12 @@ def check(
 
 
 def lines_of(step: Step) -> tuple[Span, ...]:
-    """The lines that make a step decide: the jumps that lead to it, then its own."""
+    """The lines that make a step decide: the jumps that choose the packets which get to it, then its own.
+
+    A jump that takes every packet chooses none; in files of programs that build chains by themselves most are such.
+    """
     own = () if step.where is None else (step.where,)
-    return (*(rule.where for _, rule in step.via), *own)
+    return (*(rule.where for _, rule in step.via if rule.match.conditions or rule.qualifiers or rule.marks), *own)
 
 
 def speak(chain: Chain, rule: Rule | None) -> str:

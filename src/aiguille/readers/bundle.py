@@ -81,7 +81,8 @@ def layout(paths: Sequence[str]) -> dict[str, dict[str, str]]:
             while folder:
                 folder, name = posixpath.split(folder)
                 folders.setdefault(folder, set()).add(name)
-    for folder in sorted(folders):
+    # Folders within others first, so that each file belongs to the nearest.
+    for folder in sorted(folders, key=lambda name: (-name.count("/") - bool(name), name)):
         program = _program(folder, folders[folder])
         if program is None:
             continue
@@ -95,6 +96,7 @@ def layout(paths: Sequence[str]) -> dict[str, dict[str, str]]:
                 places[path] = f"etc/{program}/{path[len(folder) :].lstrip('/')}"
             elif etc is not None and (not etc or path.startswith(f"{etc}/")):
                 places.setdefault(path, f"etc/{path[len(etc) :].lstrip('/')}")
+        taken |= set(places)
     return out
 
 

@@ -176,10 +176,23 @@ def listening(
             ledger.read(where)
             protocol, host, port = found[1], found[3].strip("[]").split("%")[0], read_port(found[4])
             key = (6 if protocol == "tcp" else 17, port)
-            if host.startswith("127.") or host == "::1" or key in held or (protocol, port) not in _NAMES:
+            if host.startswith("127.") or host == "::1" or (protocol, port) not in _NAMES:
+                continue
+            if key in held:
+                # What listens is better evidence than a file that leaves the port to the program's default.
+                out = [replace(one, where=where) if _by_default(one, key, bundle) else one for one in out]
                 continue
             held.add(key)
             name, cleartext = _NAMES[protocol, port]
             term = ServiceTerm(Numbers(key[0], key[0]), (), (Numbers(port, port),))
             out.append(ManagementService(name, (term,), cleartext, where))
     return tuple(out)
+
+
+def _by_default(service: ManagementService, key: tuple[int, int], bundle: Bundle) -> bool:
+    """Whether a service on this protocol and port stands on a line that does not say so."""
+    ports = {(t.protocol.first, p.first) for t in service.terms for p in t.destination_ports}
+    file = next((one for one in bundle.files if service.where is not None and one.path == service.where.file), None)
+    if key not in ports or file is None or service.where is None:
+        return False
+    return str(key[1]) not in file.lines[service.where.first - 1]
