@@ -116,6 +116,7 @@ To                         Action      From
 443 on eth1                ALLOW FWD   10.0.0.0/8 on eth0
 8080/tcp                   LIMIT IN    Anywhere
 80,443/tcp (Shop (v6))     ALLOW IN    Anywhere (v6)
+6000:6007/tcp              ALLOW IN    Anywhere
 Nonsense                   ALLOW IN    Anywhere
 """
 
@@ -127,10 +128,10 @@ def test_the_listing_of_ufw_is_read_and_says_that_it_is_poorer() -> None:
     other = SSH.replace("198.51.100.7", "203.0.113.7")
     mail = OUT.replace(":80 ", ":25 ")
     routed = "tcp from 10.1.1.1:4000 to 192.0.2.9:443 entering eth0 leaving eth1"
-    limited = WEB.replace(":80 ", ":8080 ")
-    assert verdicts(device, SSH, other, WEB, SIX, OUT, mail, routed, limited) == "ADAAADA?"
+    limited, ranged = WEB.replace(":80 ", ":8080 "), WEB.replace(":80 ", ":6001 ")
+    assert verdicts(device, SSH, other, WEB, SIX, OUT, mail, routed, limited, ranged) == "ADAAADA?A"
     assert "poorer source" in told(device)
-    assert [entry.where.first for entry in device.ledger.unread] == [14]
+    assert [entry.where.first for entry in device.ledger.unread] == [15]
     assert {rule.comment for _, rule in device.rulebases[0].rules() if rule.comment} == {"operators"}
     with pytest.raises(UnreadableError, match="ufw status verbose"):
         host.read([decode("s", b"Status: active\n\nTo   Action  From\n")], "box")

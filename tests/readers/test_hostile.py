@@ -11,10 +11,12 @@ from hypothesis import strategies as st
 from aiguille.baseline import CATALOGUE, run
 from aiguille.demo import files
 from aiguille.model import Action, AiguilleError, Device, Estate
-from aiguille.readers import host, iptables, mapped
+from aiguille.readers import host, iptables, mapped, nftables
 from aiguille.readers.files import ExportFile, decode
 from tests.baseline.test_checks import audit
 from tests.helpers import dialect, placed
+from tests.readers.test_firewall_files import STATUS
+from tests.readers.test_scripts import DOUBTS, LISTING, STEPS
 
 DUMP = files()["exports/valley-gw/iptables.v4"].decode().splitlines()
 EXPORT = files()["exports/summit-gw.txt"].decode().splitlines()
@@ -151,3 +153,40 @@ def test_damaged_hosts(name: str, data: st.DataObject) -> None:
         assert any(refusal.startswith(path) for path in (*HOSTS[name], "etc/shorewall")), refusal
         return
     check(device)
+
+
+SENT = {
+    "ufw": STATUS.splitlines(),
+    "listing": LISTING.splitlines(),
+    "script": "".join([text for text, _ in STEPS] + [case[0] for case in DOUBTS]).splitlines(),
+}
+"""What people send instead of an export, as the tests beside this one have it."""
+
+
+@pytest.mark.parametrize("kind", SENT)
+@given(data=st.data())
+def test_damaged_listings_and_scripts(kind: str, data: st.DataObject) -> None:
+    read = iptables.read if kind != "ufw" else host.read
+    if (device := read_or_refuse(read, "sent", data.draw(damaged(SENT[kind])))) is not None:
+        check(device)
+
+
+SHORT = [
+    ("-P INPUT DROP\n-P \n-A INPUT -j ACCEPT\n", iptables.read),
+    ("#!/bin/sh\nA='x\niptables -A INPUT -j DROP\n", iptables.read),
+    ("#!/bin/sh\nfor a in 'x; do iptables -A INPUT -j DROP; done\n", iptables.read),
+    (STATUS + "/tcp                       ALLOW IN    Anywhere\n", host.read),
+    ("table ip t {\n\tchain a {\n\t\ttype filter hook\n\t}\n}\n", nftables.read),
+    ("table ip t {\n\tchain a {\n\t\tpolicy\n\t}\n}\n", nftables.read),
+    ("table ip t {\n\tchain a {\n\t\tcounter packets x bytes 0 accept\n\t}\n}\n", nftables.read),
+]
+
+
+@pytest.mark.parametrize(("text", "read"), SHORT)
+def test_lines_that_break_off(text: str, read: Reader) -> None:
+    if (device := read_or_refuse(read, "short", text.encode())) is not None:
+        assert (
+            device.ledger.unread
+            or device.ledger.problems
+            or any(r.qualifiers for b in device.rulebases for _, r in b.rules())
+        )

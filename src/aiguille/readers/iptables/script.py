@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
@@ -22,7 +23,9 @@ _LINE = re.compile(
     r"[^\n;]*?(?<=[ \t])(?:-[APNIFDR]|--(?:append|policy|new-chain|insert|flush|delete|replace))\b",
     re.MULTILINE,
 )
-_BY_VARIABLE = re.compile(r"^\s*\"?\$\{?(\w+)\}?\"?\s+(?:-t\s+\w+\s+|-w\s+)*-[APNIF]\b", re.MULTILINE)
+_BY_VARIABLE = re.compile(
+    r"(?:^|[;&|]|\bdo[ \t]|\bthen[ \t])[ \t]*\"?\$\{?(\w+)\}?\"?\s+(?:-t\s+\w+\s+|-w\s+)*-[APNIF]\b", re.MULTILINE
+)
 _LISTED = re.compile(r"-P (INPUT|FORWARD|OUTPUT|PREROUTING|POSTROUTING) (ACCEPT|DROP)(?: -c ([0-9]+) ([0-9]+))?")
 _ASSIGNMENT = re.compile(r"(?:(?:export|readonly|local|declare)\s+)?([A-Za-z_]\w*)=(.*)", re.DOTALL)
 _VARIABLE = re.compile(r"\$\{([A-Za-z_]\w*)\}|\$([A-Za-z_]\w*)|\$[0-9@*#?!{(]|`")
@@ -74,7 +77,7 @@ def read_listing(file: ExportFile, family: int, ledger: LedgerBuilder, sets: fro
         else:
             blocks[-1].append(number)
     for block in blocks:
-        names = {file.lines[n - 1].split()[1] for n in block if file.lines[n - 1].startswith("-P ")}
+        names = set(_policies(file, block))
         kind = next((t for t in BUILT_IN if set(BUILT_IN[t]) == names), "filter")
         where = file.span(block[0])
         if kind in tables.tables:
@@ -93,9 +96,14 @@ def read_listing(file: ExportFile, family: int, ledger: LedgerBuilder, sets: fro
 
 def _starts(file: ExportFile, block: list[int], name: list[str]) -> bool:
     """Whether a policy of this chain begins another table."""
-    policies = [file.lines[n - 1].split()[1] for n in block if file.lines[n - 1].startswith("-P ")]
     others = any(file.lines[n - 1].startswith(("-A ", "-N ")) for n in block)
-    return others or name[0] in policies if name else False
+    return others or name[0] in _policies(file, block) if name else False
+
+
+def _policies(file: ExportFile, block: list[int]) -> list[str]:
+    """The chains that have a policy among some lines."""
+    said = [file.lines[n - 1].split() for n in block]
+    return [words[1] for words in said if words[:1] == ["-P"] and len(words) > 1]
 
 
 def read_script(file: ExportFile, ledger: LedgerBuilder, sets: frozenset[str]) -> dict[int, list[Rulebase]]:
@@ -121,10 +129,7 @@ class _Commands:
 
     def run(self, table: Table, text: str, where: Span, gaps: tuple[str, ...] = ()) -> None:
         """One command after its program and table; gaps: why it may not be run."""
-        try:
-            words = split_words(text)
-        except NotUnderstoodError as error:
-            raise UnreadableError(f"{where}: {error}; mend the line or take it out") from error
+        words = _words(text, where)
         words = [_LONG.get(word, word) for word in words]
         command, rest = words[0], words[1:]
         chain = rest[0] if rest else ""
@@ -212,17 +217,19 @@ class _Script:
             if line.endswith("\\") and number < len(self.file.lines):
                 continue
             where = self.file.span(first, number)
-            bare = _without_comment(whole).strip()
+            bare = _without_comment(whole)
+            one_line = first == number
             whole, first = "", 0
-            if not bare:
+            if not bare.strip():
                 self.ledger.set_aside(where, "comment")
                 continue
             if found := re.search(r"<<-?\s*['\"]?(\w+)", bare):
                 closing = found[1]
                 self._doubtful(where, "a command that reads the lines below it is not followed")
                 continue
-            for part in _parts(bare):
-                yield part, where
+            parts = _parts(bare)
+            for part, start, stop in parts:
+                yield part, Span(where.file, number, number, start, stop) if one_line and len(parts) > 1 else where
 
     def _run(self, statements: list[tuple[str, Span]]) -> None:
         blocks: list[_Block] = []
@@ -264,7 +271,7 @@ class _Script:
         found = _LOOP.fullmatch(text)
         values, gap = self._expand(found[2], where) if found else ("", "")
         if found and not gap:
-            blocks.append(_Block("for", where, found[1], split_words(values)))
+            blocks.append(_Block("for", where, found[1], _words(values, where)))
             return
         kind = text.split()[0]
         blocks.append(_Block(kind, where))
@@ -314,8 +321,7 @@ class _Script:
         if gap or self.doubt:
             self.values.pop(name, None)
         else:
-            words = split_words(value) if value else [""]
-            self.values[name] = " ".join(words)
+            self.values[name] = " ".join(_words(value, where))
 
     def _expand(self, text: str, where: Span) -> tuple[str, str]:
         """Text with variables put in, and why a part of it is not known."""
@@ -336,10 +342,7 @@ class _Script:
     def _iptables(self, program: str, text: str, where: Span, gap: str) -> None:
         family = 6 if program == "ip6tables" else 4
         name = "filter"
-        try:
-            words = split_words(text)
-        except NotUnderstoodError as error:
-            raise UnreadableError(f"{where}: {error}; mend the line or take it out") from error
+        words = _words(text, where)
         out: list[str] = []
         at = 0
         while at < len(words):
@@ -364,6 +367,13 @@ class _Script:
         commands.run(commands.table(name, where), " ".join(_quoted(w) for w in out), where, gaps)
 
 
+def _words(text: str, where: Span) -> list[str]:
+    try:
+        return split_words(text)
+    except NotUnderstoodError as error:
+        raise UnreadableError(f"{where}: {error}; mend the line or take it out") from error
+
+
 def _quoted(word: str) -> str:
     return (
         '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
@@ -384,9 +394,9 @@ def _without_comment(line: str) -> str:
     return line
 
 
-def _parts(line: str) -> list[str]:
-    """A line at its ``;``, ``&&``, ``||`` and ``&`` outside quotes and parentheses."""
-    out, quote, depth, at = [""], "", 0, 0
+def _parts(line: str) -> list[tuple[str, int, int]]:
+    """A line at its ``;``, ``&&`` and ``||`` outside quotes and parentheses: each part, and where it starts and stops."""
+    ends, quote, depth, at = [(0, 0)], "", 0, 0
     while at < len(line):
         sign = line[at]
         if quote:
@@ -396,9 +406,15 @@ def _parts(line: str) -> list[str]:
         elif sign in "()":
             depth += 1 if sign == "(" else -1
         elif depth == 0 and (line.startswith(("&&", "||"), at) or sign == ";"):
-            out.append("")
-            at += 1 if sign == ";" else 2
+            wide = 1 if sign == ";" else 2
+            ends.append((at, at + wide))
+            at += wide
             continue
-        out[-1] += sign
         at += 1
-    return [part.strip() for part in out if part.strip()]
+    out = []
+    for (_, start), (stop, _) in pairwise([*ends, (len(line), 0)]):
+        part = line[start:stop]
+        if bare := part.strip():
+            begin = start + len(part) - len(part.lstrip())
+            out.append((bare, begin, begin + len(bare)))
+    return out

@@ -226,6 +226,8 @@ class _Text:
             if word in ("type", "policy", "comment", "flags", "devices", "device") and self._is_property(word):
                 words = self._statement()
                 span = self._span(begin)
+                if word in ("policy", "type") and (len(words) < 2 or words[-1] == "hook"):
+                    raise UnreadableError(f"{span}: '{word}' says nothing here; save the rule set again")
                 if word == "policy":
                     chain |= {"policy": words[1], "policy_where": span}
                 elif word == "type":
@@ -281,7 +283,7 @@ class _Text:
             case "flags":
                 body["flags"] = [word for word in words[1:] if word != ","]
             case "timeout":
-                body["timeout"] = words[1]
+                body["timeout"] = " ".join(words[1:])
             case "elements":
                 body["elem"] += [one[0] if len(one) == 1 else list(one) for one in RuleText(words, 2).elements()]
             case "size" | "gc-interval" | "policy" | "comment" | "auto-merge" | "counter" | "limit" | "quota":

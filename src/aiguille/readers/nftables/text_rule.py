@@ -163,10 +163,16 @@ class RuleText:
             return {"counter": self.take().strip('"')}
         if self.peek() == "packets":
             self.at += 1
-            packets = int(self.take())
+            packets = self._number()
             self.take("bytes")
-            return {"counter": {"packets": packets, "bytes": int(self.take())}}
+            return {"counter": {"packets": packets, "bytes": self._number()}}
         return {"counter": None}
+
+    def _number(self) -> int:
+        word = self.take()
+        if not _NUMBER.fullmatch(word):
+            raise NotUnderstoodError(f"'{word}' stands where a number was expected")
+        return int(word, 0)
 
     def _log(self) -> dict[str, Any]:
         self.at += 1

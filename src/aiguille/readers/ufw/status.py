@@ -16,6 +16,8 @@ from aiguille.readers.part import FirewallPart
 _STATUS = re.compile(r"Status: (active|inactive)")
 _DEFAULT = re.compile(r"Default: (\w+) \(incoming\), (\w+) \(outgoing\), (\w+) \(routed\)")
 _RULE = re.compile(r"(\S.*?)\s{2,}(ALLOW|DENY|REJECT|LIMIT)(?: (IN|OUT|FWD))?\s{2,}(\S.*?)(?:\s+#\s*(.*))?")
+_V6_ADDRESS = re.compile(r"[0-9a-fA-F]*:[0-9a-fA-F]*:")
+"""What an address of version 6 starts with, and no range of ports."""
 _POLICY = {"deny": "DROP", "reject": "DROP", "allow": "ACCEPT", "disabled": "DROP"}
 _TARGET = {"ALLOW": "ACCEPT", "DENY": "DROP", "REJECT": "REJECT", "LIMIT": "ACCEPT"}
 
@@ -40,6 +42,7 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
             ledger.set_aside(here, "a line of the table's frame")
         elif (status := _STATUS.fullmatch(text)) is not None:
             ledger.read(here)
+            home = here
             if status[1] == "inactive":
                 policies, where = ("allow", "allow", "allow"), here
         elif (found := _DEFAULT.fullmatch(text)) is not None:
@@ -95,7 +98,7 @@ def _shipped(chain: str, family: int) -> list[list[str]]:
 
 def _rule(tables: Tables, table: Table, here: Span, rule: re.Match[str], family: int) -> None:
     to, action, way, source, comment = rule.groups()
-    six = "(v6)" in to or "(v6)" in source or ":" in to.split("/")[0].split()[0] + source.split()[0]
+    six = "(v6)" in to or "(v6)" in source or any(_V6_ADDRESS.match(part) for part in (to, source))
     four = bool(re.search(r"\d+\.\d+\.\d+\.\d+", to + source)) or not six
     if (family == 6 and not six) or (family == 4 and not four):
         return
