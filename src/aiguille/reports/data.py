@@ -66,14 +66,14 @@ def _device(device: Device) -> Data:
 def settings_of(device: Device) -> Iterator[tuple[str, str, Setting[Any]]]:
     """What the export says of the device itself: name, value in words, the setting."""
     admin, logging = device.administration, device.logging
-    for name, setting, unit in (
-        ("lockout after failed logins", admin.lockout_attempts, ""),
-        ("lockout lasts", admin.lockout_seconds, " seconds"),
-        ("idle sessions close after", admin.idle_minutes, " minutes"),
-        ("log kept on the device", logging.device_days, " days"),
+    for name, setting, unit, endless in (
+        ("lockout after failed logins", admin.lockout_attempts, "", "never"),
+        ("lockout lasts", admin.lockout_seconds, " seconds", "for ever"),
+        ("idle sessions close after", admin.idle_minutes, " minutes", "never"),
+        ("log kept on the device", logging.device_days, " days", "no limit of time"),
     ):
         if setting.known:
-            yield name, "never" if isinf(setting.value) else f"{setting.value:g}{unit}", setting
+            yield name, endless if isinf(setting.value) else f"{setting.value:g}{unit}", setting
     if logging.collectors.known:
         yield "log sent to", ", ".join(logging.collectors.value) or "nobody", logging.collectors
     for fact in device.system:
