@@ -138,6 +138,28 @@ def test_the_listing_of_ufw_is_read_and_says_that_it_is_poorer() -> None:
     assert verdicts(host.read([decode("s", b"Status: inactive\n")], "box"), WEB) == "A"
 
 
+LISTED = [
+    ("80/tcp                     ALLOW IN    Anywhere", "AA"),
+    ("80/tcp                     ALLOW IN    203.0.113.0/24", "DA"),
+    ("80:81/tcp                  ALLOW IN    Anywhere", "AA"),
+    ("192.0.2.1 80/tcp           ALLOW IN    Anywhere", "AA"),
+    ("192.0.2.9 80/tcp           ALLOW IN    Anywhere", "DA"),
+    ("Anywhere on eth0           ALLOW IN    Anywhere", "AA"),
+    ("Anywhere on eth5           ALLOW IN    Anywhere", "DA"),
+    ("80/udp                     ALLOW IN    Anywhere", "DA"),
+    ("80                         DENY OUT    Anywhere", "DD"),
+    ("80/tcp (v6)                ALLOW IN    Anywhere (v6)", "DA"),
+    ("80:81/tcp (v6)             ALLOW IN    Anywhere (v6)", "DA"),
+    ("80/tcp                     REJECT OUT  Anywhere on eth0", "DR"),
+]
+
+
+@pytest.mark.parametrize(("line", "expected"), LISTED)
+def test_lines_of_the_listing_of_ufw(line: str, expected: str) -> None:
+    head = "".join(f"{one}\n" for one in STATUS.splitlines()[:7])
+    assert verdicts(host.read([decode("s", f"{head}{line}\n".encode())], "box"), WEB, OUT) == expected
+
+
 # -- firewalld ---------------------------------------------------------------------------------------------------
 
 

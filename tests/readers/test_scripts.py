@@ -59,6 +59,21 @@ def test_a_script_is_followed_as_a_shell_would_run_it(text: str, expected: list[
     assert (device.ledger.unread, device.ledger.problems) == ((), ())
 
 
+LINES = [text for text, _ in STEPS if not any(sign in text for sign in ("#", "\\", "do\n", "for p in;"))]
+
+
+@pytest.mark.parametrize("text", LINES)
+def test_commands_of_one_line_are_those_of_several_and_each_has_its_place(text: str) -> None:
+    several, joined = script(text), script("; ".join(text.splitlines()) + "\n")
+    assert spelled(joined) == spelled(several)
+    for base in joined.rulebases:
+        for _, rule in base.rules():
+            (shown,) = joined.text(rule.where)
+            assert shown.count("iptables") == 1
+            assert not shown.startswith(" ")
+            assert not shown.endswith((" ", ";"))
+
+
 DOUBTS = [
     ("iptables -A INPUT -s $1 -j ACCEPT\n", ["source>accept?"], "depends on what a command prints"),
     ("iptables -A INPUT -s $HOME_NET -j ACCEPT\n", ["source>accept?"], "$HOME_NET is not known"),
@@ -129,6 +144,12 @@ def test_listings_tell_their_tables_by_the_chains() -> None:
     [
         ("#!/bin/sh\niptables -A INPUT -j DROP\n", "iptables-save"),
         ("#!/bin/sh\nIPT=/sbin/iptables\n$IPT -A INPUT -j DROP\n", "iptables-save"),
+        (
+            "#!/bin/sh\nIPT=iptables\nfor p in 22 80; do $IPT -A INPUT -p tcp --dport $p -j ACCEPT; done\n",
+            "iptables-save",
+        ),
+        ("#!/bin/sh\nIPT=iptables; true && ${IPT} -A INPUT -j DROP\n", "iptables-save"),
+        ("#!/bin/sh\nIPT=tables\n$IPT -A INPUT -j DROP\n", None),
         (LISTING, "iptables-save"),
         ("#!/bin/sh\necho hello\n", None),
         ("We set -A INPUT and so on; see iptables.\n", None),
