@@ -81,3 +81,17 @@ def compare(
     told = [f"{d.direction}: {d.packet.sentence()}: files {set(d.one)}, dump {set(d.other)}" for d in found]
     assert not found, "\n".join(told)
     return written, running
+
+
+def compare_listing(files: list[ExportFile], running: Device, only: int | None = None) -> None:
+    """The listing of ufw, with the rules it ships, must let through what the kernel does.
+
+    only: the family to compare, where ufw leaves the other alone, which its listing does not tell but has to warn of
+    """
+    listed = host.read(files, "listing")
+    assert not listed.ledger.unread, listed.ledger.unread
+    found = differences(listed, running)
+    if only is not None:
+        assert any("no line is for IPv6" in problem.why for problem in listed.ledger.problems)
+        found = [one for one in found if one.packet.family == only]
+    assert not found, "\n".join(f"{d.direction}: {d.packet.sentence()}: {set(d.one)}, {set(d.other)}" for d in found)

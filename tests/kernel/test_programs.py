@@ -14,7 +14,7 @@ from aiguille.readers.files import LedgerBuilder, decode
 from aiguille.readers.firewalld.config import parse, read_service
 from aiguille.readers.firewalld.services import SERVICES
 from tests.kernel.conftest import REQUIRED
-from tests.kernel.sandbox import Sandbox, compare
+from tests.kernel.sandbox import Sandbox, compare, compare_listing
 
 
 def needs(program: str) -> None:
@@ -23,7 +23,10 @@ def needs(program: str) -> None:
         pytest.skip(f"needs the program {program}")
 
 
-START_UFW = "ufw --force enable\niptables-save -c > $OUT/a.v4\nip6tables-save > $OUT/a.v6"
+START_UFW = (
+    "ufw --force enable\niptables-save -c > $OUT/a.v4\nip6tables-save > $OUT/a.v6\n"
+    "sysctl -qw net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1\nufw status verbose > $OUT/../status.txt"
+)
 START_FIREWALLD = (
     "dbus-daemon --system --fork --print-pid > /run/bus\nfirewalld --nofork --nopid > $OUT/../log 2>&1 &\n"
     "for i in $(seq 100); do firewall-cmd --state > /dev/null 2>&1 && break; sleep 0.2; done\n"
@@ -70,7 +73,8 @@ def test_ufw(name: str, tmp_path: Path) -> None:
         box.copy("etc/ufw")
         box.copy("etc/default/ufw")
         box.run(f"{UFW[name]}\n{START_UFW}")
-        written, _ = compare(box.bundle("etc/ufw", "etc/default/ufw"), box.bundle("out"))
+        written, running = compare(box.bundle("etc/ufw", "etc/default/ufw"), box.bundle("out"))
+        compare_listing(box.bundle("status.txt"), running, only=4 if name == "open" else None)
         if name == "host":
             said = {rule.comment for rulebase in written.rulebases for _, rule in rulebase.rules()}
             assert "the operators" in said

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.kernel.sandbox import Sandbox, compare
+from tests.kernel.sandbox import Sandbox, compare, compare_listing
 from tests.kernel.test_programs import LINKS, START_FIREWALLD, START_SHOREWALL, START_UFW, needs
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
@@ -221,6 +221,8 @@ def test_files_let_through_what_the_kernel_does(
     needs(name)
     with Sandbox(tmp_path) as box:
         places, families = PROGRAMS[name][1](Maker(seed), box)
-        written, _ = compare(box.bundle(*places), box.bundle("out"), families)
+        written, running = compare(box.bundle(*places), box.bundle("out"), families)
+        if name == "ufw":
+            compare_listing(box.bundle("status.txt"), running)
     rules = sum(1 for base in written.rulebases for _ in base.rules())
     record_property("kernel", f"{name} from seed {seed}: {rules} rules as files and as run, equal as sets of packets")

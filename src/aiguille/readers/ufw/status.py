@@ -1,7 +1,6 @@
 """The text of `ufw status verbose` (ufw(8)): policies and the user's rules, without the rules ufw keeps around them.
 
-What it leaves out, before.rules and after.rules, is taken to be as ufw ships it, in so far as it decides about packets; the
-ledger says so.
+What it leaves out, before.rules and after.rules, is taken to be as ufw ships it; the ledger says so.
 """
 
 from __future__ import annotations
@@ -12,10 +11,17 @@ from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import Table, Tables
 from aiguille.readers.part import FirewallPart
+from aiguille.readers.ufw.shipped import shipped_rules
 
 _STATUS = re.compile(r"Status: (active|inactive)")
 _DEFAULT = re.compile(r"Default: (\w+) \(incoming\), (\w+) \(outgoing\), (\w+) \(routed\)")
-_RULE = re.compile(r"(\S.*?)\s{2,}(ALLOW|DENY|REJECT|LIMIT)(?: (IN|OUT|FWD))?\s{2,}(\S.*?)(?:\s+#\s*(.*))?")
+_RULE = re.compile(
+    r"(\S.*?)\s+(ALLOW|DENY|REJECT|LIMIT)(?: (IN|OUT|FWD))?\s{2,}(\S.*?)(?:\s+\((log|log-all)\))?(?:\s+#\s*(.*))?"
+)
+_PART = re.compile(
+    r"(?:([0-9]+(?::[0-9]+)?(?:,[0-9]+(?::[0-9]+)?)*)|(Anywhere|[0-9a-fA-F.:]*[.:][0-9a-fA-F.:]*(?:/[0-9.]+)?))?(?:/([a-z][a-z0-9-]*))?"
+)
+"""Ports, or an address, and a protocol after either."""
 _V6_ADDRESS = re.compile(r"[0-9a-fA-F]*:[0-9a-fA-F]*:")
 """What an address of version 6 starts with, and no range of ports."""
 _POLICY = {"deny": "DROP", "reject": "DROP", "allow": "ACCEPT", "disabled": "DROP"}
@@ -63,13 +69,23 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
         "this listing is the poorer source: before.rules and after.rules are not in it and are taken to be as shipped; ask for "
         "a copy of /etc/ufw and /etc/default/ufw",
     )
+    if policies[2] == "disabled":
+        ledger.problem(
+            where,
+            "routing was off when this was listed, so the policy for routed packets is not told; it is taken to refuse",
+        )
+    if rules and not any("(v6)" in rule[0] or _V6_ADDRESS.search(rule[0]) for _, rule in rules):
+        ledger.problem(
+            home,
+            "no line is for IPv6: if /etc/default/ufw says IPV6=no, ufw refuses all of it, and what is shown for IPv6 is wrong",
+        )
     bases = []
     for family in (4, 6):
         tables = Tables(family, ledger)
         table = tables.table("filter", home)
         for chain, policy in zip(("INPUT", "OUTPUT", "FORWARD"), policies, strict=True):
             tables.chain(table, chain, where, _POLICY.get(policy, "DROP"))
-            for words in _shipped(chain, family):
+            for words in shipped_rules(chain, family):
                 tables.append(table, chain, home, words)
         for here, rule in rules:
             _rule(tables, table, here, rule, family)
@@ -80,24 +96,8 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
     return FirewallPart(tuple(bases))
 
 
-def _shipped(chain: str, family: int) -> list[list[str]]:
-    """What ufw's shipped before.rules decide first."""
-    out = [["-m", "conntrack", "--ctstate", "RELATED,ESTABLISHED", "-j", "ACCEPT"]]
-    side = {"INPUT": "-i", "OUTPUT": "-o"}.get(chain)
-    if side is not None:
-        out.insert(0, [side, "lo", "-j", "ACCEPT"])
-    if chain == "INPUT":
-        out.append(["-m", "conntrack", "--ctstate", "INVALID", "-j", "DROP"])
-        if family == 4:
-            for kind in ("destination-unreachable", "time-exceeded", "parameter-problem", "echo-request"):
-                out.append(["-p", "icmp", "-m", "icmp", "--icmp-type", kind, "-j", "ACCEPT"])
-        else:
-            out.append(["-p", "ipv6-icmp", "-j", "ACCEPT"])
-    return out
-
-
 def _rule(tables: Tables, table: Table, here: Span, rule: re.Match[str], family: int) -> None:
-    to, action, way, source, comment = rule.groups()
+    to, action, way, source, log, comment = rule.groups()
     six = "(v6)" in to or "(v6)" in source or any(_V6_ADDRESS.match(part) for part in (to, source))
     four = bool(re.search(r"\d+\.\d+\.\d+\.\d+", to + source)) or not six
     if (family == 6 and not six) or (family == 4 and not four):
@@ -109,8 +109,13 @@ def _rule(tables: Tables, table: Table, here: Span, rule: re.Match[str], family:
         return
     chain = {"IN": "INPUT", "OUT": "OUTPUT", "FWD": "FORWARD"}[way or "IN"]
     tail = ["-m", "comment", "--comment", comment] if comment else []
+    new = ["-m", "conntrack", "--ctstate", "NEW"]
+    if log:
+        fresh = new if log == "log" else []
+        for each in words:
+            tables.append(table, chain, here, [*each, *fresh, "-m", "limit", "--limit", "3/min", "-j", "LOG"])
     if action == "LIMIT":
-        limited = ["-m", "recent", "--update", "--seconds", "30", "--hitcount", "6", "-j", "DROP"]
+        limited = [*new, "-m", "recent", "--update", "--seconds", "30", "--hitcount", "6", "-j", "REJECT"]
         for each in words:
             tables.append(table, chain, here, [*each, *limited])
     for each in words:
@@ -120,7 +125,8 @@ def _rule(tables: Tables, table: Table, here: Span, rule: re.Match[str], family:
 def _words(to: str, source: str, way: str) -> list[list[str]]:
     """The rule's matches; one for each protocol where ports have none."""
     out: list[str] = []
-    ports: list[tuple[str, str, str]] = []
+    ports: list[str] = []
+    protocols: set[str] = set()
     for text, address, port, inner in ((to, "-d", "--dports", "-o"), (source, "-s", "--sports", "-i")):
         bare = text.replace("(v6)", "").strip()
         if (found := re.search(r"\s+on\s+(\S+)$", bare)) is not None:
@@ -128,23 +134,17 @@ def _words(to: str, source: str, way: str) -> list[list[str]]:
             out += [inner if way == "FWD" else ("-i" if way == "IN" else "-o"), found[1]]
             bare = bare[: found.start()]
         bare = re.sub(r"\s+\([^)]*\)$", "", bare).strip()
-        parts = bare.split()
-        for part in parts:
-            if part == "Anywhere":
-                continue
-            head, _, tail = part.partition("/")
-            if re.fullmatch(r"\d+(?:[:,]\d+)*", head) and (not tail or not tail.isdecimal()):
-                ports.append((port, head, tail))
-            elif re.fullmatch(r"[0-9a-fA-F.:]+", head):
-                out += [address, part]
-            elif head == "":
-                out += ["-p", tail]
-            else:
+        for part in bare.split():
+            found = _PART.fullmatch(part)
+            if found is None:
                 raise NotUnderstoodError(f"'{text}' names an application profile whose ports the listing does not tell")
-    if not ports:
-        return [out]
-    protocols = {protocol for *_, protocol in ports if protocol} or {"tcp", "udp"}
-    return [
-        [*out, "-p", protocol, *(w for port, numbers, _ in ports for w in ("-m", "multiport", port, numbers))]
-        for protocol in sorted(protocols)
-    ]
+            numbers, place, protocol = found.groups()
+            if numbers:
+                ports += ["-m", "multiport", port, numbers]
+            elif place and place != "Anywhere":
+                out += [address, place]
+            if protocol:
+                protocols.add(protocol)
+    if ports and not protocols:
+        protocols = {"tcp", "udp"}
+    return [[*out, "-p", protocol, *ports] for protocol in sorted(protocols)] if protocols else [out]
