@@ -136,6 +136,14 @@ def test_extensions_of_which_only_the_name_is_shown(statement: str, expected: tu
     assert (rule.action, [qualifier.name for qualifier in rule.qualifiers]) == expected
 
 
+def test_an_element_of_a_map_that_is_not_understood_makes_the_others_unsure() -> None:
+    found = device("ct state vmap { invalid : drop, odd : accept, related : accept }")
+    unsure = [rule for base in found.rulebases for _, rule in base.rules() if rule.qualifiers]
+    assert [rule.action for rule in unsure] == [Action.DROP, Action.UNKNOWN, Action.ACCEPT]
+    assert {qualifier.name for rule in unsure for qualifier in rule.qualifiers} == {"not understood"}
+    assert "'odd'" in found.ledger.unread[0].why
+
+
 def test_statements_take_effect_in_their_order() -> None:
     logged, accepted = written('log prefix "seen: " tcp dport 22 counter packets 3 bytes 9 accept comment "why"')
     assert (logged.action, logged.effects, logged.match.conditions) == (Action.CONTINUE, (Log("seen: "),), ())

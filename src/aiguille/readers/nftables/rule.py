@@ -264,6 +264,8 @@ class RuleReader:
             line.qualifiers.append(Qualifier("map", f"vmap {name}"))
             out.append(line.rule(Action.UNKNOWN, f"vmap {name}"))
             return
+        found: list[Rule] = []
+        gap: Qualifier | None = None
         # What stands for everything else comes last, wherever it is listed.
         for key, verdict in sorted(elements, key=lambda one: bare(one[0]) == "*"):
             each = replace(
@@ -273,8 +275,16 @@ class RuleReader:
                 qualifiers=list(line.qualifiers),
                 hits=_element_hits(key),
             )
-            self._element(body["key"], bare(key), each)
-            out.append(_verdict(each, verdict, spell(bare(key))))
+            try:
+                self._element(body["key"], bare(key), each)
+                found.append(_verdict(each, verdict, spell(bare(key))))
+            except (NotUnderstoodError, KeyError, IndexError, TypeError, AttributeError, ValueError) as error:
+                said = str(error) if isinstance(error, NotUnderstoodError) else "does not have the shape we know"
+                gap = Qualifier("not understood", f"element '{spell(bare(key))}' of a map: {said}")
+                self._report(line.where, gap.text)
+                found.append(line.rule(Action.UNKNOWN))
+        # Where one element is not known, no other is sure to be the one that decides.
+        out += found if gap is None else [replace(rule, qualifiers=(*rule.qualifiers, gap)) for rule in found]
         if not elements:
             out.append(line.rule(Action.CONTINUE))
 
