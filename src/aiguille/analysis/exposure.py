@@ -26,7 +26,6 @@ RATES = frozenset({"rate limit", "recently seen addresses", "number of connectio
 GENUINE = frozenset({"reverse path"})
 """Qualifiers that only keep away packets whose source is forged."""
 
-
 _ODD = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}
 """Sources no real host has; they prove as much and convince less."""
 

@@ -23,12 +23,12 @@ class Assigned:
 def read_assignments(
     file: ExportFile | None,
     ledger: LedgerBuilder,
-    wanted: Collection[str] = (),
+    wanted: Collection[str] | None = (),
     aside: str = "no check needs this setting",
 ) -> dict[str, Assigned]:
     """The assignments of a file, the last of a name counting; quotes are taken off.
 
-    wanted: names that count as read; aside: why the others are set aside
+    wanted: names that count as read, None for all; aside: why the others are set aside
     """
     out: dict[str, Assigned] = {}
     for number, line in enumerate(file.lines if file is not None else (), 1):
@@ -48,7 +48,7 @@ def read_assignments(
         else:
             value = re.split(r"\s#", value, maxsplit=1)[0].strip()
         out[found[1]] = Assigned(value, where)
-        if found[1] in wanted:
+        if wanted is None or found[1] in wanted:
             ledger.read(where)
         else:
             ledger.set_aside(where, aside)

@@ -113,15 +113,15 @@ def _read_device(device: Device) -> Data:
             for rulebase in device.rulebases
         ],
         "management": [
-            {"name": one.name, "cleartext": one.cleartext, **_where(one.where)}
+            {"name": one.name, "cleartext": one.cleartext, **place_of(one.where)}
             for one in device.administration.services
         ],
         "accounts": [
-            {"name": one.name, "role": one.role, "enabled": one.enabled, **_where(one.where)}
+            {"name": one.name, "role": one.role, "enabled": one.enabled, **place_of(one.where)}
             for one in device.administration.accounts
         ],
         "settings": [
-            {"name": name, "value": value, "standing": setting.standing.value, **_where(setting.where)}
+            {"name": name, "value": value, "standing": setting.standing.value, **place_of(setting.where)}
             for name, value, setting in settings_of(device)
         ],
         "objects": {"addresses": len(device.addresses), "services": len(device.services)},
@@ -146,7 +146,8 @@ def _span(where: Span) -> Data:
     return {"file": where.file, "line": where.first, "last_line": where.last, **column}
 
 
-def _where(where: Span | None) -> Data:
+def place_of(where: Span | None) -> Data:
+    """File and line as JSON has them, each null where there is none."""
     return {"file": where.file if where else None, "line": where.first if where else None}
 
 
@@ -184,7 +185,7 @@ def _finding(finding: Finding) -> Data:
 
 
 def _rule(rule: RuleRef) -> Data:
-    return {"rulebase": rule.rulebase, "chain": rule.chain, "rule": rule.rule, **_where(rule.where)}
+    return {"rulebase": rule.rulebase, "chain": rule.chain, "rule": rule.rule, **place_of(rule.where)}
 
 
 def _by_outcome(audit: Audit) -> Data:

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from aiguille.analysis import Answer, Decision, Verdict, Visit, Way
 from aiguille.model import Action, Device, Log, SetMark, Span, Translate
-from aiguille.reports.data import Data
+from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
 from aiguille.space import Fault, spell_address
@@ -195,8 +195,7 @@ def _place_data(device: Device, visit: Visit) -> Data:
         "rulebase": visit.rulebase.name,
         "chain": visit.chain.name,
         "rule": "policy" if visit.rule is None else visit.rule.number,
-        "file": where.file if where else None,
-        "line": where.first if where else None,
+        **place_of(where),
         **({"column": where.column} if where and where.column else {}),
         "text": "\n".join(device.text(where)) if where else None,
     }
@@ -208,8 +207,7 @@ def _visit_data(device: Device, visit: Visit) -> Data:
         "rulebase": visit.rulebase.name,
         "chain": visit.chain.name,
         "rule": "policy" if visit.rule is None else visit.rule.number,
-        "file": where.file if where else None,
-        "line": where.first if where else None,
+        **place_of(where),
         "action": visit.action.value,
         "matched": "yes" if visit.matched else "may",
         "taken": visit.taken,

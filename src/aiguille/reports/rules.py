@@ -33,7 +33,7 @@ from aiguille.model import (
     Tuples,
 )
 from aiguille.model.rules import DestinationType
-from aiguille.reports.data import Data
+from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
 from aiguille.space import spell_address, spell_flags, spell_protocol
@@ -198,7 +198,7 @@ def _report(device: Device, describer: Describer, report: StandingReport) -> Dat
                 "rulebase": rulebase.name,
                 "chain": chain.name,
                 "rule": "policy" if other is None else other.number,
-                **_where_data(chain.policy_where if other is None else other.where),
+                **place_of(chain.policy_where if other is None else other.where),
             }
             for rulebase, chain, other in report.because
         ],
@@ -212,10 +212,6 @@ def _report(device: Device, describer: Describer, report: StandingReport) -> Dat
         "qualifiers": [{"name": q.name, "text": q.text} for q in rule.qualifiers],
         "hits": rule.hits.packets if rule.hits else None,
     }
-
-
-def _where_data(where: Span | None) -> Data:
-    return {"file": where.file if where else None, "line": where.first if where else None}
 
 
 class Describer:

@@ -85,7 +85,7 @@ def read_listing(file: ExportFile, family: int, ledger: LedgerBuilder, sets: fro
         commands = _Commands(tables, ledger)
         for number in block:
             if text := file.lines[number - 1].strip():
-                commands.run(tables.table(kind, where), text, file.span(number))
+                commands.run(tables.table(kind, where), _words(text, file.span(number)), file.span(number))
     if "nat" not in tables.tables:
         ledger.problem(
             file.span(1),
@@ -127,9 +127,8 @@ class _Commands:
                 self.tables.chain(table, chain, where, "ACCEPT", keep=True)
         return table
 
-    def run(self, table: Table, text: str, where: Span, gaps: tuple[str, ...] = ()) -> None:
-        """One command after its program and table; gaps: why it may not be run."""
-        words = _words(text, where)
+    def run(self, table: Table, words: list[str], where: Span, gaps: tuple[str, ...] = ()) -> None:
+        """One command after its program and table, in words; gaps: why it may not be run."""
         words = [_LONG.get(word, word) for word in words]
         command, rest = words[0], words[1:]
         chain = rest[0] if rest else ""
@@ -364,7 +363,7 @@ class _Script:
         if commands is None:
             commands = self.commands[family] = _Commands(Tables(family, self.ledger, self.sets), self.ledger)
         gaps = tuple(filter(None, (gap, *self.doubt)))
-        commands.run(commands.table(name, where), " ".join(_quoted(w) for w in out), where, gaps)
+        commands.run(commands.table(name, where), out, where, gaps)
 
 
 def _words(text: str, where: Span) -> list[str]:
@@ -372,14 +371,6 @@ def _words(text: str, where: Span) -> list[str]:
         return split_words(text)
     except NotUnderstoodError as error:
         raise UnreadableError(f"{where}: {error}; mend the line or take it out") from error
-
-
-def _quoted(word: str) -> str:
-    return (
-        '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
-        if re.search(r"[\s\"'\\]", word) or not word
-        else word
-    )
 
 
 def _without_comment(line: str) -> str:

@@ -53,6 +53,8 @@ _PASSING = frozenset(["dup", "fwd", "flow", "last", "reset", "ct helper", "ct ti
 _OPEN = frozenset(["queue", "tproxy", "synproxy"])
 """Statements whose verdict something outside the rule set gives."""
 _DOUBTFUL = {"limit": "rate limit", "quota": "quota", "ct count": "number of connections", "meter": "rate limit"}
+_MISSHAPEN = (KeyError, IndexError, TypeError, AttributeError, ValueError)
+"""What looking for parts of an object raises where they are not there, or not what they should be."""
 _PORTED = tuple(Numbers(n, n) for n in (6, 17, 33, 132, 136))
 
 
@@ -123,7 +125,7 @@ class RuleReader:
             except NotUnderstoodError as error:
                 self._gap(line, str(error))
                 continue
-            except (KeyError, IndexError, TypeError, AttributeError, ValueError):
+            except _MISSHAPEN:
                 self._gap(line, f"'{spell(statement)}' does not have the shape we know")
                 continue
             if done:
@@ -278,7 +280,7 @@ class RuleReader:
             try:
                 self._element(body["key"], bare(key), each)
                 found.append(_verdict(each, verdict, spell(bare(key))))
-            except (NotUnderstoodError, KeyError, IndexError, TypeError, AttributeError, ValueError) as error:
+            except (NotUnderstoodError, *_MISSHAPEN) as error:
                 said = str(error) if isinstance(error, NotUnderstoodError) else "does not have the shape we know"
                 gap = Qualifier("not understood", f"element '{spell(bare(key))}' of a map: {said}")
                 self._report(line.where, gap.text)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from aiguille.model import Span
 from aiguille.readers.shorewall.actions import Call
+from aiguille.readers.shorewall.columns import zone_part
 from aiguille.readers.shorewall.lines import UNKNOWN, Row
 
 _DETAILS = ("rate", "user", "mark", "connlimit", "time", "headers", "switch")
@@ -75,12 +76,6 @@ def server_of(call: Call, columns: Columns) -> Server:
     return Server(zone, address, port)
 
 
-def zone_part(text: str) -> str:
-    """What a source or destination says before addresses: its zones."""
-    head = re.match(r"(?:\{[^}]*\}|[^:{])*", text)
-    return head[0].strip("{}") if head else text
-
-
 def columns_of(row: Row) -> Columns:
     """The columns of a row of rules."""
     details = {
@@ -107,7 +102,7 @@ def _known(text: str) -> str:
     """A column without what only the host knows, so that the rule is taken for as wide as it may be: the zone stays."""
     if UNKNOWN not in text:
         return text
-    zone = zone_part(text)
+    zone, _ = zone_part(text)
     return "" if UNKNOWN in zone or not zone else zone
 
 

@@ -42,9 +42,7 @@ def read_side(text: str, has_zone: bool = True) -> Side:
     """Read ``net``, ``net:eth0``, ``net:192.0.2.0/24,192.0.2.9!192.0.2.1``, ``net:eth0:192.0.2.1``, ``net:[2001:db8::1]/64``."""
     zones, rest = "", text
     if has_zone:
-        head = re.match(r"(?:\{[^}]*\}|[^:{])*", text)
-        zones = head[0].strip("{}") if head else text
-        rest = text[len(head[0]) + 1 :] if head else ""
+        zones, rest = zone_part(text)
     interface = ""
     if rest and not _looks_like_addresses(rest):
         interface, _, rest = rest.partition(":")
@@ -53,6 +51,13 @@ def read_side(text: str, has_zone: bool = True) -> Side:
     if inside in ("-", "0.0.0.0/0", "::/0"):
         inside = ""
     return Side(zones, interface, tuple(p for p in inside.split(",") if p), tuple(p for p in outside.split(",") if p))
+
+
+def zone_part(text: str) -> tuple[str, str]:
+    """What a source or destination says before addresses: its zones; and what follows them."""
+    head = re.match(r"(?:\{[^}]*\}|[^:{])*", text)
+    at = head.end() if head else len(text)
+    return text[:at].strip("{}"), text[at + 1 :]
 
 
 def _looks_like_addresses(text: str) -> bool:

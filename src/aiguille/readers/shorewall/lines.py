@@ -70,7 +70,7 @@ class Folder:
         self.values: dict[str, str | None] = {"CONFDIR": "/etc", "SHAREDIR": "/usr/share", "FW": "fw"}
         self.values |= dict(defaults)
         self._params()
-        self.values |= {name: self._expand(one.value, {})[0] for name, one in self.said.items()}
+        self.values |= {name: self._expand(one.value)[0] for name, one in self.said.items()}
         self.defaults = defaults
         self._seen: dict[str, list[Row]] = {}
 
@@ -94,12 +94,11 @@ class Folder:
 
     def rows(self, name: str) -> list[Row]:
         """The entries of a table; none if there is no such file."""
-        if name not in self._seen:
-            file = self.bundle.get(self.root + name)
-            self._seen[name] = list(_Lines(self).rows(file)) if file is not None else []
-        return self._seen[name]
+        file = self.bundle.get(self.root + name)
+        return [] if file is None else self.file_rows(file)
 
     def file_rows(self, file: ExportFile) -> list[Row]:
+        """The entries of a file, which is read once."""
         if file.path not in self._seen:
             self._seen[file.path] = list(_Lines(self).rows(file))
         return self._seen[file.path]
@@ -112,13 +111,13 @@ class Folder:
     def _params(self) -> None:
         """params is a shell script; only assignments of constants are followed."""
         file = self.bundle.get(f"{self.root}params")
-        for name, one in read_assignments(file, self.ledger, _Any()).items():
-            value, gap = self._expand(one.value, {})
+        for name, one in read_assignments(file, self.ledger, None).items():
+            value, gap = self._expand(one.value)
             self.values[name] = value
             if gap:
                 self.ledger.problem(one.where, f"{gap}; rules that use ${name} count as ones that may match")
 
-    def _expand(self, text: str, own: Mapping[str, str | None]) -> tuple[str | None, str]:
+    def _expand(self, text: str) -> tuple[str | None, str]:
         """Text with variables put in, and why that failed."""
         if "$(" in text or "`" in text:
             return None, "the value comes from a command that runs on the host"
@@ -126,10 +125,9 @@ class Folder:
 
         def put(found: re.Match[str]) -> str:
             nonlocal gap
-            name = found[1] or found[2]
-            value = own.get(name) if name in own else self.values.get(name)
+            value = self.values.get(found[1] or found[2])
             if value is None:
-                gap = gap or f"the value of ${name} is not known from the export"
+                gap = gap or f"the value of ${found[1] or found[2]} is not known from the export"
             return value or ""
 
         out = _VARIABLE.sub(put, text)
@@ -137,7 +135,7 @@ class Folder:
 
     def expand(self, text: str) -> tuple[str, str]:
         """A line with variables put in, and why a part of it is not known."""
-        value, gap = self._expand(text, {})
+        value, gap = self._expand(text)
         return (
             value if value is not None else _VARIABLE.sub(lambda m: self.values.get(m[1] or m[2]) or UNKNOWN, text)
         ), gap
@@ -149,19 +147,6 @@ def or_refuse(where: Span, read: Callable[[str], T], text: str) -> T:
         return read(text)
     except NotUnderstoodError as error:
         raise UnreadableError(f"{where}: {error}; Shorewall refuses that") from error
-
-
-class _Any:
-    """Every name is one of these."""
-
-    def __contains__(self, _: object) -> bool:
-        return True
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(())
-
-    def __len__(self) -> int:
-        return 0
 
 
 class _Lines:

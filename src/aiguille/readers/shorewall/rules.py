@@ -7,9 +7,9 @@ from dataclasses import replace
 
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.shorewall.actions import TRANSLATING, Call, read_call
-from aiguille.readers.shorewall.bodies import Columns, Entry, columns_of, server_of, zone_part
+from aiguille.readers.shorewall.bodies import Columns, Entry, columns_of, server_of
 from aiguille.readers.shorewall.calls import Calls
-from aiguille.readers.shorewall.columns import address_words, alternatives, negated
+from aiguille.readers.shorewall.columns import address_words, alternatives, negated, zone_part
 from aiguille.readers.shorewall.lines import Folder, Row
 from aiguille.readers.shorewall.sections import SECTIONS, Sections
 from aiguille.readers.shorewall.zones import Network
@@ -51,11 +51,11 @@ class Rules:
 
     def _between(self, call: Call, columns: Columns, section: str, blacklist: bool) -> None:
         """Put a rule, free of macros, where packets between its zones pass."""
-        sources, own = self._zones(zone_part(columns.source) or "all", columns.where)
+        sources, own = self._zones(zone_part(columns.source)[0] or "all", columns.where)
         if call.name.startswith("REDIRECT") or call.name in ("DNAT-", "NONAT"):
             dests, its = [self.network.firewall], False
         else:
-            dests, its = self._zones(zone_part(columns.dest) or "all", columns.where)
+            dests, its = self._zones(zone_part(columns.dest)[0] or "all", columns.where)
         both = len(sources) == 1 == len(dests) or own or its
         for source in sources:
             if call.name in TRANSLATING and any(dest != source or both for dest in dests):

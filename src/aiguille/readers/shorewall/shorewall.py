@@ -39,7 +39,6 @@ _SHIPPED = {
 }  # fmt: skip
 """Settings that change what is let through, with their values where shorewall.conf does not set them (shorewall.conf(5))."""
 
-_READ = ("zones", "interfaces", "hosts", "policy", "rules", "blrules", "snat", "masq", "actions", "params")
 _ASIDE = {
     "accounting": "counts packets and decides nothing", "stoppedrules": "holds only while Shorewall is stopped",
     "routestopped": "holds only while Shorewall is stopped", "conntrack": "attaches helpers to connections",
@@ -142,11 +141,8 @@ class _Compiler:
             if name in _ASIDE:
                 self.ledger.set_aside_file(file, _ASIDE[name])
             elif name in _MISSING and any(one.strip() and one.strip()[0] != "#" for one in file.lines):
-                why = (
-                    f"{_MISSING[name]}, which are not followed"
-                    if name[:1] != "s"
-                    else "a script, which is not followed"
-                )
+                verb = "is" if _MISSING[name] == "a script" else "are"
+                why = f"{_MISSING[name]}, which {verb} not followed"
                 self.ledger.problem(
                     file.span(1), f"this file holds {why}; what it lets through or refuses is missing here"
                 )
@@ -235,7 +231,7 @@ class _Compiler:
         if interface.has("dhcp"):
             for chain in (into, out):
                 self._add(chain, where, "-p", "udp", "--dport", _DHCP[self.family], "-j", "ACCEPT")
-        if interface.options.get("tcpflags", "1") not in ("0", "no", "No"):
+        if interface.has("tcpflags", "1"):
             for chain in (into, across):
                 self._add(chain, where, "-p", "tcp", "-j", self._chain("tcpflags", where))
 
@@ -339,8 +335,7 @@ class _Compiler:
 
     @staticmethod
     def _checks(interface: Interface) -> bool:
-        plain = interface.options.get("tcpflags", "1") in ("0", "no", "No")
-        return not plain or any(interface.has(name) for name in ("nosmurfs", "dhcp", "sfilter"))
+        return interface.has("tcpflags", "1") or any(interface.has(name) for name in ("nosmurfs", "dhcp", "sfilter"))
 
     def _is_bare(self, policy: Policy, within: bool) -> bool:
         """Whether the policy of a pair without rules is all there is: states then have no say in it.

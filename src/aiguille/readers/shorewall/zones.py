@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
-from aiguille.model import NotUnderstoodError, Span, UnreadableError
+from aiguille.model import Span, UnreadableError
 from aiguille.readers.shorewall.columns import address_words
-from aiguille.readers.shorewall.lines import Folder, Row
+from aiguille.readers.shorewall.lines import Folder, Row, or_refuse
 
 _OPTIONS = frozenset([
     "accept_ra", "arp_filter", "arp_ignore", "blacklist", "bridge", "broadcast", "dbl", "destonly",
@@ -27,9 +27,9 @@ class Interface:
     where: Span
     zone: str = ""
 
-    def has(self, option: str) -> bool:
-        said = self.options.get(option)
-        return said is not None and said not in ("0", "no", "No")
+    def has(self, option: str, usual: str = "0") -> bool:
+        """Whether an option is on; usual: what counts where it is not given."""
+        return self.options.get(option, usual) not in ("0", "no", "No")
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,13 +149,10 @@ class Network:
     def _add(self, name: str, group: Group) -> None:
         zone = self.zone(name, group.where)
         for net in (*group.networks, *group.without):
-            try:
-                if net != "dynamic":
-                    address_words(net, "s")
-            except NotUnderstoodError as error:
-                raise UnreadableError(f"{group.where}: {error}; Shorewall refuses that") from error
+            if net != "dynamic":
+                or_refuse(group.where, lambda text: address_words(text, "s"), net)
         if "bridge" in group.options:
-            group = Group(group.interface, group.networks, group.without, group.options | {"routeback"}, group.where)
+            group = replace(group, options=group.options | {"routeback"})
         zone.groups.append(group)
 
     def _check(self, options: dict[str, str], where: Span) -> None:
