@@ -136,6 +136,12 @@ def test_extensions_of_which_only_the_name_is_shown(statement: str, expected: tu
     assert (rule.action, [qualifier.name for qualifier in rule.qualifiers]) == expected
 
 
+def test_a_translation_that_is_not_understood_may_do_anything() -> None:
+    found = device("tcp dport 80 dnat to ip saddr map @nowhere")
+    unsure = [rule for base in found.rulebases for _, rule in base.rules() if rule.qualifiers]
+    assert [rule.action for rule in unsure] == [Action.UNKNOWN]
+
+
 def test_an_element_of_a_map_that_is_not_understood_makes_the_others_unsure() -> None:
     found = device("ct state vmap { invalid : drop, odd : accept, related : accept }")
     unsure = [rule for base in found.rulebases for _, rule in base.rules() if rule.qualifiers]

@@ -53,6 +53,8 @@ _PASSING = frozenset(["dup", "fwd", "flow", "last", "reset", "ct helper", "ct ti
 _OPEN = frozenset(["queue", "tproxy", "synproxy"])
 """Statements whose verdict something outside the rule set gives."""
 _DOUBTFUL = {"limit": "rate limit", "quota": "quota", "ct count": "number of connections", "meter": "rate limit"}
+_FINAL = frozenset([*_VERDICTS, "dnat", "snat", "masquerade", "redirect", "vmap"])
+"""Statements after which the rule is over."""
 _MISSHAPEN = (KeyError, IndexError, TypeError, AttributeError, ValueError)
 """What looking for parts of an object raises where they are not there, or not what they should be."""
 _PORTED = tuple(Numbers(n, n) for n in (6, 17, 33, 132, 136))
@@ -122,12 +124,12 @@ class RuleReader:
         for statement in body["expr"]:
             try:
                 done = self._statement(statement, line, out)
-            except NotUnderstoodError as error:
-                self._gap(line, str(error))
-                continue
-            except _MISSHAPEN:
-                self._gap(line, f"'{spell(statement)}' does not have the shape we know")
-                continue
+            except (NotUnderstoodError, *_MISSHAPEN) as error:
+                known = isinstance(error, NotUnderstoodError)
+                self._gap(line, str(error) if known else f"'{spell(statement)}' does not have the shape we know")
+                done = isinstance(statement, dict) and not _FINAL.isdisjoint(statement)
+                if done:
+                    out.append(line.rule(Action.UNKNOWN))
             if done:
                 return out
         out.append(line.rule(Action.CONTINUE))
