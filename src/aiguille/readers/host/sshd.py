@@ -159,10 +159,10 @@ def _include(
     ledger.read(where)
     for pattern in value.split():
         place = posixpath.normpath(pattern if pattern.startswith("/") else f"/etc/ssh/{pattern}").lstrip("/")
-        if ".." in pattern.split("/"):
-            ledger.problem(where, f"'{pattern}' leads out of its folder; nothing outside the bundle is read")
         found = [name for name in sorted(bundle.by_place) if fnmatch.fnmatchcase(name, place)]
-        if not found and not any(char in pattern for char in "*?["):
+        if not found and ".." in pattern.split("/"):
+            ledger.problem(where, f"'{pattern}' leads out of its folder; nothing outside the bundle is read")
+        elif not found and not any(char in pattern for char in "*?["):
             ledger.problem(where, f"'{pattern}' is not in the bundle; what it sets is not known")
         for name in found:
             _file(bundle.by_place[name], bundle, ledger, said, match, depth + 1)
