@@ -43,7 +43,7 @@ def dialect(name: str) -> mapped.Dialect:
 
 def veskara(body: str) -> Device:
     """A Veskara export of the given blocks."""
-    return mapped.read(dialect("veskara"), [decode("export", f"~~ Veskara zone gateway\n{body}".encode())], "test")
+    return mapped.read(dialect("veskara"), [decode("export", f"~~ Veskara zone gateway\n{body}".encode())], "test")[0]
 
 
 def placed(files: dict[str, str]) -> list[ExportFile]:

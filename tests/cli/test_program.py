@@ -55,9 +55,8 @@ def test_the_answer_key(estate: Path) -> None:
         if finding["severity"] in ("low", "info"):
             continue
         lines = [f"{Path(e['file']).name}:{e['line']}" for e in finding["evidence"]]
-        known = [
-            k for k in expected if k[:3] == (finding["device"], finding["check"], finding["severity"]) and k[3] in lines
-        ]
+        about = (finding["device"], finding["check"], finding["severity"])
+        known = [k for k in expected if k[:3] == about and k[3] in lines and found[k] < expected[k]]
         assert known, f"not in the answer key: {finding['device']} {finding['check']} {lines}"
         found[known[0]] += 1
     assert found == expected

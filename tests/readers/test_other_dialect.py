@@ -10,9 +10,9 @@ from aiguille.analysis import Programs, standings
 from aiguille.analysis.probe import Prober
 from aiguille.model import Action, Device, NotUnderstoodError, UsageError
 from aiguille.readers import mapped
-from aiguille.readers.files import LedgerBuilder, decode
-from aiguille.readers.mapped.text import parse
-from aiguille.readers.mapped.tree import select
+from aiguille.readers.files import decode
+from aiguille.readers.mapped.paths import read_path
+from aiguille.readers.mapped.structure import parse
 from aiguille.readers.mapped.values import read_count, read_flag, read_minutes, read_seconds
 from aiguille.space import read_sentence
 
@@ -67,7 +67,7 @@ box (
 
 
 def read(export: str) -> Device:
-    return mapped.read(mapped.load("pebble.dialect.yaml", DIALECT), [decode("export", export.encode())], "")
+    return mapped.read(mapped.load("pebble.dialect.yaml", DIALECT), [decode("export", export.encode())], "")[0]
 
 
 def test_everything_is_read() -> None:
@@ -103,13 +103,13 @@ def test_words_that_yaml_takes_for_truth_values_are_explained() -> None:
 def test_paths() -> None:
     device = mapped.load("d", DIALECT)
     file = decode("export", EXPORT.encode())
-    root = parse(file, device.structure, LedgerBuilder((file,)))
+    root = parse([file], device.structure).root
     names = {
-        path: [node.words[1].text for node in select(root, tuple(path.split("/")))]
+        path: [node.words[1].text for node in read_path(path).nodes(root)]
         for path in ("**/line", "box/line", "box/*/line")
     }
     assert names == {"**/line": ["first", "second", "third"], "box/line": ["third"], "box/*/line": ["first"]}
-    assert [node.name for node in select(root, ("*", "*"))].count("group") == 1
+    assert [node.name for node in read_path("*/*").nodes(root)].count("group") == 1
 
 
 @pytest.mark.parametrize(

@@ -15,8 +15,8 @@ from aiguille.analysis.decide import (
     surely_accepted,
 )
 from aiguille.analysis.program import Program, Programs
-from aiguille.analysis.sides import Entrance
-from aiguille.model import Direction, ManagementService, Rule, State
+from aiguille.analysis.sides import LOOPBACK, Entrance
+from aiguille.model import Device, Direction, ManagementService, Rule, State
 from aiguille.space import Axis, Box, IntervalSet, box, overlap, term_boxes
 from aiguille.space.fields import SYN, TCP
 
@@ -77,11 +77,27 @@ def exposures(programs: Programs, entrance: Entrance, services: Sequence[Managem
     """Every service of `services` that some source can reach through `entrance`, in each family."""
     for program in programs.all(Direction.TO_DEVICE):
         decider = Decider(program)
+        own = own_addresses(programs.device, program.family)
+        here = overlap(entrance.region, box([(Axis.DST, own)])) if own is not None else entrance.region
         for service in services:
             for one in opening(program.family, service):
-                region = overlap(one, entrance.region)
+                region = overlap(one, here) if here is not None else None
                 if region is not None:
                     yield from _exposure(decider, region, service, entrance)
+
+
+def own_addresses(device: Device, family: int) -> IntervalSet | None:
+    """The addresses at which a device can be reached, None where the export does not tell all of them.
+
+    A service answers at these only; a rule for what lies behind the device opens none. IPv6 hosts have a link-local address
+    on each interface beside those stated (RFC 4291, 2.8).
+    """
+    mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
+    stated = [a for one in mine for a in one.addresses if a.family == family]
+    if not stated or not all(one.addresses for one in mine):
+        return None
+    local = [(0xFE80 << 112, (0xFEC0 << 112) - 1)] if family == 6 else []
+    return IntervalSet([(a.first, a.last) for a in stated] + local)
 
 
 def _exposure(decider: Decider, region: Box, service: ManagementService, entrance: Entrance) -> Iterator[Exposure]:

@@ -68,7 +68,8 @@ def read(paths: Iterable[str | Path], *, format: str | None = None, as_of: date 
     devices: list[Device] = []
     for job in found.jobs:
         try:
-            devices.append(_device(job, {d.name for d in devices}))
+            for device in _devices(job):
+                devices.append(_unique(device, {d.name for d in devices}))
         except UnreadableError as error:
             found.failures.append(Failure(job.files[0].path, str(error)))
     for device in devices:
@@ -243,21 +244,35 @@ def _stem(path: Path) -> str:
     return re.sub(r"(?i)[._-]?(ip6?tables(-save)?|ipsets?|rules)$", "", name).strip("._-")
 
 
-def _device(job: _Job, taken: set[str]) -> Device:
+def _devices(job: _Job) -> list[Device]:
     try:
-        device = job.format.read(job.files, job.name)
+        found = job.format.read(job.files, job.name)
     except AiguilleError as error:
         if isinstance(error, UnreadableError):
             raise
         raise UnreadableError(str(error)) from error
-    device = replace(device, recognised=job.why, name=device.name or job.files[0].path)
-    if job.entry is not None:
-        device = engagement.apply(job.entry, device)
+    if job.entry is not None and job.entry.name and len(found) > 1:
+        names = ", ".join(f"'{device.name}'" for device in found)
+        raise UnreadableError(
+            f"{job.entry.export}: describes {len(found)} devices ({names}), which cannot all be called '{job.entry.name}'; "
+            "leave the name out"
+        )
+    out = []
+    for device in found:
+        device = replace(device, recognised=job.why, name=device.name or job.files[0].path)
+        if job.entry is not None:
+            device = engagement.apply(job.entry, device)
+        out.append(guess_outside(device))
+    return out
+
+
+def _unique(device: Device, taken: set[str]) -> Device:
+    """The device under a name no other has."""
     name, number = device.name, 2
-    while device.name in taken:
-        device = replace(device, name=f"{name} ({number})")
+    while name in taken:
+        name = f"{device.name} ({number})"
         number += 1
-    return guess_outside(device)
+    return device if name == device.name else replace(device, name=name)
 
 
 __all__ = ["read"]

@@ -6,7 +6,17 @@ from dataclasses import dataclass, field
 from datetime import date
 
 from aiguille.model.ledger import Ledger
-from aiguille.model.objects import Addresses, AddressObject, Interface, ServiceObject, ServiceTerm, SetObject, Zone
+from aiguille.model.objects import (
+    Addresses,
+    AddressObject,
+    Interface,
+    MaskedAddress,
+    Named,
+    ServiceObject,
+    ServiceTerm,
+    SetObject,
+    Zone,
+)
 from aiguille.model.rules import Rulebase
 from aiguille.model.settings import Setting, unknown
 from aiguille.model.spans import Secret, Source, Span
@@ -17,6 +27,7 @@ class ManagementService:
     """A way to manage the device: what it is called, on which protocol and ports, and whether it is encrypted.
 
     `enabled` is whether the export says it runs at all; `cleartext` is True for protocols that send passwords readable.
+    `sources` are the addresses it answers to: empty where any will do, unknown where the export leaves that to rules.
     """
 
     name: str
@@ -24,17 +35,24 @@ class ManagementService:
     cleartext: bool
     where: Span | None
     enabled: bool = True
+    sources: Setting[tuple[Addresses, ...]] = field(default_factory=unknown)
 
 
 @dataclass(frozen=True, slots=True)
 class Account:
-    """Somebody who may log in. `sources` is unknown where the export leaves it out, empty where any source will do."""
+    """Somebody who may log in. `sources` is unknown where the export leaves it out, empty where any source will do.
+
+    second_factor: whether a login needs more than a password
+    last_used: when it last logged in, as the export writes it
+    """
 
     name: str
     where: Span
     role: str = ""
     enabled: bool = True
     sources: Setting[tuple[Addresses, ...]] = field(default_factory=unknown)
+    second_factor: Setting[bool] = field(default_factory=unknown)
+    last_used: Setting[str] = field(default_factory=unknown)
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +62,12 @@ class Administration:
     lockout_attempts: failed logins until lockout, math.inf where it is off
     lockout_seconds: how long a lockout lasts, math.inf until an administrator lifts it
     idle_minutes: math.inf where sessions are never closed
+    password_length: least number of characters; password_classes: how many of small and capital letters, digits and signs a
+        password must mix
+    redirects: whether the cleartext web page sends visitors on to the encrypted one
+    strong_ciphers: whether outdated ciphers and protocol versions are refused
+    recovery_account: whether an account the maker built in, for emergencies, can log in
+    link_layer: whether the device can be managed by hardware address, below every rule on IP
     """
 
     services: tuple[ManagementService, ...] = ()
@@ -51,13 +75,20 @@ class Administration:
     lockout_attempts: Setting[float] = field(default_factory=unknown)
     lockout_seconds: Setting[float] = field(default_factory=unknown)
     idle_minutes: Setting[float] = field(default_factory=unknown)
+    password_length: Setting[float] = field(default_factory=unknown)
+    password_classes: Setting[float] = field(default_factory=unknown)
+    redirects: Setting[bool] = field(default_factory=unknown)
+    strong_ciphers: Setting[bool] = field(default_factory=unknown)
+    recovery_account: Setting[bool] = field(default_factory=unknown)
+    link_layer: Setting[bool] = field(default_factory=unknown)
 
 
 @dataclass(frozen=True, slots=True)
 class Logging:
-    """What is recorded and where it goes."""
+    """What is recorded and where it goes. Days are how long records are kept, math.inf without limit."""
 
     device_days: Setting[float] = field(default_factory=unknown)
+    collector_days: Setting[float] = field(default_factory=unknown)
     collectors: Setting[tuple[str, ...]] = field(default_factory=unknown)
 
 
@@ -70,8 +101,51 @@ class Fact:
 
 
 @dataclass(frozen=True, slots=True)
+class Schedule:
+    """Times at which rules hold, as the export tells them."""
+
+    name: str
+    text: str
+    where: Span
+
+
+@dataclass(frozen=True, slots=True)
+class Portal:
+    """The page or gateway by which people from afar come in. `sources` is empty where any source will do."""
+
+    where: Span | None = None
+    enabled: Setting[bool] = field(default_factory=unknown)
+    sources: Setting[tuple[Addresses, ...]] = field(default_factory=unknown)
+
+
+@dataclass(frozen=True, slots=True)
+class GeoFilter:
+    """Countries a device refuses or, when `allows`, the only ones it lets through.
+
+    inward, outward: which ways it looks; countries: as the export names them; exceptions: sources let through all the same
+    before_rules: whether it stands ahead of the rules
+    """
+
+    where: Span
+    countries: tuple[str, ...]
+    allows: bool = False
+    name: str = ""
+    comment: str = ""
+    enabled: bool = True
+    inward: bool = True
+    outward: bool = True
+    logged: Setting[bool] = field(default_factory=unknown)
+    before_rules: Setting[bool] = field(default_factory=unknown)
+    exceptions: tuple[Addresses | MaskedAddress | Named, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Device:
-    """One firewall, in neutral words. Everything read carries the span it was read from."""
+    """One firewall, in neutral words. Everything read carries the span it was read from.
+
+    flood_protection: whether half-open connections are kept from filling the tables (RFC 4987)
+    update_waiting: the release that waits to be installed; updates_itself: whether that happens by itself
+    """
 
     name: str
     dialect: str
@@ -89,6 +163,12 @@ class Device:
     rulebases: tuple[Rulebase, ...] = ()
     administration: Administration = Administration()
     logging: Logging = Logging()
+    schedules: tuple[Schedule, ...] = ()
+    portal: Portal = Portal()
+    geo_filters: tuple[GeoFilter, ...] = ()
+    flood_protection: Setting[bool] = field(default_factory=unknown)
+    update_waiting: Setting[str] = field(default_factory=unknown)
+    updates_itself: Setting[bool] = field(default_factory=unknown)
     system: tuple[Fact, ...] = ()
     secrets: frozenset[Secret] = frozenset()
     tags: tuple[str, ...] = ()

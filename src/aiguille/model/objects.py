@@ -107,8 +107,9 @@ Operand = Numbers | Addresses | MaskedAddress | InterfaceName | IcmpType | FlagT
 class AddressObject:
     """A named address, network, range, or group: the union of its members, which may be names of other objects.
 
-    `unresolved` holds members whose addresses the export does not tell (a host name, say): the object then covers its
-    members surely and anything else perhaps.
+    `excluded` are taken out again. `unresolved` holds members whose addresses the export does not tell (a host name, a
+    hardware address, a country): the object then covers its members surely and anything else perhaps. Countries stand in
+    `countries` too.
     """
 
     name: str
@@ -117,17 +118,20 @@ class AddressObject:
     comment: str = ""
     is_group: bool = False
     unresolved: tuple[str, ...] = ()
+    excluded: tuple[Addresses | MaskedAddress | Named, ...] = ()
+    countries: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class ServiceObject:
-    """A named service or group of services: the union of its members."""
+    """A named service or group of services: the union of its members, and perhaps more where it is not `complete`ly read."""
 
     name: str
     members: tuple[ServiceTerm | Named, ...]
     where: Span
     comment: str = ""
     is_group: bool = False
+    complete: bool = True
 
 
 @dataclass(frozen=True, slots=True, order=True)

@@ -164,10 +164,11 @@ class MarkTest:
 
 @dataclass(frozen=True, slots=True)
 class Hits:
-    """Counters of a rule or policy."""
+    """Counters of a rule or policy; `last` is when it was last hit, as the export writes it."""
 
     packets: int
     octets: int | None = None
+    last: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,6 +178,10 @@ class Documentation:
     requester: str = ""
     ticket: str = ""
     expires: str = ""
+    created_by: str = ""
+    created_at: str = ""
+    changed_by: str = ""
+    changed_at: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,7 +189,7 @@ class Rule:
     """One rule. `number` is its position in the chain, from 1.
 
     `target` is the chain of a jump or goto; `reply` the answer a reject sends, as written; `action_text` the action as
-    the export names it.
+    the export names it. `built_in`: nobody wrote it, the make has it by itself; `where` is then what makes it hold.
     """
 
     number: int
@@ -203,6 +208,7 @@ class Rule:
     hits: Hits | None = None
     schedule: str | None = None
     documentation: Documentation = Documentation()
+    built_in: bool = False
 
     @property
     def logs(self) -> bool:

@@ -22,23 +22,34 @@ class Format:
     """A kind of export.
 
     recognise: why a file looks like one, None if it does not
-    read: the files of one device and its name (empty: take the export's own) into the device
+    read: the files of one export and the name of its device (empty: take the export's own) into the devices it describes
     grouped: whether several files may describe one device together; such files go together by name or, for a bundle, by root
     """
 
     name: str
     make: str
     recognise: Callable[[ExportFile], str | None]
-    read: Callable[[Sequence[ExportFile], str], Device]
+    read: Callable[[Sequence[ExportFile], str], tuple[Device, ...]]
     grouped: bool = False
+
+
+def _alone(
+    read: Callable[[Sequence[ExportFile], str], Device],
+) -> Callable[[Sequence[ExportFile], str], tuple[Device, ...]]:
+    """The reader of a format that tells of one device."""
+
+    def several(files: Sequence[ExportFile], name: str) -> tuple[Device, ...]:
+        return (read(files, name),)
+
+    return several
 
 
 def formats() -> tuple[Format, ...]:
     """All formats: the open ones, then one for each dialect that comes with the package."""
     native = (
-        Format(host.NAME, host.MAKE, host.recognise, host.read),
-        Format(iptables.NAME, iptables.MAKE, iptables.recognise, iptables.read, grouped=True),
-        Format(nftables.NAME, nftables.MAKE, nftables.recognise, nftables.read, grouped=True),
+        Format(host.NAME, host.MAKE, host.recognise, _alone(host.read)),
+        Format(iptables.NAME, iptables.MAKE, iptables.recognise, _alone(iptables.read), grouped=True),
+        Format(nftables.NAME, nftables.MAKE, nftables.recognise, _alone(nftables.read), grouped=True),
     )
     described = tuple(
         Format(d.dialect, d.make, partial(mapped.recognise, d), partial(mapped.read, d)) for d in mapped.shipped()

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from aiguille.model import UnreadableError
+from aiguille.readers.workbook import is_workbook
 
 MEMBER_LIMIT = 10_000
 """An archive with more members is not an export but a whole disk."""
@@ -34,11 +35,18 @@ class Member:
 def is_archive(path: Path) -> bool:
     """Whether a file is an archive that can be read, by its content."""
     try:
-        return path.is_file() and (zipfile.is_zipfile(path) or tarfile.is_tarfile(path))
+        if not path.is_file() or is_workbook(_head(path)):
+            return False
+        return zipfile.is_zipfile(path) or tarfile.is_tarfile(path)
     except (EOFError, zlib.error, lzma.LZMAError):
         return True  # packed, but damaged: `members` says so
     except OSError:
         return False
+
+
+def _head(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return file.read(4096)
 
 
 def members(path: Path) -> list[Member]:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from aiguille.model import Entry, Ledger, Source, Span, UnreadableError
+from aiguille.readers import workbook
 
 SIZE_LIMIT = 512 * 1024 * 1024
 """Larger files are refused: no device writes them, and they would fill the memory."""
@@ -17,11 +19,15 @@ class ExportFile:
     """One text file of an export. `path` is the spelling shown to the user.
 
     place: for a file of a bundle, where it stands below the root of the host it was copied from ("etc/ufw/ufw.conf")
+    table: for a sheet of a workbook, its name; such a file has a line for each row
+    sheets: for a workbook, its sheets
     """
 
     path: str
     source: Source
     place: str = ""
+    table: str = ""
+    sheets: tuple[ExportFile, ...] = ()
 
     @property
     def lines(self) -> tuple[str, ...]:
@@ -54,6 +60,8 @@ def load(path: Path, shown: str | None = None) -> ExportFile:
 
 def decode(name: str, data: bytes) -> ExportFile:
     """Make an export file of bytes; errors as for `load`."""
+    if workbook.is_workbook(data):
+        return _workbook(name, data)
     if not data.strip():
         raise UnreadableError(f"{name}: the file is empty; export it again")
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
@@ -78,14 +86,31 @@ def decode(name: str, data: bytes) -> ExportFile:
     return ExportFile(name, Source.of(name, data, tuple(lines)))
 
 
+def _workbook(name: str, data: bytes) -> ExportFile:
+    """A workbook as one file a sheet, a line a row."""
+    sheets = tuple(
+        ExportFile(f"{name}[{title}]", Source.of(f"{name}[{title}]", data, lines), table=title)
+        for title, lines in workbook.sheets(name, data)
+    )
+    return ExportFile(name, Source.of(name, data, ()), sheets=sheets)
+
+
 class LedgerBuilder:
     """Collects what becomes of every line, or object; those nobody spoke for come out as unread."""
 
     _READ, _KNOWN, _UNREAD = 1, 2, 3
 
-    def __init__(self, files: tuple[ExportFile, ...], places: Mapping[str, Sequence[Span]] | None = None) -> None:
+    def __init__(
+        self,
+        files: tuple[ExportFile, ...],
+        places: Mapping[str, Sequence[Span]] | None = None,
+        idle: re.Pattern[str] | None = None,
+    ) -> None:
         """places: for files whose statements are not lines (objects of a JSON file, say) the span of each, by path; they are
-        then what is counted"""
+        then what is counted
+        idle: lines that say nothing by themselves, beside empty ones
+        """
+        self._idle = idle
         self._files = {file.path: file for file in files}
         self._places = places or {}
         self._status = {file.path: bytearray(len(self._places.get(file.path, file.lines)) + 1) for file in files}
@@ -154,7 +179,7 @@ class LedgerBuilder:
                         self.unread(where, "nothing reads this object")
             for number, text in enumerate(() if path in self._places else self._files[path].lines, 1):
                 if not status[number]:
-                    if text.strip():
+                    if text.strip() and not (self._idle is not None and self._idle.fullmatch(text)):
                         self.unread(Span(path, number, number), "nothing reads this line")
                     else:
                         status[number] = self._KNOWN
@@ -179,6 +204,10 @@ class LedgerBuilder:
             if lines[number] != self._UNREAD:
                 lines[number] = status
             return
-        for line in range(where.first, where.last + 1):
+        first, stop = where.first, where.last + 1
+        if self._UNREAD not in lines[first:stop]:
+            lines[first:stop] = bytes((status,)) * (stop - first)
+            return
+        for line in range(first, stop):
             if lines[line] != self._UNREAD:
                 lines[line] = status

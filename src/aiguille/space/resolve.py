@@ -253,6 +253,12 @@ class Resolver:
         ]
         values = IntervalSet(span for part in parts for span in part.values.spans)
         found = _Values(values, bool(one.unresolved) or any(part.open for part in parts))
+        for member in one.excluded:
+            out = (
+                self._address_object(member.name, (*path, name)) if isinstance(member, Named) else self._address(member)
+            )
+            # What is taken out may be more than is known, so nothing is surely left.
+            found = _Values(_NOTHING, open=True) if out.open else _Values(found.values - out.values, found.open)
         if not path:
             self._objects[name] = found
         return found
@@ -420,7 +426,7 @@ class Resolver:
         if one is None or operand.name in path:
             return (), False
         found = [self.terms(member, (*path, operand.name)) for member in one.members]
-        return tuple(t for terms, _ in found for t in terms), all(complete for _, complete in found)
+        return tuple(t for terms, _ in found for t in terms), one.complete and all(complete for _, complete in found)
 
 
 def _fits(one: SetObject, roles: tuple[str, ...]) -> bool:

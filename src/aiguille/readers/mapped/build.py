@@ -1,133 +1,229 @@
-"""From a tree and a dialect to a device."""
+"""From a tree and a dialect to devices."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import re2
 
-from aiguille.model import (
-    Device,
-    Logging,
-    Secret,
-)
+from aiguille.model import Device, Logging, Secret, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.mapped import sheet
 from aiguille.readers.mapped.administering import Administering
+from aiguille.readers.mapped.guards import Guards
 from aiguille.readers.mapped.objects import Objects
+from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.rules import Rules
-from aiguille.readers.mapped.spec import (
-    Dialect,
-)
-from aiguille.readers.mapped.text import parse
-from aiguille.readers.mapped.tree import Node, select
-from aiguille.readers.mapped.values import (
-    Extractor,
-    read_seconds,
-    read_text,
-)
+from aiguille.readers.mapped.spec import Devices, Dialect, SheetStructure
+from aiguille.readers.mapped.structure import parse
+from aiguille.readers.mapped.tree import Node, Place, Token, Tree
+from aiguille.readers.mapped.values import Extractor, read_text
 from aiguille.readers.references import check_names
+
+RECOGNISED_LINES = 20
+RECOGNISED_SIGNS = 4096
+"""Of each of these lines; an export on one line tells its make near the beginning."""
 
 
 def recognise(dialect: Dialect, file: ExportFile) -> str | None:
     """Why a file looks like an export of the dialect's make, None if it does not."""
-    pattern = re2.compile(dialect.recognise.first_lines)
-    for number, line in enumerate(file.lines[:20], 1):
-        if pattern.search(line):
-            return f"line {number} is how a {dialect.make} export begins"
+    told = dialect.recognise
+    if isinstance(dialect.structure, SheetStructure):
+        return _recognise_sheet(dialect.structure, dialect, file)
+    if not told.first_lines:
+        return None
+    pattern = re2.compile(told.first_lines)
+    for number, line in enumerate(file.lines[:RECOGNISED_LINES], 1):
+        if pattern.search(line[:RECOGNISED_SIGNS]):
+            return f"line {number} is how exports of the {dialect.make} begin"
     return None
 
 
-def read(dialect: Dialect, files: Sequence[ExportFile], name: str) -> Device:
-    """Read the export of one device; one file so far."""
-    file = files[0]
-    ledger = LedgerBuilder(tuple(files))
-    root = parse(file, dialect.structure, ledger)
-    return _Builder(dialect, file, root, ledger).device(name)
+def _recognise_sheet(structure: SheetStructure, dialect: Dialect, file: ExportFile) -> str | None:
+    wanted = dialect.recognise.columns
+    for one in file.sheets or (file,):
+        if wanted and any(sheet.has_headings(one, table, wanted) for table in structure.tables.values()):
+            return f"its columns are those of a {dialect.make} ({', '.join(wanted)})"
+    return None
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What came of an export: its devices, and the paths that led somewhere."""
+
+    devices: tuple[Device, ...]
+    found: frozenset[str]
+
+
+def read(dialect: Dialect, files: Sequence[ExportFile], name: str) -> tuple[Device, ...]:
+    """The devices an export describes. `name`, if given, is that of the only one."""
+    return examine(dialect, files, name).devices
+
+
+def examine(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> Reading:
+    """Read an export and keep account of the paths that led somewhere."""
+    files = files[0].sheets or files
+    tree = parse(files, dialect.structure)
+    places = _places(dialect.devices, tree, files[0])
+    builders = [_Builder(dialect, files, tree, place) for place in places]
+    secrets = frozenset(secret for builder in builders for secret in builder.secrets())
+    # What one device leaves another may use, so all are read before anything is called unread.
+    devices = [builder.device(name if len(builders) == 1 else "") for builder in builders]
+    done = []
+    for builder, device in zip(builders, devices, strict=True):
+        others = {
+            id(other.place.node): one.name for other, one in zip(builders, devices, strict=True) if other is not builder
+        }
+        done.append(builder.finish(device, others, secrets))
+    return Reading(tuple(done), frozenset(path for builder in builders for path in builder.get.found))
+
+
+def _places(m: Devices | None, tree: Tree, file: ExportFile) -> list[Place]:
+    """Where each device of the export is described."""
+    if m is None:
+        return [Place(tree.root)]
+    nodes = list(read_path(m.at).nodes(tree.root))
+    if not nodes:
+        raise UnreadableError(f"{file.path}:1: the export holds no device at '{m.at}'; is it whole?")
+    return [Place(node, _template(m, node)) for node in nodes]
+
+
+def _template(m: Devices, node: Node) -> Node | None:
+    """What a device falls back on."""
+    if m.template is None:
+        return None
+    if m.templates is None or m.by is None:
+        return next(read_path(m.template).nodes(node), None)
+    named = next(read_path(m.template).nodes(node), None)
+    words = read_path(m.template).chosen(named) if named is not None else ()
+    if named is None or not words:
+        return None
+    _use(named, words[0])
+    for template in read_path(m.templates).nodes(node):
+        for place in read_path(m.by).nodes(template):
+            for word in read_path(m.by).chosen(place):
+                if word.text == words[0].text:
+                    _use(place, word)
+                    return template
+    raise UnreadableError(f"{words[0].where}: there is no template '{words[0].text}' at '{m.templates}'")
+
+
+def _use(node: Node, word: Token) -> None:
+    node.taken = word.used = True
 
 
 class _Builder:
-    def __init__(self, dialect: Dialect, file: ExportFile, root: Node, ledger: LedgerBuilder) -> None:
+    def __init__(self, dialect: Dialect, files: Sequence[ExportFile], tree: Tree, place: Place) -> None:
         self.dialect = dialect
-        self.file = file
-        self.root = root
-        self.ledger = ledger
-        self.get = Extractor(dialect, ledger)
-        self.ignored: set[int] = set()
+        self.files = files
+        self.tree = tree
+        self.place = place
+        self.ledger = LedgerBuilder(tuple(files), idle=tree.idle)
+        self.get = Extractor(dialect, self.ledger, place)
+        self.ignored: dict[int, str] = {}
+        self.leading: set[int] = set()
+        self.used: list[Node] = []
 
     def device(self, name: str) -> Device:
-        d, get = self.dialect, self.get
-        self._ignore()
-        parts = (d, self.root, get, self.ledger)
-        objects, administering, rules = Objects(*parts), Administering(*parts), Rules(*parts)
+        """The device, its ledger still open."""
+        d, get, root = self.dialect, self.get, self.place.node
+        for one in d.ignore:
+            for node in get.nodes(root, one.at):
+                self.ignored[id(node)] = one.why
+                self._lead_to(node)
+        objects, administering, rules = Objects(d, get), Administering(d, get), Rules(d, get)
         interfaces = objects.interfaces()
         zones = objects.zones(interfaces)
-        addresses = tuple(one for m in d.addresses for one in objects.addresses(m))
-        rules.address_names = frozenset(one.name for one in addresses)
+        addresses = objects.all_addresses()
+        services = objects.all_services()
+        schedules = objects.schedules()
+        rules.addresses = administering.addresses = {one.name: one for one in addresses}
+        rules.service_names = frozenset(one.name for one in services)
+        rules.schedules = {one.name: one.text for one in schedules}
         rules.ignored = frozenset(self.ignored)
-        services = tuple(one for m in d.services for one in objects.services(m))
         administration = administering.administration()
         rulebases = [rules.rulebase(m) for m in d.rulebases]
-        rulebases += rules.guards(interfaces, administration)
+        rulebases += Guards(d, get).rulebases(interfaces, administration)
         for entry in check_names(rulebases, zones, addresses, services):
             self.ledger.problem(entry.where, entry.why)
-        own_name = get.setting(self.root, d.device.name, read_text)
-        firmware = get.setting(self.root, d.device.firmware, read_text)
-        taken = get.setting(self.root, d.device.taken_at, read_text)
-        since = get.setting(self.root, d.device.counters_since, read_text)
-        logging = Logging(
-            device_days=get.setting(self.root, d.logging.device_days, lambda v: read_seconds(_days(v)) / 86400),
-            collectors=administering.collectors(),
-        )
-        self._leftover(self.root)
+        own_name = get.setting(root, d.device.name, read_text)
         return Device(
             name=own_name.value if own_name.known and not name else name,
             dialect=d.dialect,
             make=d.make,
-            sources=(self.file.source,),
-            ledger=self.ledger.finish(),
-            firmware=firmware,
-            taken_at=taken,
-            counters_since=since,
+            sources=tuple(file.source for file in self.files),
+            ledger=LedgerBuilder(()).finish(),
+            firmware=get.setting(root, d.device.firmware, read_text),
+            taken_at=get.setting(root, d.device.taken_at, read_text),
+            counters_since=get.setting(root, d.device.counters_since, read_text),
             interfaces=interfaces,
             zones=zones,
             addresses=addresses,
             services=services,
             rulebases=tuple(rulebases),
             administration=administration,
-            logging=logging,
-            secrets=self._secrets(),
+            logging=Logging(
+                device_days=administering.duration(root, d.logging.device_days, "days", "days"),
+                collector_days=administering.duration(root, d.logging.collector_days, "days", "days"),
+                collectors=administering.collectors(),
+            ),
+            schedules=schedules,
+            portal=administering.portal(),
+            geo_filters=administering.geo_filters(),
+            flood_protection=get.flag(root, d.device.flood_protection),
+            update_waiting=get.setting(root, d.device.update_waiting, read_text),
+            updates_itself=get.flag(root, d.device.updates_itself),
         )
 
-    def _ignore(self) -> None:
-        for one in self.dialect.ignore:
-            for node in select(self.root, tuple(one.at.split("/"))):
-                self.ignored.add(id(node))
-                self.get.taken.add(id(node))
-                self.ledger.set_aside(node.where, one.why)
+    def finish(self, device: Device, others: dict[int, str], secrets: frozenset[Secret]) -> Device:
+        """The device with its ledger. others: the names of the file's other devices, by where each stands."""
+        for where, why in self.tree.asides.entries:
+            self.ledger.set_aside(where, why)
+        self._lead_to(self.place.node)
+        self._leftover(self.tree.root, others)
+        # Last, so that a line of which a part is set aside counts as read where another part is.
+        for node in self.used:
+            self._read(node)
+        return replace(device, ledger=self.ledger.finish(), secrets=secrets)
 
-    def _leftover(self, node: Node) -> None:
+    def _leftover(self, node: Node, others: dict[int, str]) -> None:
         """Statements nobody asked for are unread; blocks are read where anything in them was."""
         for child in node.children:
-            if id(child) in self.ignored:
-                continue
-            if id(child) in self.get.taken:
+            if (why := self.ignored.get(id(child))) is not None:
+                self.ledger.set_aside(child.where, why)
+            elif (other := others.get(id(child))) is not None:
+                self.ledger.set_aside(child.where, f"about device '{other}'")
+            elif child.touched():
+                self.used.append(child)
                 if spare := self.get.spare(child):
                     words = " ".join(word.text for word in spare)
                     self.ledger.unread(spare[0].where, f"'{words}' is more than the dialect reads of '{child.name}'")
-                self._leftover(child)
-            elif any(id(below) in self.get.taken for below in child.walk()):
-                self.get.take(child)
-                self._leftover(child)
-            elif not self.ledger.spoken_for(child.head.file, child.head.first):
+                self._leftover(child, others)
+            elif id(child) in self.leading:
+                self.used.append(child)
+                self._leftover(child, others)
+            else:
                 inside = f" in '{node.name}'" if node.name else ""
                 self.ledger.unread(child.where, f"the dialect has no place for '{child.name}'{inside}")
 
-    def _secrets(self) -> frozenset[Secret]:
-        found = (n for path in self.dialect.secrets for n in select(self.root, tuple(path.split("/"))))
-        return frozenset(word.secret() for node in found for word in node.words)
+    def _lead_to(self, node: Node) -> None:
+        """Blocks that only lead to what is ignored, or to devices, say nothing by themselves."""
+        while node.parent is not None:
+            node = node.parent
+            self.leading.add(id(node))
 
+    def _read(self, node: Node) -> None:
+        for line in range(node.first, node.head_last + 1):
+            self.ledger.read_line(node.file, line)
+        if node.closing:
+            self.ledger.read_line(node.file, node.closing)
 
-def _days(value: object) -> str:
-    """A bare number in a place that counts days."""
-    text = str(value)
-    return f"{text}d" if text.isdecimal() else text
+    def secrets(self) -> frozenset[Secret]:
+        words = (
+            w
+            for path in self.dialect.secrets
+            for n in self.get.nodes(self.place.node, path)
+            for w in read_path(path).chosen(n)
+        )
+        return frozenset(secret for word in words for secret in word.secrets())

@@ -1,6 +1,10 @@
-"""Interfaces, zones, addresses and services out of a tree."""
+"""Interfaces, zones, addresses, services and schedules out of a tree."""
 
 from __future__ import annotations
+
+import re
+from dataclasses import replace
+from functools import partial
 
 from aiguille.model import (
     Addresses,
@@ -10,63 +14,67 @@ from aiguille.model import (
     Named,
     NameKind,
     NotUnderstoodError,
+    Numbers,
+    Schedule,
     ServiceObject,
     ServiceTerm,
     Side,
     Zone,
 )
 from aiguille.readers.literals import read_address_range, read_icmp, read_network, read_protocol
-from aiguille.readers.mapped.part import Part, read_members, read_port_range
-from aiguille.readers.mapped.spec import (
-    AddressMap,
-    ServiceMap,
-)
+from aiguille.readers.mapped.part import Part, read_member_or_name, read_members, read_port_range
+from aiguille.readers.mapped.spec import AddressMap, InterfaceMap, ServiceMap, ZoneMap, many
 from aiguille.readers.mapped.tree import Node
-from aiguille.readers.mapped.values import (
-    read_flag,
-)
+
+PORTED = (Numbers(6, 6), Numbers(17, 17))
+"""The protocols a port group without a protocol is for: TCP and UDP."""
+
+_HARDWARE = re.compile(r"[0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5}|[0-9A-Fa-f]{4}(\.[0-9A-Fa-f]{4}){2}")
 
 
 class Objects(Part):
     """The objects rules refer to."""
 
     def interfaces(self) -> tuple[Interface, ...]:
-        m, out = self.dialect.interfaces, []
-        if m is None:
-            return ()
-        for node in self.get.each(self.root, m.at):
-            enabled = self.get.setting(node, m.enabled, read_flag)
-            out.append(
-                Interface(
-                    name=self.get.text(node, m.name),
-                    where=node.where,
-                    addresses=tuple(self.read_all(node, m.addresses, _own_address)),
-                    networks=tuple(self.read_all(node, m.addresses, _own_network)),
-                    zone=self.get.text(node, m.zone) or None,
-                    enabled=enabled.value if enabled.known else True,
-                    comment=self.get.text(node, m.comment),
-                    services=tuple(t.text for t in self.get.tokens(node, m.services) or ()),
-                )
-            )
-        return tuple(out)
+        return tuple(
+            self._interface(node, m) for m in many(self.dialect.interfaces) for node in self.get.each(self.root, m.at)
+        )
+
+    def _interface(self, node: Node, m: InterfaceMap) -> Interface:
+        own = self.get.tokens(node, m.addresses) or ()
+        return Interface(
+            name=self.get.text(node, m.name),
+            where=node.where,
+            addresses=tuple(self.read_tokens(own, _own_address)),
+            networks=tuple(self.read_tokens([t for t in own if "/" in t.text], _own_network)),
+            zone=self.get.text(node, m.zone) or None,
+            enabled=self.get.is_on(node, m.enabled),
+            comment=self.get.text(node, m.comment),
+            services=tuple(t.text for t in self.get.tokens(node, m.services) or ()),
+        )
 
     def zones(self, interfaces: tuple[Interface, ...]) -> tuple[Zone, ...]:
-        m, out = self.dialect.zones, []
-        if m is None:
+        maps = many(self.dialect.zones)
+        if not maps:
             return ()
-        for node in self.get.each(self.root, m.at):
-            name = self.get.text(node, m.name)
-            side = self.get.setting(node, m.side, lambda v: Side(str(v)))
-            out.append(
-                Zone(
-                    name=name,
-                    interfaces=tuple(i.name for i in interfaces if i.zone == name),
-                    side=side.value if side.known else None,
-                    networks=tuple(a for i in interfaces if i.zone == name for a in i.networks),
-                    where=node.where,
-                    comment=self.get.text(node, m.comment),
-                )
-            )
+        out: list[Zone] = []
+        seats: dict[str, int] = {}
+        for m in maps:
+            for node in self.get.each(self.root, m.at):
+                zone = self._zone(node, m, interfaces)
+                seat = seats.setdefault(zone.name, len(out))
+                if seat == len(out):
+                    out.append(zone)
+                else:
+                    # One statement a member is another way of writing a group.
+                    first = out[seat]
+                    both = tuple(dict.fromkeys((*first.interfaces, *zone.interfaces)))
+                    out[seat] = replace(
+                        first,
+                        interfaces=both,
+                        networks=tuple(dict.fromkeys((*first.networks, *zone.networks))),
+                        side=first.side or zone.side,
+                    )
         named = {zone.name for zone in out}
         for one in interfaces:
             if one.zone and one.zone not in named and one.where is not None:
@@ -75,69 +83,125 @@ class Objects(Part):
                 )
         return tuple(out)
 
-    def addresses(self, m: AddressMap) -> list[AddressObject]:
+    def _zone(self, node: Node, m: ZoneMap, interfaces: tuple[Interface, ...]) -> Zone:
+        name = self.get.text(node, m.name)
+        side = self.get.setting(node, m.side, lambda v: Side(str(v)))
+        listed = tuple(t.text for t in self.get.tokens(node, m.interfaces) or ())
+        inside = [i for i in interfaces if i.zone == name or i.name in listed]
+        return Zone(
+            name=name,
+            interfaces=tuple(dict.fromkeys((*(i.name for i in inside), *listed))),
+            side=side.value if side.known else None,
+            networks=(*(a for i in inside for a in i.networks), *self.read_all(node, m.networks, _own_network)),
+            where=node.where,
+            comment=self.get.text(node, m.comment),
+        )
+
+    def all_addresses(self) -> tuple[AddressObject, ...]:
+        """All address objects; statements of one name add up to one object."""
+        out: dict[str, AddressObject] = {}
+        for m in self.dialect.addresses:
+            for node in self.get.each(self.root, m.at):
+                one = self._address(node, m)
+                first = out.get(one.name)
+                if first is not None:
+                    one = replace(
+                        first,
+                        members=(*first.members, *one.members),
+                        unresolved=(*first.unresolved, *one.unresolved),
+                        excluded=(*first.excluded, *one.excluded),
+                        countries=(*first.countries, *one.countries),
+                        is_group=True,
+                    )
+                out[one.name] = one
+        return tuple(out.values())
+
+    def _address(self, node: Node, m: AddressMap) -> AddressObject:
+        members: list[Addresses | MaskedAddress | Named] = []
+        unresolved: list[str] = []
+        countries: list[str] = []
+        for token in self.get.tokens(node, m.members) or ():
+            if m.kind in ("hostname", "country", "hardware"):
+                unresolved.append(token.text)
+                countries += [token.text] if m.kind == "country" else []
+                continue
+            try:
+                members.append(read_members(token.text))
+            except NotUnderstoodError:
+                if m.kind == "group" and not _HARDWARE.fullmatch(token.text):
+                    members.append(Named(NameKind.ADDRESS, token.text))
+                    continue
+                unresolved.append(token.text)
+                if m.kind != "group":
+                    self.ledger.unread(
+                        token.where, f"'{token.text}' is no address, network or range; the object may cover more"
+                    )
+        return AddressObject(
+            name=self.get.text(node, m.name),
+            members=tuple(members),
+            where=node.where,
+            comment=self.get.text(node, m.comment),
+            is_group=m.kind == "group",
+            unresolved=tuple(unresolved),
+            excluded=tuple(self.read_all(node, m.excluded, read_member_or_name)),
+            countries=tuple(countries),
+        )
+
+    def all_services(self) -> tuple[ServiceObject, ...]:
+        """All services; statements of one name add up to one service."""
+        out: dict[str, ServiceObject] = {}
+        for m in self.dialect.services:
+            for node in self.get.each(self.root, m.at):
+                one = self._service(node, m)
+                first = out.get(one.name)
+                if first is not None:
+                    complete = first.complete and one.complete
+                    one = replace(first, members=(*first.members, *one.members), is_group=True, complete=complete)
+                out[one.name] = one
+        return tuple(out.values())
+
+    def _service(self, node: Node, m: ServiceMap) -> ServiceObject:
+        members: list[ServiceTerm | Named] = []
+        if m.members is not None:
+            members += [Named(NameKind.SERVICE, t.text) for t in self.get.tokens(node, m.members) or ()]
+        before = self.ledger.unread_entries
+        members += self._terms(node, m)
+        return ServiceObject(
+            name=self.get.text(node, m.name),
+            members=tuple(members),
+            where=node.where,
+            comment=self.get.text(node, m.comment),
+            is_group=m.members is not None,
+            complete=self.ledger.unread_entries == before,
+        )
+
+    def _terms(self, node: Node, m: ServiceMap) -> list[ServiceTerm]:
+        protocols = self._protocols(node, m)
+        sources = tuple(self.read_all(node, m.source_ports, read_port_range))
+        destinations = tuple(self.read_all(node, m.destination_ports, read_port_range))
+        if not protocols and (sources or destinations):
+            protocols = list(PORTED)
         out = []
-        for node in self.get.each(self.root, m.at):
-            members: list[Addresses | MaskedAddress | Named] = []
-            unresolved: list[str] = []
-            for token in self.get.tokens(node, m.members) or ():
-                try:
-                    members.append(read_members(token.text))
-                except NotUnderstoodError:
-                    if m.kind == "group":
-                        members.append(Named(NameKind.ADDRESS, token.text))
-                    else:
-                        unresolved.append(token.text)
-                        self.ledger.unread(
-                            token.where, f"'{token.text}' is no address, network or range; the object may cover more"
-                        )
-            out.append(
-                AddressObject(
-                    name=self.get.text(node, m.name),
-                    members=tuple(members),
-                    where=node.where,
-                    comment=self.get.text(node, m.comment),
-                    is_group=m.kind == "group",
-                    unresolved=tuple(unresolved),
-                )
-            )
+        for protocol in protocols:
+            family = 6 if protocol.first == 58 else 4
+            types = tuple(self.read_all(node, m.icmp, partial(read_icmp, family=family)))
+            out.append(ServiceTerm(protocol, sources, destinations, types))
         return out
 
-    def services(self, m: ServiceMap) -> list[ServiceObject]:
-        out = []
-        for node in self.get.each(self.root, m.at):
-            members: list[ServiceTerm | Named] = []
-            if m.members is not None:
-                members += [Named(NameKind.SERVICE, t.text) for t in self.get.tokens(node, m.members) or ()]
-            term = self._term(node, m)
-            if term is not None:
-                members.append(term)
-            out.append(
-                ServiceObject(
-                    name=self.get.text(node, m.name),
-                    members=tuple(members),
-                    where=node.where,
-                    comment=self.get.text(node, m.comment),
-                    is_group=m.members is not None,
-                )
-            )
-        return out
+    def _protocols(self, node: Node, m: ServiceMap) -> list[Numbers]:
+        found = []
+        for token in self.get.tokens(node, m.protocol) or ():
+            try:
+                found.append(read_protocol(str(self.get.translated(token, m.protocol or ""))))
+            except NotUnderstoodError as error:
+                self.ledger.unread(token.where, error.message)
+        return found
 
-    def _term(self, node: Node, m: ServiceMap) -> ServiceTerm | None:
-        word = self.get.word(node, m.protocol)
-        if word is None:
-            return None
-        try:
-            protocol = read_protocol(word.text)
-        except NotUnderstoodError as error:
-            self.ledger.unread(word.where, error.message)
-            return None
-        family = 6 if protocol.first == 58 else 4
-        return ServiceTerm(
-            protocol,
-            tuple(self.read_all(node, m.source_ports, read_port_range)),
-            tuple(self.read_all(node, m.destination_ports, read_port_range)),
-            tuple(self.read_all(node, m.icmp, lambda text: read_icmp(text, family))),
+    def schedules(self) -> tuple[Schedule, ...]:
+        return tuple(
+            Schedule(self.get.text(node, m.name), self.get.text(node, m.times), node.where)
+            for m in self.dialect.schedules
+            for node in self.get.each(self.root, m.at)
         )
 
 

@@ -2,35 +2,45 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import math
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from aiguille.model import (
     Addresses,
+    AddressObject,
     MaskedAddress,
+    Named,
+    NameKind,
     NotUnderstoodError,
     Numbers,
+    Setting,
+    default,
+    stated,
+    unknown,
 )
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.literals import read_address_range, read_network, read_ports
-from aiguille.readers.mapped.spec import (
-    Dialect,
-    Where,
-)
+from aiguille.readers.mapped.spec import Dialect, Scalar, Where
 from aiguille.readers.mapped.tree import Node, Token
-from aiguille.readers.mapped.values import (
-    Extractor,
-)
+from aiguille.readers.mapped.values import Extractor, read_seconds, spec
+
+_UNITS = {"seconds": 1, "minutes": 60, "hours": 3600, "days": 86400}
 
 
 class Part:
-    """Takes values out of one tree as a dialect says."""
+    """Takes values out of one device's tree as a dialect says.
 
-    def __init__(self, dialect: Dialect, root: Node, get: Extractor, ledger: LedgerBuilder) -> None:
+    addresses: address objects by name, once they are read
+    """
+
+    addresses: Mapping[str, AddressObject] = {}
+
+    def __init__(self, dialect: Dialect, get: Extractor) -> None:
         self.dialect = dialect
-        self.root = root
         self.get = get
-        self.ledger = ledger
+        self.root: Node = get.place.node
+        self.ledger: LedgerBuilder = get.ledger
 
     def read_all(self, node: Node, where: Where | None, read: Callable[[str], Any]) -> list[Any]:
         return self.read_tokens(self.get.tokens(node, where) or (), read)
@@ -44,12 +54,81 @@ class Part:
                 self.ledger.unread(token.where, error.message)
         return out
 
+    def duration(self, node: Node, where: Where | None, unit: str, bare: str) -> Setting[float]:
+        """A time in `unit`; a number alone counts what the dialect says, `bare` otherwise."""
+
+        def read(value: Scalar) -> float:
+            if value == math.inf:
+                return math.inf
+            counted = (spec(where).unit if where is not None else None) or bare
+            return read_seconds(value, counted) / _UNITS[unit]
+
+        return self.get.setting(node, where, read)
+
+    def allowed_sources(self, node: Node, where: Where | None) -> Setting[tuple[Addresses, ...]]:
+        """Addresses somebody or something is restricted to: empty where any will do, unknown where nothing tells."""
+        if where is None:
+            return unknown()
+        value = spec(where)
+        found = self.get.tokens(node, where)
+        if found is not None:
+            read: list[Addresses] = []
+            for token in found:
+                got = self.literals(token)
+                if got is None:
+                    return unknown()
+                read += got
+            return stated(tuple(read), found[0].where if found else node.head)
+        sources = (value.source,) if isinstance(value.source, str) else value.source or ()
+        if any(self.get.nodes(node, path) for path in sources):
+            return stated((), node.head)
+        return default((), node.head) if value.missing is not None else unknown()
+
+    def literals(self, token: Token) -> list[Addresses] | None:
+        """The addresses a word stands for, by itself or as the name of an object; None if that is not all known."""
+        if token.text in self.addresses:
+            return self._members(token.text, ())
+        try:
+            one = read_members(token.text)
+        except NotUnderstoodError as error:
+            self.ledger.unread(token.where, error.message)
+            return None
+        if isinstance(one, MaskedAddress):
+            self.ledger.unread(token.where, f"'{token.text}': a mask with holes is not understood here")
+            return None
+        return [one]
+
+    def single(self, name: str) -> Addresses | None:
+        """The addresses of an object that is one stretch of them, None for all others."""
+        found = self._members(name, ())
+        return found[0] if found is not None and len(found) == 1 else None
+
+    def _members(self, name: str, path: tuple[str, ...]) -> list[Addresses] | None:
+        one = self.addresses.get(name)
+        if one is None or one.unresolved or one.excluded or name in path:
+            return None
+        out: list[Addresses] = []
+        for member in one.members:
+            found = self._members(member.name, (*path, name)) if isinstance(member, Named) else [member]
+            if found is None or any(isinstance(a, MaskedAddress) for a in found):
+                return None
+            out += [a for a in found if isinstance(a, Addresses)]
+        return out
+
 
 def read_members(text: str) -> Addresses | MaskedAddress:
     """An address, a network, or a range with a hyphen."""
     return read_address_range(text) if "-" in text else read_network(text)
 
 
+def read_member_or_name(text: str) -> Addresses | MaskedAddress | Named:
+    """An address, a network, a range, or else the name of an object."""
+    try:
+        return read_members(text)
+    except NotUnderstoodError:
+        return Named(NameKind.ADDRESS, text)
+
+
 def read_port_range(text: str) -> Numbers:
-    """A port, or a range with a hyphen."""
-    return read_ports(text, "-")
+    """A port, or a range with a hyphen or colon."""
+    return read_ports(text, "-" if "-" in text else ":")

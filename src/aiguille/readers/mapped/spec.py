@@ -1,85 +1,271 @@
-"""The dialect language: what a `*.dialect.yaml` may say. Loading checks every key and type and names the line.
+"""The dialect language: what a `*.dialect.yaml` may say.
 
 A dialect describes a make's export without code: how its text becomes a tree (`structure`), which places of the tree mean
-what (`device`, `interfaces`, `zones`, `addresses`, `services`, `rulebases`, `management`, `logging`), what the make does where
-the export is silent (`behaviour`), and which statements are left out for a stated reason (`ignore`).
+what (`device` to `geo`), what the make does where the export is silent (`missing`, `behaviour`), which statements are left out
+for a stated reason (`ignore`), and samples with what they must yield (`examples`). Every docstring below gives, a line a key,
+what stands there; docs/dialects.md and the JSON Schema for editors are made from them.
 """
 
 from __future__ import annotations
 
-import difflib
-import re
-from functools import cache
-from importlib import resources
 from typing import Annotated, Any, Literal
 
-import msgspec
-import yaml
 from msgspec import Meta, Struct, field
-
-from aiguille.model import UsageError
 
 Scalar = str | int | bool | float
 
+PathText = str
+"""A path, see `paths`; the name tells the loader which texts to check."""
 
-class Value(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """Where a value stands and how it is read.
+LANGUAGE = 1
+"""The version of the language this release reads."""
 
-    from: path to the statement, or ``@n`` for the n-th word of the statement at hand
-    words: the word table that turns the make's words into ours
-    missing: what the make does if the statement is not there; the value then counts as the make's default
-    any: words that stand for "no restriction"
-    never: words that stand for "never", infinity
+
+class Entry(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
+    """Base of all tables of the language: keys are spelt with hyphens, and unknown ones are refused."""
+
+
+class Lookup(Entry, frozen=True):
+    """Turns a word into another that stands elsewhere, such as an id into a name.
+
+    in: path to the statements to search
+    by: the place, from there, that must hold the word
+    take: the place, from there, whose word is taken instead
     """
 
-    source: str = field(name="from")
+    source: PathText = field(name="in")
+    by: PathText
+    take: PathText
+
+
+class Value(Entry, frozen=True):
+    """A place with its options; a bare path stands for one without any.
+
+    from: path to the value, or several: the first that is there is taken
+    is: a constant, instead of a place
+    join: several places, instead of one; their words are put together
+    between: what stands between joined words ("/" for address and mask, "-" for the ends of a range)
+    split: the sign that separates several values in one word
+    pattern: an RE2 pattern with one group; the group is the value, a word that does not fit is not understood
+    format: how the value is written into the name, with {} for the word
+    lookup: turns each word into another that stands elsewhere
+    words: the word table that turns the make's words into ours
+    missing: what the make does if nothing stands there; the value then counts as the make's default
+    any: words that stand for "no restriction"
+    never: words that stand for "never", or "without limit"
+    negated-by: the word, or first sign of a word, that turns a condition round
+    negated-if: a place that turns the condition round if its word is in `words` of ours as yes, or is there at all
+    unit: what a bare number counts (seconds, minutes, hours, days)
+    wildcard: the mask behind the address marks the free bits instead of the fixed ones
+    date: how a date is written, in the signs of strftime(3); it is turned into year-month-day
+    """
+
+    source: PathText | tuple[PathText, ...] | None = field(name="from", default=None)
+    constant: Scalar | tuple[Scalar, ...] | None = field(name="is", default=None)
+    join: tuple[PathText, ...] = ()
+    between: str = "/"
+    split: str = ""
+    pattern: str = ""
+    format: str = ""
+    lookup: Lookup | None = None
     words: str | None = None
     missing: Scalar | None = None
     any: tuple[str, ...] = ()
     never: tuple[str, ...] = ()
     negated_by: str | None = None
+    negated_if: PathText | None = None
+    unit: Literal["seconds", "minutes", "hours", "days"] | None = None
+    wildcard: bool = False
+    date: str = ""
 
 
 Where = str | Value
 
 
-class Block(Struct, forbid_unknown_fields=True, frozen=True):
-    """The marks that open and close a block or list."""
+class Block(Entry, frozen=True):
+    """Two marks.
 
-    opens: Annotated[str, Meta(min_length=1, max_length=1)]
-    closes: Annotated[str, Meta(min_length=1, max_length=1)]
+    opens: the mark it begins with
+    closes: the mark it ends with
+    """
+
+    opens: Annotated[str, Meta(min_length=1)]
+    closes: Annotated[str, Meta(min_length=1)]
 
 
-class TextStructure(Struct, forbid_unknown_fields=True, frozen=True):
-    """How text becomes statements: one a line, unless a list or block goes on or a `separator` ends it earlier."""
+class Phrase(Entry, frozen=True):
+    """A block that a statement opens by its first word and an end word closes.
 
-    family: Literal["text"]
-    block: Block
+    opens: the first words of statements that open one
+    closes: the end words
+    """
+
+    opens: tuple[str, ...]
+    closes: tuple[str, ...]
+
+
+class Heading(Entry, frozen=True):
+    """Lines that begin a section, which lasts until the next of the same or a higher level.
+
+    pattern: an RE2 pattern for the whole line; group 1 is the section's name
+    split: the sign that separates the levels of a path in that name ("/" for 'net/addresses')
+    """
+
+    pattern: str
+    split: str = ""
+
+
+class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
+    """How text becomes statements: one a line, unless a list, block or continuation goes on or a separator ends it.
+
+    family: text
+    comments: marks that begin a comment where a word would begin
+    quotes: signs that hold a word with spaces together; a closing one may stand lines below
+    escape: the sign that makes the next one plain within quotes
+    continuation: the sign at the end of a line that the next belongs to
+    separator: the sign that ends a statement before the line does
+    block: one-sign marks around the statements inside another
+    list: one-sign marks around several words that belong to the statement before
+    indentation: whether lines that stand deeper belong to the one above
+    phrases: blocks with an opening word and an end word
+    headings: lines that begin a section
+    pairs: the sign between key and value of words such as colour=red, which become statements inside theirs
+    raw: marks around text that is taken as it stands over several lines (keys, greetings)
+    """
+
     comments: tuple[str, ...] = ()
     quotes: tuple[str, ...] = ('"',)
-    list: Block | None = None
+    escape: str = "\\"
+    continuation: str = ""
     separator: str = ""
+    block: Block | None = None
+    list: Block | None = None
+    indentation: bool = False
+    phrases: tuple[Phrase, ...] = ()
+    headings: Heading | None = None
+    pairs: str = ""
+    raw: Block | None = None
 
     def marks(self) -> str:
-        found = self.block.opens + self.block.closes + self.separator
-        return found + (self.list.opens + self.list.closes if self.list else "")
+        """All signs that are words by themselves."""
+        pairs = [b for b in (self.block, self.list) if b is not None]
+        return self.separator + "".join(b.opens + b.closes for b in pairs)
 
 
-class Recognise(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """How an export of the make is known: an RE2 pattern found in one of the first twenty lines."""
+class IniStructure(Entry, frozen=True, tag_field="family", tag="ini"):
+    """Sections in brackets and assignments below them.
 
-    first_lines: str
+    family: ini
+    comments: marks that begin a comment at the start of a line
+    assigns: signs between key and value
+    """
+
+    comments: tuple[str, ...] = ("#", ";")
+    assigns: tuple[str, ...] = ("=", ":")
 
 
-class DeviceMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
+class JsonStructure(Entry, frozen=True, tag_field="family", tag="json"):
+    """JSON: keys name children, the values of an array are children of the same name (`item` in an array of arrays).
+
+    family: json
+    """
+
+
+class YamlStructure(Entry, frozen=True, tag_field="family", tag="yaml"):
+    """YAML, as JSON.
+
+    family: yaml
+    """
+
+
+class XmlStructure(Entry, frozen=True, tag_field="family", tag="xml"):
+    """XML: elements and their attributes name children; text is one word. Namespaces are left out of names.
+
+    family: xml
+    """
+
+
+class Table(Entry, frozen=True):
+    """A table of a sheet. Its rows are statements `row`, with a child for each filled cell.
+
+    called: other names the table goes by; the sheet's name, or a row of its own above the headings, tells it
+    columns: our name of each column, and other headings it goes by
+    """
+
+    called: tuple[str, ...] = ()
+    columns: dict[str, tuple[str, ...]] = {}
+
+
+class SheetStructure(Entry, frozen=True, tag_field="family", tag="sheet"):
+    """Tables with a row of headings: CSV, TSV, semicolons, or a workbook.
+
+    family: sheet
+    tables: the tables by our name; one that is not named in the file is the first
+    """
+
+    tables: dict[str, Table]
+
+
+class Recognise(Entry, frozen=True):
+    """How an export of the make is known: by what is given here, all of it.
+
+    first-lines: an RE2 pattern found in one of the first twenty lines
+    columns: names of columns that a sheet's headings must hold
+    """
+
+    first_lines: str = ""
+    columns: tuple[str, ...] = ()
+
+
+class Devices(Entry, frozen=True):
+    """For exports that hold several devices.
+
+    at: path to the devices; all other paths start at one of these
+    template: path, from the device, to what it falls back on, or the name of that to be looked up
+    templates: path to the templates if `template` gives a name
+    by: the place in a template that holds its name
+    """
+
+    at: PathText
+    template: PathText | None = None
+    templates: PathText | None = None
+    by: PathText | None = None
+
+
+class DeviceMap(Entry, frozen=True):
+    """What is said of the device as a whole.
+
+    name: its name
+    firmware: the release it runs
+    taken-at: when the export was made
+    counters-since: since when hits are counted
+    flood-protection: whether half-open connections are limited
+    update-waiting: the release that waits to be installed
+    updates-itself: whether it installs updates by itself
+    """
+
     name: Where | None = None
     firmware: Where | None = None
     taken_at: Where | None = None
     counters_since: Where | None = None
+    flood_protection: Where | None = None
+    update_waiting: Where | None = None
+    updates_itself: Where | None = None
 
 
-class InterfaceMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    at: str
+class InterfaceMap(Entry, frozen=True):
+    """Network interfaces.
+
+    at: path to each
+    name: its name
+    comment: what it is for
+    addresses: its own addresses, with prefix length or mask
+    zone: the zone it is in
+    services: names of the device's own services that answer on it
+    enabled: whether it is in use
+    """
+
+    at: PathText
     name: Where
     comment: Where | None = None
     addresses: Where | None = None
@@ -88,25 +274,58 @@ class InterfaceMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=Tr
     enabled: Where | None = None
 
 
-class ZoneMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    at: str
+class ZoneMap(Entry, frozen=True):
+    """Zones, interface groups, networks with a purpose.
+
+    at: path to each
+    name: its name
+    side: outside, inside, dmz, management or guest, by a word table
+    interfaces: names of its interfaces, where these do not name their zone
+    networks: the addresses behind it, where its interfaces do not tell
+    comment: what it is for
+    """
+
+    at: PathText
     name: Where
     side: Where | None = None
+    interfaces: Where | None = None
+    networks: Where | None = None
     comment: Where | None = None
 
 
-class AddressMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """`members` are literals or names of other objects; `kind` says whether a group or a single object is described."""
+class AddressMap(Entry, frozen=True):
+    """Address objects and groups.
 
-    at: str
+    at: path to each
+    name: its name
+    members: hosts, prefixes, ranges, masked addresses, or names of other objects
+    excluded: what is taken out again
+    comment: what it is for
+    kind: single; group (members may be names); hostname, country or hardware (addresses the export does not tell)
+    """
+
+    at: PathText
     name: Where
     members: Where
+    excluded: Where | None = None
     comment: Where | None = None
-    kind: Literal["single", "group"] = "single"
+    kind: Literal["single", "group", "hostname", "country", "hardware"] = "single"
 
 
-class ServiceMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    at: str
+class ServiceMap(Entry, frozen=True):
+    """Services, port groups and service groups.
+
+    at: path to each
+    name: its name
+    protocol: protocol by name or number; TCP and UDP if there is no place for it
+    destination-ports: ports and ranges
+    source-ports: ports and ranges
+    icmp: message types, by name or number
+    members: names of other services, for a group
+    comment: what it is for
+    """
+
+    at: PathText
     name: Where
     protocol: Where | None = None
     destination_ports: Where | None = None
@@ -116,54 +335,212 @@ class ServiceMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True
     comment: Where | None = None
 
 
-class RuleMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """The fields of a rule, relative to its statement."""
+class ScheduleMap(Entry, frozen=True):
+    """Times at which rules hold. They are shown and make a rule one that may match.
 
-    action: Where
+    at: path to each
+    name: its name
+    times: the words that tell the times
+    """
+
+    at: PathText
+    name: Where
+    times: Where | None = None
+
+
+class QualifierMap(Entry, frozen=True):
+    """A condition of a rule that is not computed: the rule then may match.
+
+    name: what to call it ("user", "rate limit")
+    from: where it stands
+    any: words that stand for "no restriction"
+    """
+
+    name: str
+    source: PathText = field(name="from")
+    any: tuple[str, ...] = ()
+
+
+class RuleMap(Entry, frozen=True):
+    """The fields of a rule, from its statement.
+
+    action: accept, drop, reject, return, jump, goto or continue, by a word table
+    target: the chain of a jump or goto
+    chain: the chain the rule stands in, where a rule base has several
+    name: what the export calls the rule
+    comment: its description
+    enabled: whether it is switched on
+    in-interface: interfaces it comes in by
+    out-interface: interfaces it leaves by
+    in-zone: zones it comes from
+    out-zone: zones it goes to
+    source: addresses and names of address objects
+    destination: addresses and names of address objects
+    service: names of services, or protocol/port
+    protocol: protocols by name or number
+    source-ports: ports, ranges, names of port groups
+    destination-ports: ports, ranges, names of port groups
+    icmp: message types
+    states: new, established, related or invalid, by a word table
+    logged: whether hits are recorded
+    log-prefix: what the record begins with
+    hits: packets or connections counted
+    last-hit: when it was last hit
+    schedule: the times at which it holds
+    to-address: for a translation, the new address
+    to-ports: for a translation, the new port
+    requester: who asked for it
+    ticket: under which number
+    expires: until when it is meant
+    created-by: the account that made it
+    created-at: when it was made
+    changed-by: the account that changed it last
+    changed-at: when that was
+    qualifiers: conditions that are not computed
+    """
+
+    action: Where | None = None
+    target: Where | None = None
+    chain: Where | None = None
     name: Where | None = None
     comment: Where | None = None
     enabled: Where | None = None
+    in_interface: Where | None = None
+    out_interface: Where | None = None
     in_zone: Where | None = None
     out_zone: Where | None = None
     source: Where | None = None
     destination: Where | None = None
     service: Where | None = None
+    protocol: Where | None = None
+    source_ports: Where | None = None
+    destination_ports: Where | None = None
+    icmp: Where | None = None
+    states: Where | None = None
     logged: Where | None = None
+    log_prefix: Where | None = None
     hits: Where | None = None
+    last_hit: Where | None = None
     schedule: Where | None = None
+    to_address: Where | None = None
+    to_ports: Where | None = None
     requester: Where | None = None
     ticket: Where | None = None
     expires: Where | None = None
+    created_by: Where | None = None
+    created_at: Where | None = None
+    changed_by: Where | None = None
+    changed_at: Where | None = None
+    qualifiers: tuple[QualifierMap, ...] = ()
 
 
-class Unmatched(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """What happens to packets no rule matches, and whether that is logged."""
+class Unmatched(Entry, frozen=True):
+    """What happens to packets no rule matches.
+
+    action: accept, drop or reject; `missing` gives the make's way where the export does not say
+    logged: whether that is recorded
+    """
 
     action: Where
     logged: Where | None = None
 
 
-class RulebaseMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """One ordered list of rules between zones; first match decides."""
+class RuleList(Entry, frozen=True):
+    """One list of a rule base.
+
+    at: path to each rule, or several paths, one list after the other
+    order: the place of a number that tells the order, where the export's is another
+    rule: its fields
+    shares: whether the statement says other things too, so that what else it holds is no condition of the rule (an
+        interface with a switch, the pair of zones that a closing rule is for)
+    """
+
+    at: PathText | tuple[PathText, ...]
+    rule: RuleMap
+    order: Where | None = None
+    shares: bool = False
+
+
+Way = Literal[
+    "to-device",
+    "through-device",
+    "from-device",
+    "arriving",
+    "destination-translation",
+    "source-translation",
+]
+
+
+class ChainMap(Entry, frozen=True):
+    """A chain at which packets begin.
+
+    name: as the rules call it
+    direction: as for a rule base
+    unmatched: what happens at its end
+    """
 
     name: str
-    direction: Literal["to-device", "through-device", "from-device"]
-    at: str
-    rule: RuleMap
+    direction: Way
     unmatched: Unmatched
 
 
-class ServiceEntry(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """A way of managing the device. `ports` may be left to the make's default by `missing` or a word table."""
+class RulebaseMap(Entry, frozen=True):
+    """A rule base: one ordered list, several lists one after the other, or chains.
 
-    at: str
+    name: what to call it
+    direction: to-device, through-device, from-device; arriving (to and through the device, before it is known which);
+        destination-translation (port forwards) or source-translation
+    at: path to each rule; short for one list
+    rule: the fields of a rule; short for one list
+    order: as for a list; short for one list
+    lists: several lists, evaluated one after the other; one whose fields are constants is a rule the make has built in
+    chains: for rules that name their chain, the chains at which packets begin; all others are reached by jumps
+    decides: whether the first or the last rule that matches decides
+    unmatched: what happens where no rule matches
+    """
+
+    name: str
+    direction: Way | None = None
+    at: PathText | tuple[PathText, ...] | None = None
+    rule: RuleMap | None = None
+    order: Where | None = None
+    lists: tuple[RuleList, ...] = ()
+    chains: tuple[ChainMap, ...] = ()
+    decides: Literal["first", "last"] = "first"
+    unmatched: Unmatched | None = None
+
+    def all_lists(self) -> tuple[RuleList, ...]:
+        if self.at is not None and self.rule is not None:
+            return (RuleList(self.at, self.rule, self.order), *self.lists)
+        return self.lists
+
+
+class ServiceEntry(Entry, frozen=True):
+    """The ways of managing the device.
+
+    at: path to each, or several
+    name: its name, a key of `known`
+    ports: the ports it listens on; the usual ones of `known` if none are given
+    enabled: whether it runs
+    sources: the addresses it answers to
+    """
+
+    at: PathText | tuple[PathText, ...]
     name: Where
-    ports: Where
+    ports: Where | None = None
     enabled: Where | None = None
+    sources: Where | None = None
 
 
-class KnownService(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """What a service of this name is: its protocol, its usual port, and whether it is readable on the wire."""
+class KnownService(Entry, frozen=True):
+    """What a service of this name is.
+
+    protocol: tcp, udp or icmp
+    port: its usual port
+    icmp: its message type
+    cleartext: whether it sends passwords readable
+    managing: whether one can manage the device by it
+    """
 
     protocol: str
     port: int | None = None
@@ -172,30 +549,121 @@ class KnownService(Struct, forbid_unknown_fields=True, rename="kebab", frozen=Tr
     managing: bool = True
 
 
-class AccountMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    at: str
+class AccountMap(Entry, frozen=True):
+    """Who may log in.
+
+    at: path to each
+    name: its name
+    role: what it may do
+    sources: the addresses it may come from
+    enabled: whether it can log in
+    second-factor: whether it needs more than a password
+    last-used: when it last logged in
+    """
+
+    at: PathText
     name: Where
     role: Where | None = None
     sources: Where | None = None
     enabled: Where | None = None
+    second_factor: Where | None = None
+    last_used: Where | None = None
 
 
-class Management(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
+class Management(Entry, frozen=True):
+    """How the device itself is managed.
+
+    known: what the services of the device are, by the name the export gives them
+    services: which of them run
+    accounts: who may log in
+    lockout-attempts: failed logins until lockout
+    lockout-seconds: how long a lockout lasts
+    idle-minutes: when an idle session is closed (a bare number counts seconds unless `unit` says otherwise)
+    password-length: least length of a password
+    password-classes: how many classes of characters a password must mix
+    redirects: whether the cleartext web page sends visitors to the encrypted one
+    strong-ciphers: whether outdated ciphers are refused
+    recovery-account: whether the maker's recovery account can log in
+    link-layer: whether the device can be managed by hardware address
+    """
+
     known: dict[str, KnownService] = {}
     services: ServiceEntry | None = None
-    accounts: AccountMap | None = None
+    accounts: AccountMap | tuple[AccountMap, ...] | None = None
     lockout_attempts: Where | None = None
     lockout_seconds: Where | None = None
     idle_minutes: Where | None = None
+    password_length: Where | None = None
+    password_classes: Where | None = None
+    redirects: Where | None = None
+    strong_ciphers: Where | None = None
+    recovery_account: Where | None = None
+    link_layer: Where | None = None
 
 
-class LoggingMap(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
+class LoggingMap(Entry, frozen=True):
+    """What is recorded and for how long.
+
+    device-days: how long records stay on the device
+    collectors: where they are sent
+    collector-days: how long they stay there
+    """
+
     device_days: Where | None = None
     collectors: Where | None = None
+    collector_days: Where | None = None
 
 
-class ToDevice(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """How the make guards its own services: those an interface names answer on it, to the sources accounts allow."""
+class PortalMap(Entry, frozen=True):
+    """The portal by which people from afar come in.
+
+    at: path to it
+    enabled: whether it is open
+    sources: the addresses it answers to
+    """
+
+    at: PathText
+    enabled: Where | None = None
+    sources: Where | None = None
+
+
+class GeoMap(Entry, frozen=True):
+    """Filters by country.
+
+    at: path to each
+    name: its name
+    comment: what it is for
+    countries: two-letter codes (ISO 3166) or names
+    allows: whether only these are let through, instead of refused
+    inward: whether it looks at what comes from outside
+    outward: whether it looks at what goes there
+    enabled: whether it is switched on
+    logged: whether what it refuses is recorded
+    before-rules: whether it stands ahead of the rules
+    exceptions: addresses let through all the same
+    """
+
+    at: PathText
+    countries: Where
+    name: Where | None = None
+    comment: Where | None = None
+    allows: Where | None = None
+    inward: Where | None = None
+    outward: Where | None = None
+    enabled: Where | None = None
+    logged: Where | None = None
+    before_rules: Where | None = None
+    exceptions: Where | None = None
+
+
+class ToDevice(Entry, frozen=True):
+    """How the make guards its own services, where no rule base does.
+
+    action: what happens to all other traffic to the device
+    services-on-interfaces: services answer on the interfaces that name them
+    sources-from-accounts: and only to the addresses from which some account may log in
+    logged: whether refusals are recorded
+    """
 
     action: Literal["accept", "drop", "reject"]
     services_on_interfaces: bool = False
@@ -203,127 +671,116 @@ class ToDevice(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
     logged: Where | None = None
 
 
-class Behaviour(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
+class Behaviour(Entry, frozen=True):
+    """What the make does by itself.
+
+    to-device: how it guards its own services
+    from-device: what happens to traffic it sends itself
+    services-keep-sources: whether services refuse addresses outside their own list, whatever the rules say
+    well-known-services: whether rules may name services by their well-known names, without a definition
+    """
+
     to_device: ToDevice | None = None
     from_device: Literal["accept", "drop", "reject"] | None = None
+    services_keep_sources: bool = False
+    well_known_services: bool = False
 
 
-class Ignore(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    at: str
+class Ignore(Entry, frozen=True):
+    """Statements that are left out.
+
+    at: path to them; all below is left out with them
+    why: the reason, which is shown
+    """
+
+    at: PathText
     why: str
 
 
-class Dialect(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
-    """A whole dialect file."""
+class Example(Entry, frozen=True):
+    """A piece of an export, and what must come of it.
+
+    name: what it shows
+    text: the piece, as it would stand in a file
+    holds: what the device must hold: keys as in `read --json`, or `rules` with the lines of `rules --json`; what is not
+        named is not compared
+    unread: how many lines are not understood
+    """
+
+    name: str
+    text: str
+    holds: dict[str, Any] = {}
+    unread: int = 0
+
+
+Structure = TextStructure | IniStructure | JsonStructure | YamlStructure | XmlStructure | SheetStructure
+
+
+class Dialect(Entry, frozen=True):
+    """A whole dialect file.
+
+    dialect: its name: small letters, digits and hyphens
+    make: what to call the make
+    about: what it reads, in a sentence or two
+    language: the version of this language, 1
+    recognise: how an export is known
+    structure: how its bytes become a tree
+    words: word tables: the make's word, then ours
+    words-ignore-case: whether capital and small letters are alike in word tables
+    devices: for exports that hold several devices
+    device: the device as a whole
+    interfaces: network interfaces
+    zones: zones
+    addresses: address objects and groups
+    services: services and groups
+    schedules: times
+    rulebases: rules
+    management: how the device is managed
+    portal: the way in for people from afar
+    geo: filters by country
+    logging: what is recorded
+    behaviour: what the make does by itself
+    secrets: paths to words that must never be shown
+    ignore: statements left out, with the reason
+    examples: samples that test the file
+    """
 
     dialect: Annotated[str, Meta(pattern=r"^[a-z][a-z0-9-]*$")]
     make: str
     language: Literal[1]
     recognise: Recognise
-    structure: TextStructure
+    structure: Structure
+    about: str = ""
     words: dict[str, dict[str, Scalar]] = {}
+    words_ignore_case: bool = False
+    devices: Devices | None = None
     device: DeviceMap = DeviceMap()
-    interfaces: InterfaceMap | None = None
-    zones: ZoneMap | None = None
+    interfaces: InterfaceMap | tuple[InterfaceMap, ...] = ()
+    zones: ZoneMap | tuple[ZoneMap, ...] = ()
     addresses: tuple[AddressMap, ...] = ()
     services: tuple[ServiceMap, ...] = ()
+    schedules: tuple[ScheduleMap, ...] = ()
     rulebases: tuple[RulebaseMap, ...] = ()
     management: Management = Management()
+    portal: PortalMap | None = None
+    geo: tuple[GeoMap, ...] = ()
     logging: LoggingMap = LoggingMap()
     behaviour: Behaviour = Behaviour()
-    secrets: tuple[str, ...] = ()
+    secrets: tuple[PathText, ...] = ()
     ignore: tuple[Ignore, ...] = ()
+    examples: tuple[Example, ...] = ()
 
 
-def load(name: str, text: str) -> Dialect:
-    """Read a dialect file; raises UsageError with file, line and the nearest valid key."""
-    try:
-        root = yaml.compose(text, Loader=yaml.CSafeLoader)
-        data = yaml.load(text, Loader=yaml.CSafeLoader)
-    except yaml.YAMLError as error:
-        mark = getattr(error, "problem_mark", None)
-        line = mark.line + 1 if mark else 1
-        raise UsageError(f"{name}:{line}: this is not valid YAML: {getattr(error, 'problem', error)}") from error
-    if not isinstance(data, dict):
-        raise UsageError(f"{name}:1: a dialect file is a table of keys, such as 'dialect: my-make'")
-    try:
-        dialect = msgspec.convert(data, Dialect)
-    except msgspec.ValidationError as error:
-        raise UsageError(_explain(name, root, str(error))) from error
-    _check_tables(name, root, dialect, data)
-    return dialect
+def many(given: Any) -> tuple[Any, ...]:
+    """One mapping or several, as several."""
+    return () if given is None else given if isinstance(given, tuple) else (given,)
 
 
-@cache
-def shipped() -> tuple[Dialect, ...]:
-    """The dialects that come with the package, by name."""
-    folder = resources.files("aiguille.dialects")
-    files = sorted((f for f in folder.iterdir() if f.name.endswith(".dialect.yaml")), key=lambda f: f.name)
-    return tuple(load(f.name, f.read_text(encoding="utf-8")) for f in files)
-
-
-_STEP = re.compile(r"\.([A-Za-z0-9_-]+)|\[(\d+)\]|\[\.\.\.\]")
-
-
-def _explain(name: str, root: yaml.Node | None, message: str) -> str:
-    """A message of msgspec as a sentence with the line it is about."""
-    text, _, path = message.partition(" - at `")
-    steps = _STEP.findall(path.rstrip("`"))
-    unknown = re.search(r"unknown field `([^`]+)`", text)
-    node = _descend(root, steps)
-    if unknown:
-        key = unknown[1]
-        near = difflib.get_close_matches(key, _known_keys(), n=1)
-        hint = f"; did you mean '{near[0]}'?" if near else ""
-        return f"{name}:{_line(_key_node(node, key) or node)}: '{key}' is not a key of the dialect language here{hint}"
-    where = "".join(f"/{a or b}" for a, b in steps).lstrip("/")
-    hint = "; YAML takes yes, no, on and off for truth values unless they stand in quotes" if "`bool`" in text else ""
-    return f"{name}:{_line(node)}: {where or 'the file'}: {text[0].lower()}{text[1:]}{hint}"
-
-
-def _descend(node: yaml.Node | None, steps: list[tuple[str, str]]) -> yaml.Node | None:
-    for key, index in steps:
-        below: yaml.Node | None = None
-        if key and isinstance(node, yaml.MappingNode):
-            below = next((v for k, v in node.value if k.value == key), None)
-        elif index and isinstance(node, yaml.SequenceNode):
-            below = node.value[int(index)]
-        if below is None:
-            return node
-        node = below
-    return node
-
-
-def _key_node(node: yaml.Node | None, key: str) -> yaml.Node | None:
-    if isinstance(node, yaml.MappingNode):
-        return next((k for k, _ in node.value if k.value == key), None)
-    return None
-
-
-def _line(node: yaml.Node | None) -> int:
-    return node.start_mark.line + 1 if node is not None else 1
-
-
-@cache
-def _known_keys() -> tuple[str, ...]:
-    structs = [s for s in globals().values() if isinstance(s, type) and issubclass(s, Struct) and s is not Struct]
-    return tuple(sorted({f.encode_name for s in structs for f in msgspec.structs.fields(s)}))
-
-
-def _check_tables(name: str, root: yaml.Node | None, dialect: Dialect, data: dict[str, Any]) -> None:
-    """Every word table that is named must exist."""
-
-    def visit(value: Any, node: yaml.Node | None) -> None:
-        if isinstance(value, dict):
-            table = value.get("words")
-            if "from" in value and isinstance(table, str) and table not in dialect.words:
-                near = difflib.get_close_matches(table, dialect.words, n=1)
-                hint = f"; did you mean '{near[0]}'?" if near else ""
-                raise UsageError(f"{name}:{_line(node)}: there is no word table '{table}'{hint}")
-            for key, below in value.items():
-                visit(below, _descend(node, [(str(key), "")]))
-        elif isinstance(value, list):
-            for index, below in enumerate(value):
-                visit(below, _descend(node, [("", str(index))]))
-
-    visit(data, root)
+def field_kinds(kind: type[Struct]) -> dict[str, str]:
+    """What each field of a table holds, by our name: "path", "place" (a path or a `Value`), or "" for all else."""
+    out = {}
+    for base in reversed(kind.__mro__):
+        for name, told in getattr(base, "__annotations__", {}).items():
+            text = str(told)
+            out[name] = "path" if "PathText" in text else "place" if "Where" in text else ""
+    return out

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from aiguille.model import Secret, Span
 
+DEPTH_LIMIT = 100
+"""Exports nest a handful of levels; what is deeper wants to exhaust a reader's stack."""
 
-@dataclass(frozen=True, slots=True)
+
+@dataclass(slots=True, eq=False)
 class Token:
-    """A word with its place: columns `start` (included) to `stop` (excluded), from 0, quotes included."""
+    """A word with its place: columns `start` (included) to `stop` (excluded), from 0, quotes included.
+
+    last: the line it ends in, where it goes over several; `stop` is then a column of that line
+    used: whether a mapping has asked for it
+    """
 
     text: str
     file: str
@@ -18,27 +26,118 @@ class Token:
     start: int
     stop: int
     quoted: bool = False
+    last: int = 0
+    used: bool = False
 
     @property
     def where(self) -> Span:
-        return Span(self.file, self.line, self.line)
+        return Span(self.file, self.line, max(self.line, self.last))
 
-    def secret(self) -> Secret:
-        return Secret(self.file, self.line, self.start, self.stop)
+    def secrets(self) -> Iterator[Secret]:
+        """What must be hidden to hide the word, a stretch for each line it covers."""
+        last = max(self.line, self.last)
+        for line in range(self.line, last + 1):
+            start = self.start if line == self.line else 0
+            yield Secret(self.file, line, start, self.stop if line == last else 1 << 30)
+
+    def part(self, text: str, start: int | None = None) -> Token:
+        """A word cut out of this one; `start` is where in its text, None where that cannot be told."""
+        if start is None or self.last > self.line:
+            return Token(text, self.file, self.line, self.start, self.stop, self.quoted, self.last)
+        first = self.start + start + self.quoted
+        return Token(text, self.file, self.line, first, first + len(text), self.quoted)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
 class Node:
-    """A statement or block.
+    """A statement, block, element, object or row.
 
-    head: the lines of its own words; where: those and everything up to its closing mark
+    first to last are its lines, first to head_last those of its own words; start and stop the columns where several nodes
+    share a line, both 0 for whole lines
+    closing: the line of its closing mark, 0 if it has none of its own
+    grow: makes the children when they are first asked for
+    taken: whether a mapping has asked for it
     """
 
-    name: str
-    words: tuple[Token, ...]
-    head: Span
-    where: Span
-    children: tuple[Node, ...] = ()
+    __slots__ = (
+        "_children",
+        "_grow",
+        "_named",
+        "closing",
+        "file",
+        "first",
+        "head_last",
+        "last",
+        "name",
+        "parent",
+        "start",
+        "stop",
+        "taken",
+        "words",
+    )
+
+    def __init__(
+        self,
+        name: str,
+        words: tuple[Token, ...],
+        file: str,
+        first: int,
+        head_last: int,
+        last: int = 0,
+        children: tuple[Node, ...] = (),
+        *,
+        closing: int = 0,
+        grow: Callable[[], tuple[Node, ...]] | None = None,
+        start: int = 0,
+        stop: int = 0,
+    ) -> None:
+        self.name = name
+        self.words = words
+        self.file = file
+        self.first = first
+        self.head_last = head_last
+        self.last = max(last, head_last)
+        self.closing = closing
+        self.start = start
+        self.stop = stop
+        self.parent: Node | None = None
+        self.taken = False
+        self._grow = grow
+        self._named: dict[str, list[Node]] | None = None
+        self._children = children
+        for child in children:
+            child.parent = self
+
+    @property
+    def head(self) -> Span:
+        return Span(self.file, self.first, self.head_last)
+
+    @property
+    def where(self) -> Span:
+        return Span(self.file, self.first, self.last, self.start, self.stop)
+
+    @property
+    def children(self) -> tuple[Node, ...]:
+        if self._grow is not None:
+            self._children = self._grow()
+            self._grow = None
+            for child in self._children:
+                child.parent = self
+        return self._children
+
+    def named(self, name: str) -> list[Node]:
+        """The children of that name, in order."""
+        if self._named is None:
+            index: dict[str, list[Node]] = {}
+            for child in self.children:
+                index.setdefault(child.name, []).append(child)
+            self._named = index
+        return self._named.get(name, [])
+
+    def touched(self) -> bool:
+        """Whether a mapping has asked for the node or anything below it."""
+        if self.taken:
+            return True
+        return self._grow is None and any(child.touched() for child in self._children)
 
     def text(self) -> str:
         """The statement's own words, joined for messages."""
@@ -50,20 +149,38 @@ class Node:
             yield child
             yield from child.walk()
 
+    def root(self) -> Node:
+        node = self
+        while node.parent is not None:
+            node = node.parent
+        return node
 
-def select(node: Node, path: tuple[str, ...]) -> Iterator[Node]:
-    """All nodes a path leads to from `node`, in the order of the export: names of children, ``*`` any child, ``**`` any
-    number of blocks between, none included."""
-    if not path:
-        yield node
-        return
-    head, rest = path[0], path[1:]
-    if head == "**":
-        for child in node.children:
-            if not rest or rest[0] in ("*", child.name):
-                yield from select(child, rest[1:])
-            yield from select(child, path)
-        return
-    for child in node.children:
-        if head in ("*", child.name):
-            yield from select(child, rest)
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where all mappings of one device look.
+
+    node: the device's own part of the tree; template: what it falls back on, None if nothing
+    """
+
+    node: Node
+    template: Node | None = None
+
+
+@dataclass(slots=True)
+class Asides:
+    """What a parser leaves out of the tree, with the reason; entered in the ledger of every device of the file."""
+
+    entries: list[tuple[Span, str]]
+
+    def set_aside(self, where: Span, why: str) -> None:
+        self.entries.append((where, why))
+
+
+@dataclass(frozen=True, slots=True)
+class Tree:
+    """A parsed file. `idle` is what lines look like that say nothing by themselves (a bracket alone, say)."""
+
+    root: Node
+    asides: Asides
+    idle: re.Pattern[str] | None = None

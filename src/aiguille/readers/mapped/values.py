@@ -4,70 +4,98 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property, lru_cache
+from ipaddress import IPv4Address
 from typing import TypeVar
+
+import re2
 
 from aiguille.model import NotUnderstoodError, Setting, Span, default, stated, unknown
 from aiguille.readers.files import LedgerBuilder
-from aiguille.readers.mapped.spec import Dialect, Scalar, Value, Where
-from aiguille.readers.mapped.tree import Node, Token, select
+from aiguille.readers.mapped.paths import Path, read_path
+from aiguille.readers.mapped.spec import Dialect, Lookup, Scalar, Value, Where
+from aiguille.readers.mapped.tree import Node, Place, Token
 
 T = TypeVar("T")
 
-_DURATION = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d|seconds?|minutes?|hours?|days?)?")
-_SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400}
+_DURATION = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d|sec|secs|min|mins|seconds?|minutes?|hours?|days?|weeks?)?")
+_SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 
 
-@dataclass(slots=True)
+@dataclass
 class Extractor:
-    """Takes values from one tree. Statements taken are marked; `leftover` later tells what nobody asked for."""
+    """Takes values from one device's part of a tree. Statements taken are marked, so that what nobody asked for is known.
+
+    found: the paths that led somewhere, for telling which never did
+    """
 
     dialect: Dialect
     ledger: LedgerBuilder
-    taken: set[int] = field(default_factory=set)
-    used: set[Token] = field(default_factory=set)
+    place: Place
+    found: set[str] = field(default_factory=set)
+    _lookups: dict[Lookup, dict[str, tuple[Token, ...]]] = field(default_factory=dict)
 
-    def take(self, node: Node) -> None:
-        """Mark a statement as used, its closing line too."""
-        self.taken.add(id(node))
-        self.ledger.read(node.head)
-        if node.where.last > node.head.last:
-            self.ledger.read(Span(node.where.file, node.where.last, node.where.last))
+    @cached_property
+    def words(self) -> dict[str, dict[str, Scalar]]:
+        """The word tables, in small letters where case does not matter."""
+        if not self.dialect.words_ignore_case:
+            return self.dialect.words
+        return {name: {key.lower(): v for key, v in table.items()} for name, table in self.dialect.words.items()}
 
-    def each(self, root: Node, path: str) -> Iterator[Node]:
-        """The statements at a path, marked as used along with the blocks that lead to them."""
-        steps = tuple(path.split("/"))
-        for depth in range(1, len(steps)):
-            if "**" not in steps[:depth]:
-                for parent in select(root, steps[:depth]):
-                    self.take(parent)
-        for node in select(root, steps):
-            self.take(node)
-            yield node
+    def nodes(self, node: Node, path: str | Path) -> list[Node]:
+        """The statements at a path; those of the template where the device itself has none."""
+        parsed = read_path(path) if isinstance(path, str) else path
+        out = list(parsed.nodes(node, self.place))
+        if not out and node is self.place.node and self.place.template is not None and not parsed.start:
+            out = list(parsed.nodes(self.place.template, self.place))
+        if out:
+            self.found.add(parsed.text)
+        return out
+
+    def each(self, node: Node, paths: str | Sequence[str]) -> Iterator[Node]:
+        """The statements at a path, or at several one after the other, marked as used."""
+        for path in (paths,) if isinstance(paths, str) else paths:
+            for one in self.nodes(node, path):
+                one.taken = True
+                yield one
 
     def tokens(self, node: Node, where: Where | None, *, first_only: bool = False) -> tuple[Token, ...] | None:
-        """The words a place holds, None if it is not there or says "no restriction"."""
+        """The words a place holds, made ready; None if it is not there or says "no restriction"."""
         if where is None:
             return None
-        value = spec(where)
-        if value.source.startswith("@"):
-            number = int(value.source[1:])
-            found = node.words[number - 1 : number]
-        else:
-            statements = list(select(node, tuple(value.source.split("/"))))
-            if not statements:
-                return None
-            for statement in statements:
-                self.take(statement)
-            found = tuple(word for statement in statements for word in statement.words)
-        if not first_only:
-            self.used.update(found)
-        elif found:
-            self.used.add(found[0])
-        if value.any and any(word.text in value.any for word in found):
+        if isinstance(where, str):
+            return self._raw(node, where, first_only)
+        found = self._source(node, where, first_only)
+        if found is None:
+            return None
+        found = self._prepared(found, where)
+        if where.any and any(self._folded(word.text) in map(self._folded, where.any) for word in found):
             return None
         return found
+
+    def condition(self, node: Node, where: Where | None) -> tuple[tuple[Token, ...] | None, bool]:
+        """The words of a condition, and whether it is turned round."""
+        if not isinstance(where, Value) or (where.negated_by is None and where.negated_if is None):
+            return self.tokens(node, where), False
+        found = self._source(node, where, first_only=False)
+        negated = where.negated_if is not None and self._flagged(node, where.negated_if)
+        if found is None:
+            return None, negated
+        mark = where.negated_by
+        if mark is not None and found:
+            if found[0].text == mark and not found[0].quoted:
+                negated, found = not negated, found[1:]
+            elif len(mark) == 1 and all(w.text.startswith(mark) and len(w.text) > 1 for w in found):
+                negated, found = not negated, tuple(w.part(w.text[1:], 1) for w in found)
+            elif len(mark) == 1 and any(w.text.startswith(mark) for w in found):
+                raise NotUnderstoodError(f"only some of these are turned round by '{mark}'", found[0].where)
+        found = self._prepared(found, where)
+        if where.any and any(self._folded(word.text) in map(self._folded, where.any) for word in found):
+            return None, negated
+        return found, negated
 
     def word(self, node: Node, where: Where | None) -> Token | None:
         """The first word a place holds; any further ones stay unused."""
@@ -76,45 +104,156 @@ class Extractor:
 
     def text(self, node: Node, where: Where | None) -> str:
         """All words a place holds, joined by spaces; empty if it is not there."""
+        if where is None:
+            return ""
         found = self.tokens(node, where)
         return " ".join(word.text for word in found) if found else ""
 
     def translated(self, token: Token, where: Where) -> Scalar:
         """A word after its word table; raises NotUnderstoodError, naming the table's words, if it is missing there."""
-        table = spec(where).words
-        if table is None:
+        if isinstance(where, str) or where.words is None or where.constant is not None:
             return token.text
-        words = self.dialect.words[table]
-        if token.text not in words:
+        words = self.words[where.words]
+        found = words.get(self._folded(token.text))
+        if found is None:
             known = ", ".join(sorted(words))
-            raise NotUnderstoodError(f"'{token.text}' is not in the word table '{table}' ({known})", token.where)
-        return words[token.text]
+            raise NotUnderstoodError(f"'{token.text}' is not in the word table '{where.words}' ({known})", token.where)
+        return found
 
     def setting(self, node: Node, where: Where | None, read: Callable[[Scalar], T]) -> Setting[T]:
         """A setting: stated, the make's default, or unknown; a value not understood is entered in the ledger."""
         if where is None:
             return unknown()
+        value = spec(where)
+        if value.constant is not None and not isinstance(value.constant, tuple):
+            return default(read(value.constant), node.head if node.name else None)
         token = self.word(node, where)
-        missing = spec(where).missing
         if token is None:
-            return unknown() if missing is None else default(read(missing), self._nearest(node, spec(where).source))
+            if value.missing is None:
+                return unknown()
+            return default(read(value.missing), self._nearest(node, value))
         try:
-            if token.text in spec(where).never:
+            if self._folded(token.text) in map(self._folded, value.never):
                 return stated(read(math.inf), token.where)
             return stated(read(self.translated(token, where)), token.where)
         except NotUnderstoodError as error:
             self.ledger.unread(token.where, error.message)
             return unknown()
 
+    def flag(self, node: Node, where: Where | None) -> Setting[bool]:
+        return self.setting(node, where, read_flag)
+
+    def is_on(self, node: Node, where: Where | None) -> bool:
+        """A switch that counts as on unless the export says off."""
+        found = self.flag(node, where)
+        return found.value if found.known else True
+
     def spare(self, node: Node) -> tuple[Token, ...]:
         """Words of a used statement that nobody asked for."""
-        return tuple(word for word in node.words if word not in self.used)
+        return tuple(word for word in node.words if not word.used)
 
-    def _nearest(self, node: Node, path: str) -> Span | None:
+    def _flagged(self, node: Node, path: str) -> bool:
+        """Whether the place a condition is turned round by says so: it is there, and not with a word for no."""
+        for one in self.nodes(node, path):
+            one.taken = True
+            words = read_path(path).chosen(one)
+            for word in words:
+                word.used = True
+            return not words or words[0].text.lower() not in ("no", "false", "0", "off")
+        return False
+
+    def _raw(self, node: Node, text: str, first_only: bool) -> tuple[Token, ...] | None:
+        """The words at a path as they stand."""
+        path = read_path(text)
+        statements = self.nodes(node, path)
+        if not statements:
+            return None
+        if len(statements) == 1:
+            words = path.chosen(statements[0])
+            statements[0].taken = True
+        else:
+            words = ()
+            for one in statements:
+                one.taken = True
+                words = (*words, *path.chosen(one))
+        if path.choice is not None and not words:
+            return None
+        for word in words[:1] if first_only else words:
+            word.used = True
+        return words
+
+    def _source(self, node: Node, value: Value, first_only: bool) -> tuple[Token, ...] | None:
+        """The words a value begins with: of the first of its places that is there, constants, or several put together."""
+        if value.constant is not None:
+            given = value.constant if isinstance(value.constant, tuple) else (value.constant,)
+            return tuple(Token(_spelt(one), node.file, node.first, 0, 0, used=True) for one in given)
+        if value.join:
+            return self._joined(node, value)
+        sources = (value.source,) if isinstance(value.source, str) else value.source or ()
+        for path in sources:
+            found = self._raw(node, path, first_only and not value.split)
+            if found is not None:
+                return found
+        return None
+
+    def _joined(self, node: Node, value: Value) -> tuple[Token, ...] | None:
+        parts = [self._raw(node, path, False) for path in value.join]
+        if not parts[0]:
+            return None
+        rows = zip(*(part for part in parts if part), strict=False)
+        return tuple(row[0].part(value.between.join(word.text for word in row)) for row in rows)
+
+    def _prepared(self, words: tuple[Token, ...], value: Value) -> tuple[Token, ...]:
+        if value.split:
+            words = tuple(part for word in words for part in _split(word, value.split))
+        if value.pattern:
+            words = tuple(part for word in words if (part := self._cut(word, value.pattern)) is not None)
+        if value.lookup is not None:
+            words = tuple(found for word in words for found in self._looked_up(word, value.lookup))
+        if value.wildcard:
+            words = tuple(word.part(fixed_mask(word.text)) for word in words)
+        if value.format:
+            words = tuple(word.part(value.format.replace("{}", word.text)) for word in words)
+        if value.date:
+            words = tuple(self._date(word, value.date) for word in words)
+        return words
+
+    def _cut(self, word: Token, pattern: str) -> Token | None:
+        found = _compiled(pattern).search(word.text)
+        if found is None or found[1] is None:
+            raise NotUnderstoodError(f"'{word.text}' does not look like '{pattern}'", word.where)
+        return word.part(found[1], found.start(1))
+
+    def _looked_up(self, word: Token, lookup: Lookup) -> tuple[Token, ...]:
+        """What stands for a word elsewhere; the word itself if nothing does."""
+        index = self._lookups.get(lookup)
+        if index is None:
+            by, take = read_path(lookup.by), read_path(lookup.take)
+            index = self._lookups[lookup] = {}
+            for node in self.nodes(self.place.node, lookup.source):
+                for key in by.words(node, self.place):
+                    index.setdefault(key.text, tuple(take.words(node, self.place)))
+        found = index.get(word.text)
+        return tuple(word.part(one.text) for one in found) if found is not None else (word,)
+
+    def _date(self, word: Token, shape: str) -> Token:
+        try:
+            when = datetime.strptime(word.text, shape)  # noqa: DTZ007 - exports rarely tell the zone
+        except ValueError:
+            self.ledger.unread(word.where, f"'{word.text}' is not a date written as '{shape}'")
+            return word
+        return word.part(when.date().isoformat() if "%H" not in shape else when.isoformat())
+
+    def _folded(self, text: str) -> str:
+        return text.lower() if self.dialect.words_ignore_case else text
+
+    def _nearest(self, node: Node, value: Value) -> Span | None:
         """The opening line of the innermost block on a path that is there, where the missing statement would stand."""
-        steps = tuple(path.split("/"))[:-1]
+        source = value.source if isinstance(value.source, str) else (value.source or ("",))[0]
+        path = read_path(source) if source else None
+        steps = path.steps[:-1] if path is not None and not path.start else ()
         for depth in range(len(steps), 0, -1):
-            for found in select(node, steps[:depth]):
+            for found in self.nodes(node, Path(source, "", steps[:depth])):
                 return found.head
         return node.head if node.name else None
 
@@ -124,9 +263,40 @@ def spec(where: Where) -> Value:
     return Value(where) if isinstance(where, str) else where
 
 
+@lru_cache(maxsize=256)
+def _compiled(pattern: str) -> re2._Regexp:
+    return re2.compile(pattern)
+
+
+def _spelt(value: Scalar) -> str:
+    return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
+
+
+def _split(word: Token, sign: str) -> Iterator[Token]:
+    at = 0
+    for part in word.text.split(sign):
+        bare = part.strip()
+        if bare:
+            yield word.part(bare, at + len(part) - len(part.lstrip()))
+        at += len(part) + len(sign)
+
+
+def fixed_mask(text: str) -> str:
+    """``10.0.0.0/0.0.0.255`` with the mask turned round; other shapes as they are, their own reader refuses them."""
+    head, slash, mask = text.partition("/")
+    if not slash or mask.count(".") != 3:
+        return text
+    try:
+        return f"{head}/{IPv4Address(int(IPv4Address(mask)) ^ 0xFFFFFFFF)}"
+    except ValueError:
+        return text
+
+
 def read_flag(value: Scalar) -> bool:
     if isinstance(value, bool):
         return value
+    if value in ("true", "false"):
+        return value == "true"
     raise NotUnderstoodError(f"'{value}' is not yes or no; the dialect needs a word table for it")
 
 
@@ -134,20 +304,20 @@ def read_count(value: Scalar) -> float:
     """A whole number, or infinity for "never"."""
     if isinstance(value, int | float) and not isinstance(value, bool):
         return float(value)
-    text = str(value)
+    text = str(value).replace(" ", "")
     if text.isdecimal() and text.isascii():
         return float(text)
     raise NotUnderstoodError(f"'{value}' is not a whole number")
 
 
-def read_seconds(value: Scalar) -> float:
-    """``90``, ``90s``, ``15m``, ``2h``, ``7d``: seconds unless a unit says otherwise."""
+def read_seconds(value: Scalar, unit: str = "seconds") -> float:
+    """``90``, ``90s``, ``15m``, ``2h``, ``7d``: a bare number counts the unit given."""
     if isinstance(value, int | float) and not isinstance(value, bool):
-        return float(value)
-    found = _DURATION.fullmatch(str(value))
+        return float(value) * _SECONDS[unit[0]]
+    found = _DURATION.fullmatch(str(value).strip().lower())
     if found is None:
         raise NotUnderstoodError(f"'{value}' is not a duration such as 90s, 15m, 2h or 7d")
-    return float(found[1]) * _SECONDS[(found[2] or "s")[0]]
+    return float(found[1]) * _SECONDS[(found[2] or unit)[0]]
 
 
 def read_minutes(value: Scalar) -> float:

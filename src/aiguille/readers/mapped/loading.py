@@ -1,0 +1,230 @@
+"""Dialect files read, checked and explained: every fault with its line and, where there is one, the right word."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Callable, Iterator
+from functools import cache
+from importlib import resources
+from typing import Any
+
+import msgspec
+import re2
+import yaml
+from msgspec import Struct
+
+from aiguille.model import Action, Side, State, UsageError
+from aiguille.readers.mapped import spec
+from aiguille.readers.mapped.paths import read_path
+from aiguille.readers.mapped.spec import Dialect, RulebaseMap, Value, field_kinds
+
+_STEP = re.compile(r"\.([A-Za-z0-9_-]+)|\[(\d+)\]|\[\.\.\.\]")
+
+
+def load(name: str, text: str) -> Dialect:
+    """Read a dialect file; raises UsageError with file, line and the nearest valid word."""
+    try:
+        root = yaml.compose(text, Loader=yaml.CSafeLoader)
+        data = yaml.load(text, Loader=yaml.CSafeLoader)
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        line = mark.line + 1 if mark else 1
+        raise UsageError(f"{name}:{line}: this is not valid YAML: {getattr(error, 'problem', error)}") from error
+    if not isinstance(data, dict):
+        raise UsageError(f"{name}:1: a dialect file is a table of keys, such as 'dialect: my-make'")
+    try:
+        dialect = msgspec.convert(data, Dialect)
+    except msgspec.ValidationError as error:
+        raise UsageError(_explain(name, root, str(error))) from error
+    for node, why in _faults(dialect, dialect, root):
+        raise UsageError(f"{name}:{_line(node)}: {why}")
+    return dialect
+
+
+@cache
+def shipped() -> tuple[Dialect, ...]:
+    """The dialects that come with the package, by name."""
+    return tuple(load(name, text) for name, text in shipped_files())
+
+
+@cache
+def shipped_files() -> tuple[tuple[str, str], ...]:
+    """Name and text of the dialect files that come with the package."""
+    folder = resources.files("aiguille.dialects")
+    files = sorted((f for f in folder.iterdir() if f.name.endswith(".dialect.yaml")), key=lambda f: f.name)
+    return tuple((f.name, f.read_text(encoding="utf-8")) for f in files)
+
+
+def _faults(given: Struct, dialect: Dialect, node: yaml.Node | None) -> Iterator[tuple[yaml.Node | None, str]]:
+    """What is wrong beyond keys and types, with the place: paths, patterns, word tables, rule bases."""
+    kinds = field_kinds(type(given))
+    for one in msgspec.structs.fields(given):
+        value = getattr(given, one.name)
+        below = _descend(node, [(one.encode_name, "")])
+        for index, part in enumerate(value if isinstance(value, tuple) else (value,)):
+            at = _descend(below, [("", str(index))]) if isinstance(value, tuple) else below
+            if isinstance(part, Struct):
+                yield from _faults(part, dialect, at)
+                if isinstance(part, Value) and one.encode_name in _TYPES:
+                    yield from _type_faults(part, one.encode_name, dialect, at)
+            elif isinstance(part, str) and part and kinds.get(one.name):
+                try:
+                    read_path(part)
+                except UsageError as error:
+                    yield at, error.message
+            elif isinstance(part, str) and part and one.encode_name in ("pattern", "first-lines"):
+                yield from _pattern_faults(part, one.encode_name, at)
+    if isinstance(given, Value):
+        yield from _value_faults(given, dialect, node)
+    if isinstance(given, RulebaseMap):
+        yield from _rulebase_faults(given, node)
+    if isinstance(given, spec.Recognise) and not (given.first_lines or given.columns):
+        yield node, "'recognise' needs 'first-lines' or 'columns'; without them no export is taken for this make"
+
+
+def _pattern_faults(text: str, key: str, node: yaml.Node | None) -> Iterator[tuple[yaml.Node | None, str]]:
+    try:
+        groups = re2.compile(text).groups
+    except re2.error as error:
+        yield node, f"'{text}' is no RE2 pattern: {error}"
+        return
+    if key == "pattern" and groups != 1:
+        yield node, f"'{text}' has {groups} groups; one is needed, around the part that is wanted"
+
+
+def _value_faults(value: Value, dialect: Dialect, node: yaml.Node | None) -> Iterator[tuple[yaml.Node | None, str]]:
+    given = [value.source is not None, value.constant is not None, bool(value.join)]
+    if sum(given) != 1:
+        yield node, "a value needs exactly one of 'from', 'is' and 'join'"
+    if value.words is not None and value.words not in dialect.words:
+        near = difflib.get_close_matches(value.words, dialect.words, n=1)
+        yield node, f"there is no word table '{value.words}'" + (f"; did you mean '{near[0]}'?" if near else "")
+
+
+_FLAG = ("true or false", lambda value: isinstance(value, bool))
+_NUMBER = ("a number", lambda value: isinstance(value, int | float) and not isinstance(value, bool))
+_TIME = ("a number or a time such as 15m", lambda value: _NUMBER[1](value) or bool(re.match(r"[0-9]", str(value))))
+_TYPES: dict[str, tuple[str, Callable[[Any], bool]]] = {
+    **dict.fromkeys(
+        ("enabled", "logged", "second-factor", "redirects", "strong-ciphers", "recovery-account", "link-layer",
+         "flood-protection", "updates-itself", "allows", "inward", "outward", "before-rules"),
+        _FLAG,
+    ),
+    **dict.fromkeys(("lockout-attempts", "password-length", "password-classes", "hits", "order"), _NUMBER),
+    **dict.fromkeys(("lockout-seconds", "idle-minutes", "device-days", "collector-days"), _TIME),
+    "action": (", ".join(a for a in Action if a is not Action.UNKNOWN), lambda value: value in tuple(Action)),
+    "side": (", ".join(Side), lambda value: value in tuple(Side)),
+    "states": (", ".join(State), lambda value: value in tuple(State)),
+}  # fmt: skip
+"""What constants, defaults and words of ours must be in fields that are not plain text."""
+
+
+def _type_faults(
+    value: Value, key: str, dialect: Dialect, node: yaml.Node | None
+) -> Iterator[tuple[yaml.Node | None, str]]:
+    wanted, fits = _TYPES[key]
+    constants = value.constant if isinstance(value.constant, tuple) else (value.constant,)
+    given = [one for one in (*constants, value.missing) if one is not None]
+    for one in given:
+        if not fits(one):
+            yield node, f"'{key}' is {wanted}, not '{one}'"
+    for word, one in dialect.words.get(value.words or "", {}).items():
+        if not fits(one):
+            yield node, f"'{key}' is {wanted}; word table '{value.words}' makes '{one}' of '{word}'"
+
+
+def _rulebase_faults(m: RulebaseMap, node: yaml.Node | None) -> Iterator[tuple[yaml.Node | None, str]]:
+    if (m.at is None) is not (m.rule is None):
+        yield node, f"rule base '{m.name}' needs both 'at' and 'rule', or 'lists'"
+    elif not m.all_lists():
+        yield node, f"rule base '{m.name}' has no rules: give 'at' and 'rule', or 'lists'"
+    if bool(m.chains) is (m.direction is not None):
+        yield node, f"rule base '{m.name}' needs either 'direction' or 'chains'"
+    if m.chains and any(one.rule.chain is None for one in m.all_lists()):
+        yield node, f"rule base '{m.name}' has chains, so each of its rules must say which: give 'chain' in 'rule'"
+    translates = m.direction in ("destination-translation", "source-translation")
+    if m.direction is not None and not translates and m.unmatched is None:
+        yield node, f"rule base '{m.name}' needs 'unmatched': what happens to packets no rule matches"
+    for one in m.all_lists():
+        if one.rule.action is None and not translates:
+            yield node, f"rule base '{m.name}': a rule needs 'action'"
+
+
+def _explain(name: str, root: yaml.Node | None, message: str) -> str:
+    """A message of msgspec as a sentence with the line it is about."""
+    text, _, path = message.partition(" - at `")
+    steps = _STEP.findall(path.rstrip("`"))
+    unknown = re.search(r"unknown field `([^`]+)`", text)
+    node = _descend(root, steps)
+    if unknown:
+        key = unknown[1]
+        near = difflib.get_close_matches(key, _known_keys(), n=1)
+        hint = f"; did you mean '{near[0]}'?" if near else ""
+        return f"{name}:{_line(_key_node(node, key) or node)}: '{key}' is not a key of the dialect language here{hint}"
+    where = "".join(f"/{a or b}" for a, b in steps).lstrip("/")
+    hint = "; YAML takes yes, no, on and off for truth values unless they stand in quotes" if "`bool`" in text else ""
+    return f"{name}:{_line(node)}: {where or 'the file'}: {text[0].lower()}{text[1:]}{hint}"
+
+
+def _descend(node: yaml.Node | None, steps: list[tuple[str, str]]) -> yaml.Node | None:
+    for key, index in steps:
+        below: yaml.Node | None = None
+        if key and isinstance(node, yaml.MappingNode):
+            below = next((v for k, v in node.value if k.value == key), None)
+        elif index and isinstance(node, yaml.SequenceNode) and int(index) < len(node.value):
+            below = node.value[int(index)]
+        if below is None:
+            return node
+        node = below
+    return node
+
+
+def _key_node(node: yaml.Node | None, key: str) -> yaml.Node | None:
+    if isinstance(node, yaml.MappingNode):
+        return next((k for k, _ in node.value if k.value == key), None)
+    return None
+
+
+def _line(node: yaml.Node | None) -> int:
+    return node.start_mark.line + 1 if node is not None else 1
+
+
+@cache
+def _known_keys() -> tuple[str, ...]:
+    return tuple(sorted({f.encode_name for s in tables() for f in msgspec.structs.fields(s)}))
+
+
+@cache
+def tables() -> tuple[type[Struct], ...]:
+    """All tables of the language, in the order of the module that defines them."""
+    found = [s for s in vars(spec).values() if isinstance(s, type) and issubclass(s, spec.Entry)]
+    return tuple(s for s in found if s is not spec.Entry)
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema of dialect files, for editors (JSON Schema 2020-12)."""
+    made = msgspec.json.schema(Dialect)
+    for kind in tables():
+        told = made["$defs"].get(kind.__name__)
+        if told is not None:
+            docs = key_docs(kind)
+            told["description"] = (kind.__doc__ or "").partition("\n\n")[0]
+            for key, prop in told.get("properties", {}).items():
+                if key in docs:
+                    prop["description"] = docs[key]
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Aiguille dialect file", **made}
+
+
+def key_docs(kind: type[Struct]) -> dict[str, str]:
+    """What a table's docstring says of each key."""
+    out: dict[str, str] = {}
+    key = ""
+    for line in (kind.__doc__ or "").partition("\n\n")[2].splitlines():
+        found = re.fullmatch(r"    ([a-z][a-z-]*): (.*)", line)
+        if found:
+            key = found[1]
+            out[key] = found[2]
+        elif key and line.startswith("        "):
+            out[key] += " " + line.strip()
+    return out

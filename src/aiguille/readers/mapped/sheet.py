@@ -1,0 +1,136 @@
+"""Sheets of rows and columns into a tree: CSV and the like, and workbooks that were made lines of (`files`)."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Sequence
+
+from aiguille.model import UnreadableError
+from aiguille.readers.files import ExportFile
+from aiguille.readers.mapped.spec import SheetStructure, Table
+from aiguille.readers.mapped.tree import Asides, Node, Token
+
+_SEPARATORS = ",;\t|"
+
+LOOKED_AT = 2000
+"""Lines of a file that are looked at to recognise it."""
+
+
+def parse(files: Sequence[ExportFile], structure: SheetStructure, asides: Asides) -> Node:
+    """The tree of all tables: a node for each by our name, in it `row` nodes with a child for each filled cell.
+
+    A table begins with its headings. What it is tells the name of the sheet it is on, or a row above the headings that holds
+    nothing but that name; if neither does, it is the first table of the structure. Raises UnreadableError for a table
+    without headings that are known.
+    """
+    top: list[Node] = []
+    for file in files:
+        top += _Sheet(file, structure, asides).tables()
+    return Node("", (), files[0].path, 1, 1, max(len(files[0].lines), 1), tuple(top))
+
+
+def has_headings(file: ExportFile, table: Table, wanted: Sequence[str]) -> bool:
+    """Whether some row holds all headings wanted of a table, by our names of its columns."""
+    known = _columns(table)
+    try:
+        rows = _rows(file, LOOKED_AT)
+    except UnreadableError:
+        return False
+    return any({known.get(_plain(text)) for text, _ in cells}.issuperset(wanted) for _, cells in rows)
+
+
+class _Sheet:
+    def __init__(self, file: ExportFile, structure: SheetStructure, asides: Asides) -> None:
+        self.file = file
+        self.structure = structure
+        self.asides = asides
+        self.names = {_plain(word): name for name, table in structure.tables.items() for word in (name, *table.called)}
+
+    def tables(self) -> list[Node]:
+        out: list[Node] = []
+        sheet = self.names.get(_plain(self.file.table), next(iter(self.structure.tables)))
+        current: str | None = sheet
+        columns: list[str | None] | None = None
+        rows: list[Node] = []
+        head = 1
+
+        def close() -> None:
+            nonlocal rows
+            if columns is not None and current is not None:
+                last = rows[-1].last if rows else head
+                out.append(Node(current, (), self.file.path, head, head, last, tuple(rows)))
+            rows = []
+
+        for (first, last), cells in _rows(self.file):
+            filled = [text.strip() for text, _ in cells if text.strip()]
+            if not filled or filled[0].startswith("#"):
+                if filled:
+                    self.asides.set_aside(self.file.span(first, last), "comment")
+            elif len(filled) == 1 and (found := self.names.get(_plain(filled[0].strip("[]")))) is not None:
+                close()
+                current, columns, head = found, None, first
+                self.asides.set_aside(self.file.span(first, last), "the name of a table")
+            elif columns is None and current is not None:
+                columns = self._headings(current, first, cells)
+                head = first
+            elif columns is not None:
+                rows.append(self._row(columns, first, last, cells))
+        close()
+        return out
+
+    def _headings(self, table: str, line: int, cells: list[tuple[str, int]]) -> list[str | None]:
+        told = self.structure.tables[table]
+        known = _columns(told)
+        out = [known.get(_plain(text)) for text, _ in cells]
+        if not any(out):
+            raise UnreadableError(
+                f"{self.file.path}:{line}: none of the headings is known for table '{table}'; known are "
+                f"{', '.join(told.columns)}"
+            )
+        # An unknown heading keeps its own name, so that cells below it are shown as not understood.
+        return [name or (text.strip() or None) for name, (text, _) in zip(out, cells, strict=True)]
+
+    def _row(self, columns: list[str | None], first: int, last: int, cells: list[tuple[str, int]]) -> Node:
+        children = []
+        for number, (text, start) in enumerate(cells):
+            bare = text.strip()
+            name = columns[number] if number < len(columns) else None
+            if bare:
+                start += len(text) - len(text.lstrip())
+                token = Token(bare, self.file.path, first, start, start + len(bare), last=last)
+                children.append(Node(name or f"column {number + 1}", (token,), self.file.path, first, last))
+        return Node("row", (), self.file.path, first, last, children=tuple(children))
+
+
+def _columns(table: Table) -> dict[str, str]:
+    return {_plain(word): name for name, others in table.columns.items() for word in (name, *others)}
+
+
+def _plain(text: str) -> str:
+    """A heading or name without what people write differently: case, spaces, hyphens, dots."""
+    return re.sub(r"[\s_.:-]+", " ", text).strip().lower()
+
+
+def _rows(file: ExportFile, limit: int = 0) -> list[tuple[tuple[int, int], list[tuple[str, int]]]]:
+    """Rows as first and last line, and cells with the column they start in (0 where a quote hides it)."""
+    lines = file.lines[:limit] if limit else file.lines
+    sample = next((line for line in lines if sum(sign in line for sign in _SEPARATORS)), "")
+    separator = max(_SEPARATORS, key=sample.count)
+    out = []
+    reader = csv.reader((f"{line}\n" for line in lines), delimiter=separator, strict=False)
+    before = 0
+    try:
+        for cells in reader:
+            first, last = before + 1, reader.line_num
+            before = last
+            line = lines[first - 1]
+            at, placed = 0, []
+            for cell in cells:
+                found = line.find(cell, at) if first == last else -1
+                placed.append((cell, max(found, 0)))
+                at = found + len(cell) if found >= 0 else at
+            out.append(((first, last), placed))
+    except csv.Error as error:
+        raise UnreadableError(f"{file.path}:{reader.line_num}: this is not a readable table: {error}") from error
+    return out

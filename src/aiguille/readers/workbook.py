@@ -1,0 +1,77 @@
+"""Workbooks (Office Open XML, ECMA-376) as lines of text: a sheet a file, a row a line, cells set apart as in CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+import zipfile
+from collections.abc import Iterator
+from datetime import date, datetime
+from typing import Any
+
+from aiguille.model import UnreadableError
+
+ROW_LIMIT = 1_048_576
+COLUMN_LIMIT = 200
+CELL_LIMIT = 5_000_000
+"""Cells of all sheets together; a rule sheet has some thousands."""
+UNPACKED_LIMIT = 256 * 1024 * 1024
+
+
+def is_workbook(data: bytes) -> bool:
+    """Whether bytes are a workbook: a zip whose first entries are those ECMA-376 part 2 asks for."""
+    return data[:4] == b"PK\x03\x04" and any(
+        mark in data[:4096] for mark in (b"[Content_Types].xml", b"xl/", b"_rels/.rels")
+    )
+
+
+def sheets(name: str, data: bytes) -> Iterator[tuple[str, tuple[str, ...]]]:
+    """Name and lines of each sheet; formulas as the values they had when the book was saved.
+
+    Raises UnreadableError for a book that is damaged or unpacks to too much.
+    """
+    from openpyxl import load_workbook  # slow to import, and needed for workbooks only
+
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as packed:
+            unpacked = sum(one.file_size for one in packed.infolist())
+        book = None if unpacked > UNPACKED_LIMIT else load_workbook(io.BytesIO(data), read_only=True, data_only=True)
+    except Exception as error:  # openpyxl raises whatever its parsers raise
+        raise UnreadableError(f"{name}: this workbook is damaged ({error}); save it again, or as CSV") from error
+    if book is None:
+        raise UnreadableError(f"{name}: unpacks to more than a rule sheet can have; is this the right file?")
+    cells = 0
+    for one in book.worksheets:
+        lines: list[str] = []
+        for row in one.iter_rows(values_only=True, max_row=ROW_LIMIT, max_col=COLUMN_LIMIT):
+            cells += len(row)
+            if cells > CELL_LIMIT:
+                raise UnreadableError(f"{name}: holds more than {CELL_LIMIT} cells; is this the right file?")
+            lines.append(_line(row))
+        while lines and not lines[-1].strip(","):
+            lines.pop()
+        if lines:
+            yield one.title, tuple(lines)
+
+
+def _line(row: tuple[Any, ...]) -> str:
+    out = io.StringIO()
+    csv.writer(out, lineterminator="").writerow([_text(value) for value in row])
+    return out.getvalue()
+
+
+def _text(value: Any) -> str:
+    """A cell as a person reads it; a break within it becomes a semicolon, so that a row stays a line."""
+    match value:
+        case None:
+            return ""
+        case bool():
+            return "yes" if value else "no"
+        case float() if value.is_integer():
+            return str(int(value))
+        case datetime():
+            return value.date().isoformat() if value.time() == value.time().min else value.isoformat(sep=" ")
+        case date():
+            return value.isoformat()
+        case _:
+            return "; ".join(part.strip() for part in str(value).splitlines() if part.strip())
