@@ -21,11 +21,17 @@ if TYPE_CHECKING:
     from aiguille.model import Estate
 
 
-def read(paths: Iterable[str | Path], *, format: str | None = None, as_of: date | None = None) -> Estate:
+def read(
+    paths: Iterable[str | Path],
+    *,
+    format: str | None = None,
+    dialects: Iterable[str | Path] = (),
+    as_of: date | None = None,
+) -> Estate:
     """Read exports, folders of exports and engagement files; see `aiguille.estate.read`."""
     from aiguille.estate import read as read_estate
 
-    return read_estate(paths, format=format, as_of=as_of)
+    return read_estate(paths, format=format, dialects=dialects, as_of=as_of)
 
 
 def audit(estate: Estate) -> Audit:

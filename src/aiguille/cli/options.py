@@ -27,11 +27,22 @@ WIDEST = 140
 log = logging.getLogger("aiguille")
 
 
-def add_paths(parser: argparse.ArgumentParser) -> None:
+def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
     parser.add_argument(
-        "paths", nargs="+", metavar="PATH", help="an export, a folder of exports, or an engagement file or its folder"
+        "paths",
+        nargs="+" if needed else "*",
+        metavar="PATH",
+        help="an export, a folder of exports, or an engagement file or its folder",
     )
     parser.add_argument("--format", metavar="NAME", help="take every file for this format instead of recognising it")
+    parser.add_argument(
+        "--dialect",
+        action="append",
+        default=[],
+        metavar="FILE",
+        type=Path,
+        help="know the make that this dialect file describes; repeatable",
+    )
     parser.add_argument(
         "--as-of", metavar="DATE", type=_day, help="the day ages are counted from, as 2026-11-30 (default: today)"
     )
@@ -96,7 +107,10 @@ def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | Non
     from aiguille.reports.text import counted, visible
 
     estate = read(
-        arguments.paths if paths is None else paths, format=getattr(arguments, "format", None), as_of=arguments.as_of
+        arguments.paths if paths is None else paths,
+        format=getattr(arguments, "format", None),
+        dialects=getattr(arguments, "dialect", ()),
+        as_of=arguments.as_of,
     )
     for device in estate.devices:
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))

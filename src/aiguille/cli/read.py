@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from aiguille.cli import options, output
+from aiguille.model import UsageError
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -17,21 +19,32 @@ NAME = "read"
 HELP = "show what the exports say, and every line that could not be read"
 EXAMPLES = """examples:
   aiguille read valley-gw.v4
-  aiguille read exports/ --show all --json"""
+  aiguille read exports/ --show all --json
+  aiguille read --sheet-template rules.xlsx"""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
-    options.add_paths(parser)
+    options.add_paths(parser, needed=False)
     parser.add_argument(
         "--show",
         choices=("summary", "unread", "all"),
         default="summary",
         help="summary: facts and lines not understood; unread: only the latter; all: lines set aside too",
     )
+    parser.add_argument(
+        "--sheet-template",
+        metavar="FILE",
+        type=Path,
+        help="write an empty rule sheet with explanations there (.csv or .xlsx), and read nothing",
+    )
     options.add_output(parser)
 
 
 def run(arguments: argparse.Namespace) -> int:
+    if arguments.sheet_template is not None:
+        return _template(arguments)
+    if not arguments.paths:
+        raise UsageError("name an export, a folder of exports or an engagement file, or use --sheet-template FILE")
     from aiguille.reports import data, terminal
 
     def view(console: Console) -> None:
@@ -49,3 +62,23 @@ def run(arguments: argparse.Namespace) -> int:
         output.show(arguments, view)
     options.write_outputs(arguments, writers)
     return options.exit_code(estate)
+
+
+def _template(arguments: argparse.Namespace) -> int:
+    from aiguille.readers.mapped.template import sheet_tables
+    from aiguille.reports import sheets
+    from aiguille.reports.files import write_whole
+
+    path: Path = arguments.sheet_template
+    if arguments.paths:
+        raise UsageError("--sheet-template writes an empty sheet and reads nothing; leave the paths out")
+    match path.suffix.lower():
+        case ".csv":
+            content = sheets.as_csv(sheet_tables()).encode()
+        case ".xlsx":
+            content = sheets.as_workbook(sheet_tables())
+        case _:
+            raise UsageError(f"{path}: the extension tells the format; known are .csv, .xlsx")
+    write_whole(path, content, force=arguments.force)
+    options.log.info("written: %s", path)
+    return 0

@@ -16,10 +16,12 @@ from aiguille.readers import (
     ExportFile,
     Format,
     decode,
+    formats,
     is_archive,
     is_wanted,
     layout,
     load,
+    load_dialect,
     members,
     named,
     recognise,
@@ -48,21 +50,30 @@ class _Found:
     jobs: list[_Job]
     failures: list[Failure]
     notes: list[str]
+    formats: tuple[Format, ...] = ()
     title: str = ""
     as_of: date | None = None
 
 
-def read(paths: Iterable[str | Path], *, format: str | None = None, as_of: date | None = None) -> Estate:
+def read(
+    paths: Iterable[str | Path],
+    *,
+    format: str | None = None,
+    dialects: Iterable[str | Path] = (),
+    as_of: date | None = None,
+) -> Estate:
     """Read exports, folders of exports and engagement files into an estate.
 
     format: take every file for this format instead of recognising it
+    dialects: dialect files to know beside those that come with the package
     as_of: the day ages are counted from; default: the engagement's, else today
 
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
-    engagement file or an unknown format.
+    engagement or dialect file or an unknown format.
     """
-    wanted = named(format) if format is not None else None
-    found = _Found([], [], [])
+    known = formats([load_dialect(Path(path)) for path in dialects])
+    wanted = named(format, known) if format is not None else None
+    found = _Found([], [], [], known)
     for path in paths:
         _look(Path(path), wanted, found)
     devices: list[Device] = []
@@ -101,9 +112,13 @@ def _engagement(path: Path, found: _Found) -> None:
     loaded = engagement.load(path)
     found.title = found.title or loaded.title
     found.as_of = found.as_of or loaded.as_of
+    own = [load_dialect(dialect) for dialect in loaded.dialects]
+    if own:
+        given = {one.dialect for one in own}
+        found.formats = (*formats(own)[: len(own)], *(one for one in found.formats if one.name not in given))
     for entry in loaded.devices:
         try:
-            wanted = named(entry.format) if entry.format is not None else None
+            wanted = named(entry.format, found.formats) if entry.format is not None else None
         except UsageError as error:
             raise UsageError(f"{path}: device '{entry.name or entry.export}': {error.message}") from error
         try:
@@ -128,7 +143,7 @@ def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
     elif path.is_dir():
         given = _files(path, found)
     else:
-        yield _single(load(path), wanted)
+        yield _single(load(path), wanted, found.formats)
         return
     hosts = layout([one.name for one in given]) if wanted is None or wanted.name == HOST else {}
     taken: set[str] = set()
@@ -142,7 +157,7 @@ def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
             continue
         try:
             file = one.load()
-            form, why = (wanted, "named by --format") if wanted else recognise(file)
+            form, why = (wanted, "named by --format") if wanted else recognise(file, found.formats)
         except UnreadableError as error:
             if wanted is None and "not recognised" in error.message:
                 found.notes.append(f"{one.shown}: not an export that is recognised; left out")
@@ -187,7 +202,7 @@ def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], 
             f"{path / root}: {left} files of the copy are of no use to an audit of the firewall; left out"
         )
     base = Path(root).name or (path.resolve().name if path.is_dir() else re.sub(r"(\.tar)?\.\w+$", "", path.name))
-    return _Job(base, tuple(files), named(HOST), why)
+    return _Job(base, tuple(files), named(HOST, found.formats), why)
 
 
 @dataclass(frozen=True, slots=True)
@@ -212,8 +227,8 @@ def _archived(path: Path, found: _Found) -> list[_Given]:
     return out
 
 
-def _single(file: ExportFile, wanted: Format | None) -> _Job:
-    one, why = (wanted, "named by --format") if wanted else recognise(file)
+def _single(file: ExportFile, wanted: Format | None, known: tuple[Format, ...]) -> _Job:
+    one, why = (wanted, "named by --format") if wanted else recognise(file, known)
     path = Path(file.path)
     return _Job((_stem(path) or path.parent.name or path.name) if one.grouped else "", (file,), one, why)
 

@@ -46,6 +46,7 @@ class _Device(Struct, forbid_unknown_fields=True, frozen=True):
 class _Header(Struct, forbid_unknown_fields=True, frozen=True):
     title: str = ""
     as_of: date | None = None
+    dialects: tuple[str, ...] = ()
 
 
 class _File(Struct, forbid_unknown_fields=True, frozen=True):
@@ -70,6 +71,7 @@ class Engagement:
     title: str
     as_of: date | None
     devices: tuple[Entry, ...]
+    dialects: tuple[Path, ...] = ()
 
 
 def load(path: Path) -> Engagement:
@@ -93,6 +95,7 @@ def load(path: Path) -> Engagement:
         raw.engagement.title,
         raw.engagement.as_of,
         tuple(_entry(path, text, number, device) for number, device in enumerate(raw.device)),
+        tuple(path.parent / dialect for dialect in raw.engagement.dialects),
     )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
+from pathlib import Path
 
 from aiguille.model import Device, UnreadableError, UsageError
 from aiguille.readers import host, iptables, mapped, nftables
@@ -44,36 +45,53 @@ def _alone(
     return several
 
 
-def formats() -> tuple[Format, ...]:
-    """All formats: the open ones, then one for each dialect that comes with the package."""
+def formats(dialects: Sequence[mapped.Dialect] = ()) -> tuple[Format, ...]:
+    """All formats: the dialects given, the open ones, then one for each dialect that comes with the package.
+
+    A dialect given stands in for a shipped one of the same name.
+    """
     native = (
         Format(host.NAME, host.MAKE, host.recognise, _alone(host.read)),
         Format(iptables.NAME, iptables.MAKE, iptables.recognise, _alone(iptables.read), grouped=True),
         Format(nftables.NAME, nftables.MAKE, nftables.recognise, _alone(nftables.read), grouped=True),
     )
-    described = tuple(
-        Format(d.dialect, d.make, partial(mapped.recognise, d), partial(mapped.read, d)) for d in mapped.shipped()
-    )
-    return (*native, *described)
+    own = {d.dialect for d in dialects}
+    shipped = [d for d in mapped.shipped() if d.dialect not in own]
+    return (*map(_described, dialects), *native, *map(_described, shipped))
 
 
-def named(name: str) -> Format:
+def _described(dialect: mapped.Dialect) -> Format:
+    return Format(dialect.dialect, dialect.make, partial(mapped.recognise, dialect), partial(mapped.read, dialect))
+
+
+def load_dialect(path: Path) -> mapped.Dialect:
+    """A dialect out of a file; raises UsageError with file, line and what is wrong."""
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{path}: cannot be read ({error}); name a dialect file, see docs/dialects.md") from error
+    return mapped.load(str(path), text)
+
+
+def named(name: str, known: Sequence[Format] | None = None) -> Format:
     """The format of that name; raises UsageError, listing all, if there is none."""
-    for one in formats():
+    known = formats() if known is None else known
+    for one in known:
         if one.name == name:
             return one
-    raise UsageError(f"there is no format '{name}'; known are {', '.join(f.name for f in formats())}")
+    raise UsageError(f"there is no format '{name}'; known are {', '.join(f.name for f in known)}")
 
 
-def recognise(file: ExportFile) -> tuple[Format, str]:
+def recognise(file: ExportFile, known: Sequence[Format] | None = None) -> tuple[Format, str]:
     """The format of a file and why it is taken for that; raises UnreadableError if nothing fits."""
-    for one in formats():
+    known = formats() if known is None else known
+    for one in known:
         why = one.recognise(file)
         if why is not None:
             return one, why
     raise UnreadableError(
-        f"{file.path}:1: the format is not recognised; known are {', '.join(f.name for f in formats())}; "
-        "name it with --format if this is one of them"
+        f"{file.path}:1: the format is not recognised; known are {', '.join(f.name for f in known)}; "
+        "name it with --format if this is one of them, or describe it in a dialect file (`aiguille dialect start`)"
     )
 
 
@@ -87,6 +105,7 @@ __all__ = [
     "is_wanted",
     "layout",
     "load",
+    "load_dialect",
     "members",
     "named",
     "recognise",

@@ -7,6 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from aiguille.model import Entry, Ledger, Source, Span, UnreadableError
 from aiguille.readers import workbook
 
@@ -164,6 +166,23 @@ class LedgerBuilder:
     def spoken_for(self, path: str, line: int) -> bool:
         """Whether anything was said of a line."""
         return bool(self._status[path][line])
+
+    def statuses(self) -> dict[str, bytes]:
+        """What was said of each line so far, by file; see `merged`."""
+        return {path: bytes(status[1:]) for path, status in self._status.items()}
+
+    @classmethod
+    def merged(cls, several: Sequence[LedgerBuilder]) -> tuple[int, int, int]:
+        """How many lines several readings of the same files read, knew or did not understand, all together: read by one is
+        read, and not understood is what none did."""
+        counts = [0, 0, 0]
+        for path, status in several[0].statuses().items():
+            best = np.frombuffer(status, dtype=np.uint8)
+            for other in several[1:]:
+                best = np.minimum(best, np.frombuffer(other.statuses()[path], dtype=np.uint8))
+            for number in range(3):
+                counts[number] += int(np.count_nonzero(best == number + 1))
+        return counts[0], counts[1], counts[2]
 
     def untouched(self, file: ExportFile) -> bool:
         """Whether nothing was said of any line of a file."""

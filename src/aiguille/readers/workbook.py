@@ -48,7 +48,7 @@ def sheets(name: str, data: bytes) -> Iterator[tuple[str, tuple[str, ...]]]:
             if cells > CELL_LIMIT:
                 raise UnreadableError(f"{name}: holds more than {CELL_LIMIT} cells; is this the right file?")
             lines.append(_line(row))
-        while lines and not lines[-1].strip(","):
+        while lines and not lines[-1]:
             lines.pop()
         if lines:
             yield one.title, tuple(lines)
@@ -56,7 +56,10 @@ def sheets(name: str, data: bytes) -> Iterator[tuple[str, tuple[str, ...]]]:
 
 def _line(row: tuple[Any, ...]) -> str:
     out = io.StringIO()
-    csv.writer(out, lineterminator="").writerow([_text(value) for value in row])
+    cells = [_text(value) for value in row]
+    while cells and not cells[-1]:
+        cells.pop()
+    csv.writer(out, lineterminator="").writerow(cells)
     return out.getvalue()
 
 

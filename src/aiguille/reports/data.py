@@ -5,13 +5,16 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from math import isinf
-from typing import Any
+from typing import Any, TypeVar
 
 from aiguille._version import __version__
 from aiguille.baseline import Audit, Finding, RuleRef
-from aiguille.model import Device, Entry, Estate, Setting, Span
+from aiguille.model import Addresses, Device, Entry, Estate, Setting, Span
+from aiguille.model.spelling import spell_operand
 
 Data = dict[str, Any]
+
+T = TypeVar("T")
 
 
 def audit_data(audit: Audit) -> Data:
@@ -66,14 +69,30 @@ def _device(device: Device) -> Data:
 def settings_of(device: Device) -> Iterator[tuple[str, str, Setting[Any]]]:
     """What the export says of the device itself: name, value in words, the setting."""
     admin, logging = device.administration, device.logging
-    for name, setting, unit, endless in (
+    for name, number, unit, endless in (
         ("lockout after failed logins", admin.lockout_attempts, "", "never"),
         ("lockout lasts", admin.lockout_seconds, " seconds", "for ever"),
         ("idle sessions close after", admin.idle_minutes, " minutes", "never"),
+        ("passwords are at least", admin.password_length, " characters", "of any length"),
+        ("passwords mix at least", admin.password_classes, " classes of characters", "any"),
         ("log kept on the device", logging.device_days, " days", "no limit of time"),
+        ("log kept by the collector", logging.collector_days, " days", "no limit of time"),
     ):
-        if setting.known:
-            yield name, endless if isinf(setting.value) else f"{setting.value:g}{unit}", setting
+        if number.known:
+            yield name, endless if isinf(number.value) else f"{number.value:g}{unit}", number
+    for name, switch in (
+        ("cleartext web page leads to the encrypted one", admin.redirects),
+        ("outdated ciphers are refused", admin.strong_ciphers),
+        ("the maker's recovery account can log in", admin.recovery_account),
+        ("can be managed by hardware address", admin.link_layer),
+        ("half-open connections are limited", device.flood_protection),
+        ("installs updates by itself", device.updates_itself),
+        ("portal is open", device.portal.enabled),
+    ):
+        if switch.known:
+            yield name, "yes" if switch.value else "no", switch
+    if device.update_waiting.known:
+        yield "update waits", device.update_waiting.value, device.update_waiting
     if logging.collectors.known:
         yield "log sent to", ", ".join(logging.collectors.value) or "nobody", logging.collectors
     for fact in device.system:
@@ -113,31 +132,60 @@ def _read_device(device: Device) -> Data:
             for rulebase in device.rulebases
         ],
         "management": [
-            {"name": one.name, "cleartext": one.cleartext, **place_of(one.where)}
+            {
+                "name": one.name,
+                "cleartext": one.cleartext,
+                "enabled": one.enabled,
+                "sources": _sources(one.sources),
+                **place_of(one.where),
+            }
             for one in device.administration.services
         ],
         "accounts": [
-            {"name": one.name, "role": one.role, "enabled": one.enabled, **place_of(one.where)}
+            {
+                "name": one.name,
+                "role": one.role,
+                "enabled": one.enabled,
+                "sources": _sources(one.sources),
+                "second_factor": _value(one.second_factor),
+                "last_used": _value(one.last_used),
+                **place_of(one.where),
+            }
             for one in device.administration.accounts
         ],
         "settings": [
             {"name": name, "value": value, "standing": setting.standing.value, **place_of(setting.where)}
             for name, value, setting in settings_of(device)
         ],
+        "portal_sources": _sources(device.portal.sources),
+        "geo_filters": [
+            {
+                "name": one.name,
+                "countries": list(one.countries),
+                "allows": one.allows,
+                "inward": one.inward,
+                "outward": one.outward,
+                "enabled": one.enabled,
+                **place_of(one.where),
+            }
+            for one in device.geo_filters
+        ],
+        "schedules": [{"name": one.name, "times": one.text, **place_of(one.where)} for one in device.schedules],
         "objects": {"addresses": len(device.addresses), "services": len(device.services)},
         "ledger": {
             "lines": ledger.lines,
             "read": ledger.read,
             "known": ledger.known,
             "unread_lines": ledger.unread_lines,
-            "unread": [_entry(device, entry) for entry in ledger.unread],
-            "problems": [_entry(device, entry) for entry in ledger.problems],
-            "set_aside": [_entry(device, entry) for entry in ledger.set_aside],
+            "unread": [entry_data(device, entry) for entry in ledger.unread],
+            "problems": [entry_data(device, entry) for entry in ledger.problems],
+            "set_aside": [entry_data(device, entry) for entry in ledger.set_aside],
         },
     }
 
 
-def _entry(device: Device, entry: Entry) -> Data:
+def entry_data(device: Device, entry: Entry) -> Data:
+    """An entry of a ledger with the text it speaks of."""
     return {**_span(entry.where), "text": "\n".join(device.text(entry.where)), "why": entry.why}
 
 
@@ -151,8 +199,13 @@ def place_of(where: Span | None) -> Data:
     return {"file": where.file if where else None, "line": where.first if where else None}
 
 
-def _value(setting: Setting[str]) -> str | None:
+def _value(setting: Setting[T]) -> T | None:
     return setting.value if setting.known else None
+
+
+def _sources(setting: Setting[tuple[Addresses, ...]]) -> list[str] | None:
+    """The addresses something is restricted to: none for any, null where that is not known."""
+    return [spell_operand(one) for one in setting.value] if setting.known else None
 
 
 def _failures(estate: Estate) -> list[Data]:

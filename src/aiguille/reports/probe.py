@@ -11,10 +11,11 @@ from rich.text import Text
 
 from aiguille.analysis import Answer, Decision, Verdict, Visit, Way
 from aiguille.model import Action, Device, Log, SetMark, Span, Translate
+from aiguille.model.spelling import spell_address
 from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
-from aiguille.space import Fault, spell_address
+from aiguille.space import Fault
 
 _VERDICT_STYLES = {"accept": "black on dark_sea_green2", "drop": "white on red3", "reject": "black on orange1"}
 

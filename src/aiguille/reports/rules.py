@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from functools import lru_cache
 from math import log2
 
 from rich.console import Console
@@ -13,30 +12,24 @@ from rich.text import Text
 
 from aiguille.analysis import Openness, Standing, StandingReport
 from aiguille.model import (
-    Addresses,
     Condition,
     Device,
     Field,
-    FlagTest,
-    IcmpType,
-    InterfaceName,
-    MaskedAddress,
     Named,
     NameKind,
     Numbers,
     Operand,
     Rule,
-    ServiceTerm,
     SetEntry,
     Span,
     State,
     Tuples,
 )
 from aiguille.model.rules import DestinationType
+from aiguille.model.spelling import spell_operand, spell_protocol
 from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
-from aiguille.space import spell_address, spell_flags, spell_protocol
 
 _STYLES = {
     Standing.OFF: "dim",
@@ -264,7 +257,7 @@ def _operand(device: Device, field: Field, operand: Operand) -> str:
             inside = _members(device, kind, name)
             return f"{name} = {inside}" if inside else name
         case _:
-            return _literal(operand)
+            return spell_operand(operand)
 
 
 def _content(device: Device, name: str, roles: tuple[str, ...]) -> str:
@@ -289,43 +282,6 @@ def _entries(device: Device, roles: tuple[str, ...], entries: tuple[SetEntry, ..
     return " or ".join(shown) or "nothing"
 
 
-@lru_cache(maxsize=65536)
-def _literal(operand: Operand) -> str:
-    match operand:
-        case Numbers(first, last):
-            return str(first) if first == last else f"{first}-{last}"
-        case Addresses(family, first, last):
-            return _span(family, first, last)
-        case MaskedAddress(family, value, mask):
-            return f"{spell_address(family, value)}/{spell_address(family, mask)}"
-        case InterfaceName(name, prefix):
-            return f"{name}*" if prefix else name
-        case IcmpType(first, last, code_first, code_last):
-            codes = str(code_first) if code_first == code_last else f"{code_first}-{code_last}"
-            code = "" if (code_first, code_last) == (0, 255) else f" code {codes}"
-            return ("any" if (first, last) == (0, 255) else str(first)) + code
-        case FlagTest(mask, value):
-            return f"{spell_flags(value)} of {spell_flags(mask)}"
-        case ServiceTerm(protocol, source_ports, destination_ports, icmp):
-            ports = ",".join(_literal(p) for p in destination_ports)
-            own = f" from {','.join(_literal(p) for p in source_ports)}" if source_ports else ""
-            kinds = f" {','.join(_literal(i) for i in icmp)}" if icmp else ""
-            return spell_protocol(protocol.first) + (f"/{ports}" if ports else "") + own + kinds
-        case Named(_, name):
-            return name
-        case Tuples(roles, _):
-            return " . ".join(roles)
-
-
-def _span(family: int, first: int, last: int) -> str:
-    size = last - first + 1
-    bits = 32 if family == 4 else 128
-    if size & (size - 1) == 0 and first % size == 0:
-        length = bits - size.bit_length() + 1
-        return spell_address(family, first) + ("" if size == 1 else f"/{length}")
-    return f"{spell_address(family, first)}-{spell_address(family, last)}"
-
-
 def _members(device: Device, kind: NameKind, name: str, depth: int = 0) -> str:
     """What a name stands for, groups opened; empty if nothing defines it."""
     if kind is NameKind.ZONE:
@@ -336,7 +292,7 @@ def _members(device: Device, kind: NameKind, name: str, depth: int = 0) -> str:
     if found is None or depth > 8:
         return ""
     parts = [
-        _members(device, m.kind, m.name, depth + 1) or m.name if isinstance(m, Named) else _literal(m)
+        _members(device, m.kind, m.name, depth + 1) or m.name if isinstance(m, Named) else spell_operand(m)
         for m in found.members[:_NAMES_SHOWN]
     ]
     if len(found.members) > _NAMES_SHOWN:

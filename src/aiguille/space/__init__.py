@@ -3,7 +3,7 @@
 from aiguille.space.fields import AXES, COUNTED, EVERYTHING, Axis, Box, Space, Symbols, box
 from aiguille.space.index import BoxIndex
 from aiguille.space.intervals import IntervalSet
-from aiguille.space.packets import Packet, packet_at, spell_address, spell_flags, spell_protocol
+from aiguille.space.packets import Packet, packet_at
 from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
 from aiguille.space.sentences import COLUMNS, Sketch, families_of, read_row, read_sentence
@@ -45,9 +45,6 @@ __all__ = [
     "read_row",
     "read_sentence",
     "read_table",
-    "spell_address",
-    "spell_flags",
-    "spell_protocol",
     "subtract",
     "symbols_of",
     "term_boxes",

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from ipaddress import IPv4Address, IPv6Address
 
 from aiguille.model import DestinationType, State
-from aiguille.model.protocols import PROTOCOL_NAMES, TCP_FLAGS
+from aiguille.model.spelling import spell_address, spell_flags, spell_protocol
 from aiguille.space.fields import ICMP_OF, SYN, TCP, WITH_PORTS, Axis, Space
 
 
@@ -119,19 +118,6 @@ def packet_at(space: Space, point: Sequence[int]) -> Packet:
         flags=point[Axis.FLAGS] if protocol == TCP else None,
         state=tuple(State)[point[Axis.STATE]],
     )
-
-
-def spell_address(family: int, value: int) -> str:
-    return str(IPv4Address(value) if family == 4 else IPv6Address(value))
-
-
-def spell_protocol(number: int) -> str:
-    return PROTOCOL_NAMES.get(number, str(number))
-
-
-def spell_flags(flags: int) -> str:
-    """Flag names separated by commas, ``NONE`` for a packet without any."""
-    return ",".join(name for name, bit in TCP_FLAGS.items() if flags & bit) or "NONE"
 
 
 def _end(family: int, address: int, port: int | None) -> str:

@@ -3,17 +3,27 @@
 from aiguille.readers.mapped.build import Reading, examine, read, recognise
 from aiguille.readers.mapped.loading import key_docs, load, schema, shipped, shipped_files, tables
 from aiguille.readers.mapped.spec import Dialect
+from aiguille.readers.mapped.telling import Description, describe, family_of
+from aiguille.readers.mapped.trial import Coverage, Trial, Tried, parts_of, try_out
 
 __all__ = [
+    "Coverage",
+    "Description",
     "Dialect",
     "Reading",
+    "Trial",
+    "Tried",
+    "describe",
     "examine",
+    "family_of",
     "key_docs",
     "load",
+    "parts_of",
     "read",
     "recognise",
     "schema",
     "shipped",
     "shipped_files",
     "tables",
+    "try_out",
 ]

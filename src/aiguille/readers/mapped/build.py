@@ -50,10 +50,12 @@ def _recognise_sheet(structure: SheetStructure, dialect: Dialect, file: ExportFi
 
 @dataclass(frozen=True)
 class Reading:
-    """What came of an export: its devices, and the paths that led somewhere."""
+    """What came of an export: its devices, the paths that led somewhere, and how many lines some device read, all know and
+    none understands."""
 
     devices: tuple[Device, ...]
     found: frozenset[str]
+    lines: tuple[int, int, int]
 
 
 def read(dialect: Dialect, files: Sequence[ExportFile], name: str) -> tuple[Device, ...]:
@@ -76,7 +78,8 @@ def examine(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> Re
             id(other.place.node): one.name for other, one in zip(builders, devices, strict=True) if other is not builder
         }
         done.append(builder.finish(device, others, secrets))
-    return Reading(tuple(done), frozenset(path for builder in builders for path in builder.get.found))
+    found = frozenset(path for builder in builders for path in builder.get.found)
+    return Reading(tuple(done), found, LedgerBuilder.merged([builder.ledger for builder in builders]))
 
 
 def _places(m: Devices | None, tree: Tree, file: ExportFile) -> list[Place]:
@@ -111,6 +114,31 @@ def _template(m: Devices, node: Node) -> Node | None:
 
 def _use(node: Node, word: Token) -> None:
     node.taken = word.used = True
+
+
+class _Run:
+    """Statements set aside for the same reason, one right after the other, as one entry."""
+
+    def __init__(self, ledger: LedgerBuilder) -> None:
+        self.ledger = ledger
+        self.first: Node | None = None
+        self.last: Node | None = None
+        self.why = ""
+
+    def add(self, node: Node, why: str) -> None:
+        last = self.last
+        if last is not None and why == self.why and not node.stop and node.first in (last.last, last.last + 1):
+            self.last = node
+            return
+        self.finish()
+        self.first = self.last = node
+        self.why = why
+
+    def finish(self) -> None:
+        if self.first is not None and self.last is not None:
+            where = self.first.where
+            self.ledger.set_aside(replace(where, last=max(where.last, self.last.last)), self.why)
+        self.first = self.last = None
 
 
 class _Builder:
@@ -189,11 +217,12 @@ class _Builder:
 
     def _leftover(self, node: Node, others: dict[int, str]) -> None:
         """Statements nobody asked for are unread; blocks are read where anything in them was."""
+        aside = _Run(self.ledger)
         for child in node.children:
             if (why := self.ignored.get(id(child))) is not None:
-                self.ledger.set_aside(child.where, why)
+                aside.add(child, why)
             elif (other := others.get(id(child))) is not None:
-                self.ledger.set_aside(child.where, f"about device '{other}'")
+                aside.add(child, f"about device '{other}'")
             elif child.touched():
                 self.used.append(child)
                 if spare := self.get.spare(child):
@@ -206,10 +235,11 @@ class _Builder:
             else:
                 inside = f" in '{node.name}'" if node.name else ""
                 self.ledger.unread(child.where, f"the dialect has no place for '{child.name}'{inside}")
+        aside.finish()
 
     def _lead_to(self, node: Node) -> None:
         """Blocks that only lead to what is ignored, or to devices, say nothing by themselves."""
-        while node.parent is not None:
+        while node.parent is not None and id(node.parent) not in self.leading:
             node = node.parent
             self.leading.add(id(node))
 

@@ -10,6 +10,8 @@ from __future__ import annotations
 import json
 import re
 from bisect import bisect_right
+from collections.abc import Iterator
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -24,6 +26,14 @@ _SPACE = re.compile(rb"[ \t\r\n]*")
 _ESCAPE = re.compile(rb"\\.", re.DOTALL)
 _STRING_END = re.compile(rb'[^"\\]*(?:\\.[^"\\]*)*"', re.DOTALL)
 _BARE = re.compile(rb"[^,\]}\s]+")
+
+_TOKEN = re.compile(rb'[ \t\r\n]*("(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s,\]}\[{:"]+)')
+_NESTED = re.compile(rb"[\[,][ \t\r\n]*\[")
+"""After a comma an object goes on with a key, so what opens there stands in another array (or in a string, no harm done)."""
+_LITERALS: dict[bytes, str | bool | None] = {b"true": True, b"false": False, b"null": None}
+
+SMALL = 8192
+"""Signs up to which an object is read in one pass rather than by the index."""
 
 _OPENS, _CLOSES, _OTHER = 1, 2, 3
 _CLASS = np.zeros(256, dtype=np.uint8)
@@ -56,11 +66,12 @@ def parse(file: ExportFile, asides: Asides) -> Node:
     except RecursionError as error:
         raise UnreadableError(f"{file.path}:1: values are nested deeper than {DEPTH_LIMIT}") from error
     places = _Places(file, text, asides)
-    at = _skip(places.data, 0)
     last = max(len(file.lines), 1)
     if isinstance(value, _Object):
-        return Node("", (), file.path, 1, 1, last, grow=partial(places.members, value, at))
-    return Node("", (), file.path, 1, 1, last, grow=partial(places.items, "item", value, at))
+        return Node("", (), file.path, 1, 1, last, grow=partial(places.members, value, 0))
+    if isinstance(value, list) and value:
+        return Node("", (), file.path, 1, 1, last, grow=partial(places.items, "item", value, 0))
+    raise UnreadableError(f"{file.path}:1: this JSON holds no object and no list of any; export it again")
 
 
 def _skip(data: bytes, at: int) -> int:
@@ -68,10 +79,25 @@ def _skip(data: bytes, at: int) -> int:
     return found.end() if found is not None else at
 
 
+@dataclass(slots=True)
+class _Frame:
+    """An object or array that is being read: its name, where its key and its own sign stand, and the list its children go
+    to; those of an array go to that of what it stands in, which held `before` of them."""
+
+    name: str
+    key_at: int
+    at: int
+    is_array: bool
+    children: list[Node]
+    before: int = 0
+
+
 class _Places:
     """Where the values of a JSON text stand.
 
     signs: (S,) positions of structural signs in the text's bytes, ordered by depth and, within one depth, by position
+    opens, closes: (C,) for each object or array where its opening and closing sign stand among these; the number of an object
+        or array is its place here
     """
 
     def __init__(self, file: ExportFile, text: str, asides: Asides) -> None:
@@ -81,7 +107,8 @@ class _Places:
         self.ascii = text.isascii()
         self.dense = len(self.data) > DENSE * max(len(file.lines), 1)
         raw = np.frombuffer(self.data, dtype=np.uint8)
-        self.breaks: list[int] = np.flatnonzero(raw == 10).tolist()
+        self.breaks_at = np.flatnonzero(raw == 10)
+        self.breaks: list[int] = self.breaks_at.tolist()
         plain = np.frombuffer(_ESCAPE.sub(b"__", self.data), dtype=np.uint8) if b"\\" in self.data else raw
         kinds = _CLASS[plain]
         # Odd after an opening quote, even behind a closing one.
@@ -95,11 +122,14 @@ class _Places:
             raise UnreadableError(f"{file.path}:{line}: values are nested deeper than {DEPTH_LIMIT}")
         order = np.argsort(depths.astype(np.uint8), kind="stable")
         self.signs: NDArray[np.int64] = positions[order]
-        self.kinds = kinds[order]
-        self.positions = positions
-        self.place_of = np.empty_like(order)
-        self.place_of[order] = np.arange(order.size)
-        self.ends = np.flatnonzero(self.kinds == _CLOSES)
+        kinds, depths = kinds[order], depths[order]
+        # Within one depth, an opening sign is followed by its own commas and colons and then its closing sign.
+        self.opens = np.flatnonzero(kinds == _OPENS)
+        self.closes = np.flatnonzero(kinds == _CLOSES)
+        self.depth_of = depths[self.opens]
+        self.starts = np.searchsorted(depths, np.arange(DEPTH_LIMIT + 2))
+        self.open_lines = np.searchsorted(self.breaks_at, self.signs[self.opens]) + 1
+        self.close_lines = np.searchsorted(self.breaks_at, self.signs[self.closes]) + 1
 
     def line(self, at: int) -> int:
         return bisect_right(self.breaks, at) + 1
@@ -110,60 +140,125 @@ class _Places:
         begin = self.breaks[number - 1] + 1 if number else 0
         return at - begin if self.ascii else len(self.data[begin:at].decode(errors="replace"))
 
-    def inside(self, at: int) -> list[int]:
+    def inside(self, number: int) -> list[int]:
         """The positions of an object's or array's own signs, its opening and closing ones included."""
-        first = int(self.place_of[int(np.searchsorted(self.positions, at))])
-        last = int(self.ends[int(np.searchsorted(self.ends, first))])
-        found: list[int] = self.signs[first : last + 1].tolist()
+        found: list[int] = self.signs[self.opens[number] : self.closes[number] + 1].tolist()
         return found
 
-    def members(self, value: _Object, at: int) -> tuple[Node, ...]:
-        """The children of an object whose brace stands at a position."""
-        signs = self.inside(at)
+    def below(self, number: int) -> Iterator[tuple[int, int, int]]:
+        """The objects and arrays right inside one, in order: number, line of the opening sign, line of the closing one."""
+        depth = int(self.depth_of[number]) + 1
+        group = slice(int(self.starts[depth]), int(self.starts[depth + 1]))
+        ends = (self.signs[self.opens[number]], self.signs[self.closes[number]])
+        begin, end = np.searchsorted(self.opens, np.searchsorted(self.signs[group], ends) + group.start).tolist()
+        return zip(
+            range(begin, end), self.open_lines[begin:end].tolist(), self.close_lines[begin:end].tolist(), strict=True
+        )
+
+    def members(self, value: _Object, number: int) -> tuple[Node, ...]:
+        """The children of an object."""
+        signs = self.inside(number)
+        below = self.below(number) if any(isinstance(inner, list) for _, inner in value) else iter(())
         out: list[Node] = []
-        data = self.data
-        for number, (key, below) in enumerate(value):
-            key_at = _skip(data, signs[2 * number] + 1)
-            value_at = _skip(data, signs[2 * number + 1] + 1)
-            out += self.node(key, below, key_at, value_at)
+        for at, (key, inner) in enumerate(value):
+            key_at = _skip(self.data, signs[2 * at] + 1)
+            if isinstance(inner, list):
+                out += self.container(key, inner, self.line(key_at), key_at, *next(below))
+            else:
+                out.append(self.scalar(key, inner, key_at, _skip(self.data, signs[2 * at + 1] + 1)))
         return tuple(out)
 
-    def items(self, name: str, value: list[Any], at: int) -> tuple[Node, ...]:
+    def items(self, name: str, value: list[Any], number: int) -> tuple[Node, ...]:
         """The nodes an array becomes."""
-        signs = self.inside(at)
+        mixed = any(not isinstance(inner, list) for inner in value)
+        signs = self.inside(number) if mixed else []
+        below = self.below(number) if any(isinstance(inner, list) for inner in value) else iter(())
         out: list[Node] = []
-        for number, below in enumerate(value):
-            value_at = _skip(self.data, signs[number] + 1)
-            out += self.node(name, below, value_at, value_at)
+        for at, inner in enumerate(value):
+            if isinstance(inner, list):
+                inside, line, last = next(below)
+                out += self.container(name, inner, line, -1, inside, line, last)
+            else:
+                value_at = _skip(self.data, signs[at] + 1)
+                out.append(self.scalar(name, inner, value_at, value_at))
         return tuple(out)
 
-    def node(self, name: str, value: Any, key_at: int, value_at: int) -> list[Node]:
-        line = self.line(value_at)
-        first = self.line(key_at)
+    def container(
+        self, name: str, value: list[Any], first: int, key_at: int, number: int, line: int, last: int
+    ) -> list[Node]:
+        """The nodes of an object or array. first, key_at: line and place of its key; the place is -1 if it has none."""
         if isinstance(value, _Object):
-            stop = self.inside(value_at)[-1]
-            last = self.line(stop)
-            start, stop = (self.column(key_at), self.column(stop) + 1) if self.dense else (0, 0)
+            begin, end = int(self.signs[self.opens[number]]), int(self.signs[self.closes[number]])
+            start = stop = 0
+            if self.dense:
+                start = self.column(key_at if key_at >= 0 else begin)
+                stop = self.column(end) + 1
             closing = last if last > line else 0
-            grow = partial(self.members, value, value_at)
+            if end - begin < SMALL and not _NESTED.search(self.data, begin, end):
+                grow = partial(self.small, begin, end)
+            else:
+                grow = partial(self.members, value, number)
             return [Node(name, (), self.path, first, line, last, closing=closing, grow=grow, start=start, stop=stop)]
-        if isinstance(value, list):
-            if not value:
-                self.asides.set_aside(Span(self.path, first, line), "an empty list")
-                return []
-            if any(isinstance(item, list) and not isinstance(item, _Object) for item in value):
-                grow = partial(self.items, "item", value, value_at)
-                return [Node(name, (), self.path, first, line, self.line(self.inside(value_at)[-1]), grow=grow)]
-            return list(self.items(name, value, value_at))
+        if not value:
+            self.asides.set_aside(Span(self.path, first, line), "an empty list")
+            return []
+        if any(isinstance(item, list) and not isinstance(item, _Object) for item in value):
+            return [Node(name, (), self.path, first, line, last, grow=partial(self.items, "item", value, number))]
+        return list(self.items(name, value, number))
+
+    def small(self, at: int, end: int) -> tuple[Node, ...]:
+        """The children of a short object, all below them made in the same pass: most objects are short, and asking the index
+        for each would cost more than reading them again. Arrays of arrays are not for here."""
+        stack: list[_Frame] = [_Frame("", at, at, False, [])]
+        key, key_at = "", -1
+        for found in _TOKEN.finditer(self.data, at + 1, end):
+            place, sign = found.start(1), self.data[found.start(1)]
+            top = stack[-1]
+            if sign in b",:":
+                continue
+            if sign in b"}]":
+                stack.pop()
+                if sign == 125:
+                    stack[-1].children.append(self._object(top, place))
+                elif len(top.children) == top.before:
+                    self.asides.set_aside(Span(self.path, self.line(top.key_at), self.line(place)), "an empty list")
+                continue
+            if not top.is_array and key_at < 0:
+                key, key_at = self._unquoted(found[1]), place
+                continue
+            name, begin = (top.name, place) if top.is_array else (key, key_at)
+            if sign == 123:
+                stack.append(_Frame(name, begin, place, False, []))
+            elif sign == 91:
+                stack.append(_Frame(name, begin, place, True, top.children, len(top.children)))
+            else:
+                value = self._unquoted(found[1]) if sign == 34 else _LITERALS.get(found[1], found[1].decode())
+                top.children.append(self.scalar(name, value, begin, place))
+            key_at = -1
+        return tuple(stack[0].children)
+
+    def _object(self, frame: _Frame, end: int) -> Node:
+        first, line, last = self.line(frame.key_at), self.line(frame.at), self.line(end)
+        start, stop = (self.column(frame.key_at), self.column(end) + 1) if self.dense else (0, 0)
+        return Node(
+            frame.name, (), self.path, first, line, last, tuple(frame.children),
+            closing=last if last > line else 0, start=start, stop=stop,
+        )  # fmt: skip
+
+    def _unquoted(self, raw: bytes) -> str:
+        return raw[1:-1].decode() if b"\\" not in raw else str(json.loads(raw))
+
+    def scalar(self, name: str, value: Any, key_at: int, value_at: int) -> Node:
+        line, first = self.line(value_at), self.line(key_at)
         start = self.column(value_at)
         words: tuple[Token, ...] = ()
         if value is not None:
             text = value if isinstance(value, str) else "true" if value else "false"
-            words = (Token(text, self.path, line, start, self._stop(value_at, line), self.data[value_at] == 34),)
+            words = (Token(text, self.path, line, start, self._stop(value_at), self.data[value_at] == 34),)
         key_start, stop = (self.column(key_at), words[0].stop if words else start + 4) if self.dense else (0, 0)
-        return [Node(name, words, self.path, first, line, start=key_start, stop=stop)]
+        return Node(name, words, self.path, first, line, start=key_start, stop=stop)
 
-    def _stop(self, at: int, line: int) -> int:
+    def _stop(self, at: int) -> int:
         quoted = self.data[at] == 34
         found = _STRING_END.match(self.data, at + 1) if quoted else _BARE.match(self.data, at)
         return self.column(found.end()) if found is not None else 1 << 30

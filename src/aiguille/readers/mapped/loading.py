@@ -113,7 +113,7 @@ _TYPES: dict[str, tuple[str, Callable[[Any], bool]]] = {
     ),
     **dict.fromkeys(("lockout-attempts", "password-length", "password-classes", "hits", "order"), _NUMBER),
     **dict.fromkeys(("lockout-seconds", "idle-minutes", "device-days", "collector-days"), _TIME),
-    "action": (", ".join(a for a in Action if a is not Action.UNKNOWN), lambda value: value in tuple(Action)),
+    "action": (", ".join(Action), lambda value: value in tuple(Action)),
     "side": (", ".join(Side), lambda value: value in tuple(Side)),
     "states": (", ".join(State), lambda value: value in tuple(State)),
 }  # fmt: skip

@@ -19,6 +19,7 @@ import re2
 from aiguille.model import UsageError
 from aiguille.readers.mapped.tree import Node, Place, Token
 
+_SPECIAL = ("*", "**", ".", "..")
 _SIGNS = "/[]@'\""
 _WORDS = re2.compile(r"([0-9]{1,3})(-)?")
 
@@ -54,16 +55,20 @@ class Step:
 class Path:
     """A parsed path. `start` is "" (the node at hand), "/" (the top of the file) or "^" (the template).
 
-    words: which words are meant: first and last from 1, (0, 0) the node's name, None all
+    choice: which words are meant: first and last from 1, (0, 0) the node's name, None all
+    names: the names of its steps, where it is nothing but names
     """
 
     text: str
     start: str
     steps: tuple[Step, ...]
     choice: tuple[int, int] | None = None
+    names: tuple[str, ...] = ()
 
     def nodes(self, node: Node, place: Place | None = None) -> Iterator[Node]:
         """The nodes the path leads to, in the order of the export."""
+        if self.names:
+            return iter(self.below(node))
         if self.start == "/":
             return _walk(node.root(), self.steps, 0, place)
         if self.start == "^":
@@ -71,6 +76,13 @@ class Path:
                 return iter(())
             return _walk(place.template, self.steps, 0, place)
         return _walk(node, self.steps, 0, place)
+
+    def below(self, node: Node) -> list[Node]:
+        """The nodes a path of nothing but names leads to."""
+        found = node.named(self.names[0])
+        for name in self.names[1:]:
+            found = [below for one in found for below in one.named(name)]
+        return found
 
     def chosen(self, node: Node) -> tuple[Token, ...]:
         """The words of a node the path leads to that it means."""
@@ -154,7 +166,9 @@ class _Parser:
             raise self.fault("it is empty")
         if any(s.name == "**" for s in steps[-1:]) and choice is not None:
             raise self.fault("'**' cannot be the last step of words")
-        return Path(self.text[begin : self.at], start, tuple(steps), choice)
+        plain = not start and all(not one.tests and one.name not in _SPECIAL for one in steps)
+        names = tuple(one.name for one in steps) if plain else ()
+        return Path(self.text[begin : self.at], start, tuple(steps), choice, names)
 
     def _peek(self) -> str:
         return self.text[self.at : self.at + 1]

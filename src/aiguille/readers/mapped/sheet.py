@@ -49,17 +49,17 @@ class _Sheet:
 
     def tables(self) -> list[Node]:
         out: list[Node] = []
-        sheet = self.names.get(_plain(self.file.table), next(iter(self.structure.tables)))
-        current: str | None = sheet
+        current = self.names.get(_plain(self.file.table)) or next(iter(self.structure.tables))
         columns: list[str | None] | None = None
         rows: list[Node] = []
         head = 1
 
         def close() -> None:
             nonlocal rows
-            if columns is not None and current is not None:
-                last = rows[-1].last if rows else head
-                out.append(Node(current, (), self.file.path, head, head, last, tuple(rows)))
+            if rows:
+                out.append(Node(current, (), self.file.path, head, head, rows[-1].last, tuple(rows)))
+            elif columns is not None:
+                self.asides.set_aside(self.file.span(head), "a table without rows")
             rows = []
 
         for (first, last), cells in _rows(self.file):
@@ -71,25 +71,26 @@ class _Sheet:
                 close()
                 current, columns, head = found, None, first
                 self.asides.set_aside(self.file.span(first, last), "the name of a table")
-            elif columns is None and current is not None:
-                columns = self._headings(current, first, cells)
-                head = first
-            elif columns is not None:
+            elif columns is None:
+                columns, head = self._headings(current, cells), first
+                if not any(columns):
+                    if not self.file.table:
+                        raise UnreadableError(
+                            f"{self.file.path}:{first}: none of the headings is known for table '{current}'; known are "
+                            f"{', '.join(self.structure.tables[current].columns)}"
+                        )
+                    # A sheet of another kind in a workbook: its rows are shown as not understood.
+                    current = self.file.table
+                # An unknown heading keeps its own name, so that cells below it are shown as not understood.
+                columns = [name or (text.strip() or None) for name, (text, _) in zip(columns, cells, strict=True)]
+            else:
                 rows.append(self._row(columns, first, last, cells))
         close()
         return out
 
-    def _headings(self, table: str, line: int, cells: list[tuple[str, int]]) -> list[str | None]:
-        told = self.structure.tables[table]
-        known = _columns(told)
-        out = [known.get(_plain(text)) for text, _ in cells]
-        if not any(out):
-            raise UnreadableError(
-                f"{self.file.path}:{line}: none of the headings is known for table '{table}'; known are "
-                f"{', '.join(told.columns)}"
-            )
-        # An unknown heading keeps its own name, so that cells below it are shown as not understood.
-        return [name or (text.strip() or None) for name, (text, _) in zip(out, cells, strict=True)]
+    def _headings(self, table: str, cells: list[tuple[str, int]]) -> list[str | None]:
+        known = _columns(self.structure.tables[table])
+        return [known.get(_plain(text)) for text, _ in cells]
 
     def _row(self, columns: list[str | None], first: int, last: int, cells: list[tuple[str, int]]) -> Node:
         children = []
@@ -115,8 +116,8 @@ def _plain(text: str) -> str:
 def _rows(file: ExportFile, limit: int = 0) -> list[tuple[tuple[int, int], list[tuple[str, int]]]]:
     """Rows as first and last line, and cells with the column they start in (0 where a quote hides it)."""
     lines = file.lines[:limit] if limit else file.lines
-    sample = next((line for line in lines if sum(sign in line for sign in _SEPARATORS)), "")
-    separator = max(_SEPARATORS, key=sample.count)
+    told = [line for line in lines[:LOOKED_AT] if not line.startswith("#")]
+    separator = "," if file.table else max(_SEPARATORS, key=lambda sign: sum(line.count(sign) for line in told))
     out = []
     reader = csv.reader((f"{line}\n" for line in lines), delimiter=separator, strict=False)
     before = 0

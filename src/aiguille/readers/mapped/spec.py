@@ -437,7 +437,8 @@ class RuleMap(Entry, frozen=True):
 class Unmatched(Entry, frozen=True):
     """What happens to packets no rule matches.
 
-    action: accept, drop or reject; `missing` gives the make's way where the export does not say
+    action: accept, drop or reject, or unknown while nobody has found out; `missing` gives the make's way where the export
+        does not say
     logged: whether that is recorded
     """
 
@@ -492,7 +493,7 @@ class RulebaseMap(Entry, frozen=True):
         destination-translation (port forwards) or source-translation
     at: path to each rule; short for one list
     rule: the fields of a rule; short for one list
-    order: as for a list; short for one list
+    order: the place of a number that tells the order, where the export's is another; short for one list
     lists: several lists, evaluated one after the other; one whose fields are constants is a rule the make has built in
     chains: for rules that name their chain, the chains at which packets begin; all others are reached by jumps
     decides: whether the first or the last rule that matches decides

@@ -1,0 +1,131 @@
+"""`aiguille dialect`: makes described as data; list them, explain one, try one out, start a new one."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from aiguille.cli import options, output
+from aiguille.model import EXIT_OK, EXIT_USAGE, UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from rich.console import Console
+
+    from aiguille.readers.mapped import Dialect
+    from aiguille.reports.data import Data
+    from aiguille.reports.files import Writer
+
+NAME = "dialect"
+HELP = "makes described as data: list them, explain one, try one out, start a new one from a sample"
+EXAMPLES = """examples:
+  aiguille dialect explain veskara
+  aiguille dialect start export.txt --out my-make.dialect.yaml
+  aiguille dialect check my-make.dialect.yaml export.txt"""
+
+_HELP = {
+    "list": "the dialects there are",
+    "explain": "what a dialect reads, and what it takes for granted",
+    "check": "validate a dialect file, run its examples, and tell how much of samples it reads",
+    "start": "write a first dialect file out of a sample, by guessing",
+}
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    actions = parser.add_subparsers(title="actions", metavar="ACTION", required=True, dest="action")
+    made = {
+        name: actions.add_parser(name, help=told, description=told[0].upper() + told[1:] + ".")
+        for name, told in _HELP.items()
+    }
+    made["explain"].add_argument("dialect", metavar="NAME|FILE", help="a dialect's name, or a dialect file")
+    made["check"].add_argument("file", metavar="FILE", type=Path, help="a dialect file")
+    made["check"].add_argument("samples", nargs="*", metavar="SAMPLE", type=Path, help="exports of the make")
+    made["start"].add_argument("sample", metavar="SAMPLE", type=Path, help="an export of the make")
+    made["start"].add_argument("--out", metavar="FILE", type=Path, help="write it there instead of to standard output")
+    made["start"].add_argument("--force", action="store_true", help="replace the file if it exists")
+    options.add_manner(made["start"])
+    for name in ("list", "explain", "check"):
+        options.add_output(made[name])
+
+
+def run(arguments: argparse.Namespace) -> int:
+    action: Callable[[argparse.Namespace], int] = {
+        "list": _list,
+        "explain": _explain,
+        "check": _check,
+        "start": _start,
+    }[arguments.action]
+    return action(arguments)
+
+
+def _list(arguments: argparse.Namespace) -> int:
+    from aiguille.readers import mapped
+    from aiguille.reports import dialects
+
+    known = [(one, name) for one, (name, _) in zip(mapped.shipped(), mapped.shipped_files(), strict=True)]
+    return _report(arguments, lambda: dialects.list_data(known), lambda console: dialects.show_list(console, known))
+
+
+def _explain(arguments: argparse.Namespace) -> int:
+    from aiguille.reports import dialects
+
+    dialect = _dialect(arguments.dialect)
+    return _report(
+        arguments, lambda: dialects.explain_data(dialect), lambda console: dialects.show_explain(console, dialect)
+    )
+
+
+def _check(arguments: argparse.Namespace) -> int:
+    from aiguille.readers import load, load_dialect, mapped
+    from aiguille.reports import dialects
+
+    dialect = load_dialect(arguments.file)
+    trial = mapped.try_out(dialect, [load(sample) for sample in arguments.samples])
+    _report(arguments, lambda: dialects.trial_data(trial), lambda console: dialects.show_trial(console, trial))
+    return EXIT_OK if trial.passed else EXIT_USAGE
+
+
+def _start(arguments: argparse.Namespace) -> int:
+    from aiguille.readers import load
+    from aiguille.readers.mapped.starting import start
+    from aiguille.reports.files import write_whole
+
+    if arguments.out is not None and arguments.out.exists() and not arguments.force:
+        raise UsageError(f"{arguments.out}: exists already; name another file or add --force to replace it")
+    made = start(load(arguments.sample))
+    if arguments.out is None:
+        sys.stdout.write(made.text)
+    else:
+        write_whole(arguments.out, made.text.encode(), force=arguments.force)
+    options.log.warning("%s", made.told())
+    return EXIT_OK
+
+
+def _dialect(word: str) -> Dialect:
+    """A dialect by its name or out of a file."""
+    from aiguille.readers import load_dialect, mapped
+
+    for one in mapped.shipped():
+        if one.dialect == word:
+            return one
+    if Path(word).suffix in (".yaml", ".yml"):
+        return load_dialect(Path(word))
+    raise UsageError(
+        f"there is no dialect '{word}'; known are {', '.join(one.dialect for one in mapped.shipped())}, or name a file"
+    )
+
+
+def _report(arguments: argparse.Namespace, data: Callable[[], Data], view: Callable[[Console], None]) -> int:
+    from aiguille.reports.data import dump
+
+    writers: dict[str, Writer] = {".json": lambda: dump(data()), ".txt": lambda: output.as_text(arguments, view)}
+    options.check_outputs(arguments, writers)
+    if arguments.json:
+        sys.stdout.write(writers[".json"]())
+    else:
+        output.show(arguments, view)
+    options.write_outputs(arguments, writers)
+    return EXIT_OK

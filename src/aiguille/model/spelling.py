@@ -1,0 +1,71 @@
+"""Values of the model as people write them."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from ipaddress import IPv4Address, IPv6Address
+
+from aiguille.model.objects import (
+    Addresses,
+    FlagTest,
+    IcmpType,
+    InterfaceName,
+    MaskedAddress,
+    Named,
+    Numbers,
+    Operand,
+    ServiceTerm,
+    Tuples,
+)
+from aiguille.model.protocols import PROTOCOL_NAMES, TCP_FLAGS
+
+
+def spell_address(family: int, value: int) -> str:
+    return str(IPv4Address(value) if family == 4 else IPv6Address(value))
+
+
+def spell_protocol(number: int) -> str:
+    return PROTOCOL_NAMES.get(number, str(number))
+
+
+def spell_flags(flags: int) -> str:
+    """Flag names separated by commas, ``NONE`` for a packet without any."""
+    return ",".join(name for name, bit in TCP_FLAGS.items() if flags & bit) or "NONE"
+
+
+@lru_cache(maxsize=65536)
+def spell_operand(operand: Operand) -> str:
+    """An operand as people write it: a network by its prefix, a service as protocol/port."""
+    match operand:
+        case Numbers(first, last):
+            return str(first) if first == last else f"{first}-{last}"
+        case Addresses(family, first, last):
+            return _spell_range(family, first, last)
+        case MaskedAddress(family, value, mask):
+            return f"{spell_address(family, value)}/{spell_address(family, mask)}"
+        case InterfaceName(name, prefix):
+            return f"{name}*" if prefix else name
+        case IcmpType(first, last, code_first, code_last):
+            codes = str(code_first) if code_first == code_last else f"{code_first}-{code_last}"
+            code = "" if (code_first, code_last) == (0, 255) else f" code {codes}"
+            return ("any" if (first, last) == (0, 255) else str(first)) + code
+        case FlagTest(mask, value):
+            return f"{spell_flags(value)} of {spell_flags(mask)}"
+        case ServiceTerm(protocol, source_ports, destination_ports, icmp):
+            ports = ",".join(spell_operand(p) for p in destination_ports)
+            own = f" from {','.join(spell_operand(p) for p in source_ports)}" if source_ports else ""
+            kinds = f" {','.join(spell_operand(i) for i in icmp)}" if icmp else ""
+            return spell_protocol(protocol.first) + (f"/{ports}" if ports else "") + own + kinds
+        case Named(_, name):
+            return name
+        case Tuples(roles, _):
+            return " . ".join(roles)
+
+
+def _spell_range(family: int, first: int, last: int) -> str:
+    size = last - first + 1
+    bits = 32 if family == 4 else 128
+    if size & (size - 1) == 0 and first % size == 0:
+        length = bits - size.bit_length() + 1
+        return spell_address(family, first) + ("" if size == 1 else f"/{length}")
+    return f"{spell_address(family, first)}-{spell_address(family, last)}"

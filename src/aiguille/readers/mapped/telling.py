@@ -1,0 +1,189 @@
+"""What a dialect reads and takes for granted, told in words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import msgspec
+from msgspec import Struct
+
+from aiguille.readers.mapped.loading import key_docs
+from aiguille.readers.mapped.spec import (
+    Dialect,
+    JsonStructure,
+    RulebaseMap,
+    SheetStructure,
+    Structure,
+    TextStructure,
+    Value,
+    XmlStructure,
+    YamlStructure,
+)
+
+_PARTS = (
+    "device", "interfaces", "zones", "addresses", "services", "schedules", "rulebases", "management", "portal", "geo", "logging",
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """A mapped field: the part of the model, its key, where it stands, and what its key means."""
+
+    part: str
+    key: str
+    place: str
+    means: str
+
+
+@dataclass(frozen=True, slots=True)
+class Description:
+    """A dialect in words.
+
+    assumes: what it takes for granted where an export is silent, as key and value
+    built_in: rules the make has by itself; behaviour: what it does with packets, a sentence each
+    """
+
+    name: str
+    make: str
+    about: str
+    family: str
+    recognised: str
+    reads: tuple[Told, ...]
+    assumes: tuple[tuple[str, str], ...]
+    built_in: tuple[str, ...]
+    behaviour: tuple[str, ...]
+    ignored: tuple[tuple[str, str], ...]
+    secrets: tuple[str, ...]
+    examples: tuple[str, ...]
+
+
+def describe(dialect: Dialect) -> Description:
+    """Tell a dialect in words."""
+    reads: list[Told] = []
+    assumes: list[tuple[str, str]] = []
+    built_in: list[str] = []
+    for part in _PARTS:
+        for key, value, means in _places(getattr(dialect, part), ""):
+            full = f"{part}/{key}" if key else part
+            if isinstance(value, Value) and value.constant is not None:
+                if key.endswith("rule/name"):
+                    built_in.append(str(value.constant))
+                continue
+            reads.append(Told(part, key, _spelt(value), means))
+            if isinstance(value, Value) and value.missing is not None:
+                assumes.append((full, _word(value.missing)))
+    return Description(
+        name=dialect.dialect,
+        make=dialect.make,
+        about=dialect.about,
+        family=family_of(dialect.structure),
+        recognised=_recognised(dialect),
+        reads=tuple(reads),
+        assumes=tuple(dict.fromkeys(assumes)),
+        built_in=tuple(dict.fromkeys(built_in)),
+        behaviour=tuple(_behaviour(dialect)),
+        ignored=tuple((one.at, one.why) for one in dialect.ignore),
+        secrets=dialect.secrets,
+        examples=tuple(one.name for one in dialect.examples),
+    )
+
+
+def family_of(structure: Structure) -> str:
+    """The family of a structure in a few words."""
+    match structure:
+        case TextStructure():
+            traits = [
+                name
+                for name, there in (
+                    ("blocks in marks", structure.block),
+                    ("indentation", structure.indentation),
+                    ("phrases", structure.phrases),
+                    ("headings", structure.headings),
+                    ("key and value", structure.pairs),
+                )
+                if there
+            ]
+            return "text" + (f" ({', '.join(traits)})" if traits else "")
+        case JsonStructure():
+            return "JSON"
+        case YamlStructure():
+            return "YAML"
+        case XmlStructure():
+            return "XML"
+        case SheetStructure():
+            return "sheet"
+        case _:
+            return "INI"
+
+
+def _places(given: object, prefix: str) -> Iterator[tuple[str, str | Value, str]]:
+    """Every mapped place below a part, with its key and what that means."""
+    if isinstance(given, tuple):
+        for one in given:
+            name = one.name if isinstance(one, RulebaseMap) else ""
+            yield from _places(one, f"{prefix}{name}/" if name else prefix)
+        return
+    if not isinstance(given, Struct):
+        return
+    docs = key_docs(type(given))
+    for field in msgspec.structs.fields(given):
+        value = getattr(given, field.name)
+        key = f"{prefix}{field.encode_name}"
+        if isinstance(value, Value) or (
+            isinstance(value, str) and "Where" in str(type(given).__annotations__.get(field.name))
+        ):
+            yield key, value, docs.get(field.encode_name, "")
+        elif isinstance(value, Struct | tuple):
+            # The lists of a rule base are told together.
+            yield from _places(value, prefix if field.encode_name == "lists" else f"{key}/")
+
+
+def _spelt(value: str | Value) -> str:
+    if isinstance(value, str):
+        return value
+    if value.join:
+        return f" {value.between} ".join(value.join)
+    return value.source if isinstance(value.source, str) else " or ".join(value.source or ())
+
+
+def _word(value: object) -> str:
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
+def _recognised(dialect: Dialect) -> str:
+    told = dialect.recognise
+    if told.first_lines:
+        return f"one of the first lines fits '{told.first_lines}'"
+    return f"a row of headings holds {', '.join(told.columns)}"
+
+
+def _behaviour(dialect: Dialect) -> Iterator[str]:
+    b = dialect.behaviour
+    for m in dialect.rulebases:
+        for name, told in [(m.name, m.unmatched), *((f"{m.name}, chain {c.name}", c.unmatched) for c in m.chains)]:
+            if told is None:
+                continue
+            value = told.action if isinstance(told.action, Value) else Value(told.action)
+            does = value.constant if value.constant is not None else value.missing
+            if does is not None:
+                silent = "" if value.constant is not None else ", where the export does not say"
+                yield f"{name}: what no rule matches is handled by {does}{silent}"
+        if m.decides == "last":
+            yield f"{m.name}: the last rule that matches decides"
+    if b.to_device is not None:
+        yield f"to the device: {b.to_device.action}, but for its own services"
+        if b.to_device.services_on_interfaces:
+            yield "services answer on the interfaces that name them"
+        if b.to_device.sources_from_accounts:
+            yield "and only to addresses from which some account may log in"
+    if b.from_device is not None:
+        yield f"what the device sends itself: {b.from_device}"
+    if b.services_keep_sources:
+        yield "services refuse addresses outside their own list, whatever the rules say"
+    if b.well_known_services:
+        yield "rules may name services by their well-known names"
+    if dialect.devices is not None:
+        yield f"each of '{dialect.devices.at}' is a device"
+        if dialect.devices.template is not None:
+            yield f"a device falls back on its '{dialect.devices.template}' for what it does not say"

@@ -1,0 +1,293 @@
+"""Dialect files on trial: their examples run, a sample's coverage counted, the paths told that never led anywhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from aiguille.model import (
+    Addresses,
+    AiguilleError,
+    Device,
+    Entry,
+    Log,
+    Rule,
+    Setting,
+)
+from aiguille.model.spelling import spell_operand
+from aiguille.readers.files import ExportFile, decode
+from aiguille.readers.mapped.build import Reading, examine
+from aiguille.readers.mapped.paths import read_path
+from aiguille.readers.mapped.spec import Devices, Dialect, Example, Lookup, field_kinds
+
+Data = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What came of an example: nothing wrong, or in words what differs."""
+
+    name: str
+    faults: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Coverage:
+    """How much of a sample a dialect reads.
+
+    rules, doubtful: how many rules there are, and how many of them have a part that was not understood
+    rule_lines, rule_lines_read: lines that belong to rules, and those of them that were read
+    """
+
+    path: str
+    devices: tuple[Device, ...]
+    lines: int
+    read: int
+    known: int
+    unread_lines: int
+    unread: tuple[Entry, ...]
+    problems: tuple[Entry, ...]
+    rules: int
+    doubtful: int
+    rule_lines: int
+    rule_lines_read: int
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """A dialect file tried. `idle` are paths that led nowhere, as key of the file and path."""
+
+    dialect: Dialect
+    examples: tuple[Tried, ...]
+    samples: tuple[Coverage, ...]
+    idle: tuple[tuple[str, str], ...]
+
+    @property
+    def passed(self) -> bool:
+        return not any(one.faults for one in self.examples)
+
+
+def try_out(dialect: Dialect, samples: Sequence[ExportFile]) -> Trial:
+    """Run a dialect's examples and read samples by it.
+
+    Raises UnreadableError for a sample that cannot be read. Paths are told as idle if they led nowhere in the samples or, where
+    none are given, in the examples.
+    """
+    found: set[str] = set()
+    tried = []
+    for one in dialect.examples:
+        faults, used = _example(dialect, one)
+        tried.append(Tried(one.name, faults))
+        found |= used
+    covered = []
+    if samples:
+        found = set()
+    for sample in samples:
+        reading = examine(dialect, [sample])
+        found |= reading.found
+        covered.append(_coverage(sample.path, reading))
+    idle = tuple((key, path) for key, path in paths_of(dialect) if read_path(path).text not in found)
+    return Trial(dialect, tuple(tried), tuple(covered), idle)
+
+
+def _example(dialect: Dialect, example: Example) -> tuple[tuple[str, ...], frozenset[str]]:
+    try:
+        reading = examine(dialect, [decode(example.name, example.text.encode())])
+    except AiguilleError as error:
+        return (str(error),), frozenset()
+    wanted = example.holds
+    device = next((d for d in reading.devices if d.name == wanted.get("name")), reading.devices[0])
+    faults = list(differences(wanted, parts_of(device)))
+    ledger = device.ledger
+    if ledger.unread_lines != example.unread:
+        told = "; ".join(f"line {entry.where.first}: {entry.why}" for entry in ledger.unread)
+        faults.append(f"{ledger.unread_lines} lines are not understood, {example.unread} expected ({told or 'none'})")
+    faults += [f"line {entry.where.first}: {entry.why}" for entry in ledger.problems]
+    return tuple(faults), reading.found
+
+
+def differences(wanted: Any, given: Any, place: str = "") -> Iterator[str]:
+    """Where `given` does not hold what is wanted: tables key by key, lists item by item, the rest by equality."""
+    if isinstance(wanted, dict) and isinstance(given, dict):
+        for key, value in wanted.items():
+            below = f"{place}/{key}" if place else str(key)
+            if key not in given:
+                yield f"{below}: there is no such part; known here are {', '.join(given)}"
+            else:
+                yield from differences(value, given[key], below)
+    elif isinstance(wanted, list) and isinstance(given, list):
+        if len(wanted) != len(given):
+            yield f"{place}: {len(wanted)} expected, {len(given)} found"
+        for number, (one, other) in enumerate(zip(wanted, given, strict=False), 1):
+            yield from differences(one, other, f"{place}/{number}")
+    elif wanted != given:
+        yield f"{place}: {wanted!r} expected, {given!r} found"
+
+
+def parts_of(device: Device) -> Data:
+    """The parts of a device that examples may speak of, as plain data."""
+    admin, logging = device.administration, device.logging
+    settings: dict[str, Setting[Any]] = {
+        "firmware": device.firmware,
+        "taken_at": device.taken_at,
+        "counters_since": device.counters_since,
+        "flood_protection": device.flood_protection,
+        "update_waiting": device.update_waiting,
+        "updates_itself": device.updates_itself,
+        "device_days": logging.device_days,
+        "collector_days": logging.collector_days,
+        "portal_enabled": device.portal.enabled,
+        **{
+            name: getattr(admin, name)
+            for name in (
+                "lockout_attempts", "lockout_seconds", "idle_minutes", "password_length", "password_classes", "redirects",
+                "strong_ciphers", "recovery_account", "link_layer",
+            )
+        },
+    }  # fmt: skip
+    return {
+        "name": device.name,
+        **{name: _value(setting) for name, setting in settings.items()},
+        "defaults": sorted(name for name, setting in settings.items() if setting.standing == "default"),
+        "collectors": list(logging.collectors.value) if logging.collectors.known else None,
+        "interfaces": [
+            {
+                "name": i.name, "zone": i.zone, "enabled": i.enabled, "services": list(i.services), "comment": i.comment,
+                "addresses": [spell_operand(a) for a in i.addresses], "networks": [spell_operand(a) for a in i.networks],
+            }
+            for i in device.interfaces
+        ],
+        "zones": [
+            {"name": z.name, "side": z.side.value if z.side else None, "interfaces": list(z.interfaces)}
+            for z in device.zones
+        ],
+        "addresses": [
+            {
+                "name": a.name, "members": [spell_operand(m) for m in a.members], "excluded": [spell_operand(m) for m in a.excluded],
+                "unresolved": list(a.unresolved), "countries": list(a.countries), "comment": a.comment,
+            }
+            for a in device.addresses
+        ],
+        "services": [{"name": s.name, "members": [spell_operand(m) for m in s.members]} for s in device.services],
+        "schedules": [{"name": s.name, "times": s.text} for s in device.schedules],
+        "management": [
+            {
+                "name": s.name, "enabled": s.enabled, "cleartext": s.cleartext, "terms": [spell_operand(t) for t in s.terms],
+                "sources": _sources(s.sources),
+            }
+            for s in admin.services
+        ],
+        "accounts": [
+            {
+                "name": a.name, "role": a.role, "enabled": a.enabled, "sources": _sources(a.sources),
+                "second_factor": _value(a.second_factor), "last_used": _value(a.last_used),
+            }
+            for a in admin.accounts
+        ],
+        "portal_sources": _sources(device.portal.sources),
+        "geo_filters": [
+            {
+                "name": g.name, "countries": list(g.countries), "allows": g.allows, "inward": g.inward, "outward": g.outward,
+                "enabled": g.enabled, "exceptions": [spell_operand(e) for e in g.exceptions],
+            }
+            for g in device.geo_filters
+        ],
+        "chains": [
+            {
+                "name": chain.name, "rulebase": rulebase.name, "policy": chain.policy.value if chain.policy else None,
+                "stage": chain.base.stage.value if chain.base else None,
+                "default": chain.policy_is_default, "logged": chain.policy_logs,
+            }
+            for rulebase in device.rulebases
+            for chain in rulebase.chains
+        ],
+        "rules": [
+            _rule(device, chain.name, rule)
+            for rulebase in device.rulebases
+            for chain, rule in rulebase.rules()
+        ],
+    }  # fmt: skip
+
+
+def _rule(device: Device, chain: str, rule: Rule) -> Data:
+    told = rule.documentation
+    return {
+        "chain": chain,
+        "rule": rule.number,
+        "line": rule.where.first,
+        "text": "\n".join(device.text(rule.where)),
+        "name": rule.name,
+        "comment": rule.comment,
+        "enabled": rule.enabled,
+        "built_in": rule.built_in,
+        "action": rule.action.value,
+        "target": rule.target,
+        "hits": rule.hits.packets if rule.hits else None,
+        "last_hit": rule.hits.last if rule.hits else "",
+        "logged": any(isinstance(effect, Log) for effect in rule.effects),
+        "schedule": rule.schedule,
+        "matches": {
+            f"{'not ' if c.negated else ''}{c.field.value}": [spell_operand(o) for o in c.operands]
+            for c in rule.match.conditions
+        },
+        "qualifiers": [q.name for q in rule.qualifiers],
+        **{name: getattr(told, name) for name in told.__slots__},
+    }
+
+
+def _value(setting: Setting[Any]) -> Any:
+    return setting.value if setting.known else None
+
+
+def _sources(setting: Setting[tuple[Addresses, ...]]) -> list[str] | None:
+    return [spell_operand(a) for a in setting.value] if setting.known else None
+
+
+def _coverage(path: str, reading: Reading) -> Coverage:
+    devices = reading.devices
+    ledgers = [device.ledger for device in devices]
+    # What one device of a file does not read may be about another; unread is what no device reads.
+    unread = set(ledgers[0].unread).intersection(*(ledger.unread for ledger in ledgers))
+    lines_unread = {(e.where.file, n) for e in unread for n in range(e.where.first, e.where.last + 1)}
+    rules = [rule for device in devices for rulebase in device.rulebases for _, rule in rulebase.rules()]
+    lines = {
+        (rule.where.file, n)
+        for rule in rules
+        if not rule.built_in
+        for n in range(rule.where.first, rule.where.last + 1)
+    }
+    return Coverage(
+        path=path,
+        devices=devices,
+        lines=sum(reading.lines),
+        read=reading.lines[0],
+        known=reading.lines[1],
+        unread_lines=reading.lines[2],
+        unread=tuple(sorted(unread)),
+        problems=tuple(sorted({p for ledger in ledgers for p in ledger.problems})),
+        rules=len(rules),
+        doubtful=sum(any(q.name == "not understood" for q in rule.qualifiers) for rule in rules),
+        rule_lines=len(lines),
+        rule_lines_read=len(lines - lines_unread),
+    )
+
+
+def paths_of(given: Struct, prefix: str = "") -> Iterator[tuple[str, str]]:
+    """Every path of a dialect that must lead somewhere, with the key it stands under."""
+    kinds = field_kinds(type(given))
+    for one in msgspec.structs.fields(given):
+        value = getattr(given, one.name)
+        key = f"{prefix}{one.encode_name}"
+        parts = value if isinstance(value, tuple) else (value,)
+        for number, part in enumerate(parts):
+            place = f"{key}/{number + 1}" if isinstance(value, tuple) and len(parts) > 1 else key
+            if isinstance(part, Lookup):
+                yield f"{place}/in", part.source
+            elif isinstance(part, Struct) and not isinstance(part, Devices | Example):
+                yield from paths_of(part, f"{place}/")
+            elif isinstance(part, str) and part and kinds.get(one.name):
+                yield place.removesuffix("/from"), part

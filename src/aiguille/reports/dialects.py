@@ -1,0 +1,189 @@
+"""Dialects in the terminal and as JSON: which there are, what one takes for granted, how one did on trial."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import groupby
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.rule import Rule as Line
+from rich.table import Table
+from rich.text import Text
+
+from aiguille._version import __version__
+from aiguille.model import Entry
+from aiguille.readers.mapped import Coverage, Description, Dialect, Trial, describe, family_of
+from aiguille.reports.data import Data, entry_data
+from aiguille.reports.text import counted, visible
+
+_SHOWN = 20
+
+
+def list_data(dialects: Sequence[tuple[Dialect, str]]) -> Data:
+    """All dialects with the file each comes from; `schemas/dialect-list.schema.json`."""
+    return {
+        "aiguille": {"version": __version__},
+        "dialects": [
+            {"name": d.dialect, "make": d.make, "family": family_of(d.structure), "about": d.about, "file": file}
+            for d, file in dialects
+        ],
+    }
+
+
+def show_list(console: Console, dialects: Sequence[tuple[Dialect, str]]) -> None:
+    table = Table(box=None, padding=(0, 2, 0, 0), show_edge=False, header_style="dim", pad_edge=False)
+    for heading in ("dialect", "make", "family", "file"):
+        table.add_column(heading, overflow="fold")
+    for dialect, file in dialects:
+        table.add_row(
+            Text(visible(dialect.dialect), "bold"), visible(dialect.make), family_of(dialect.structure), visible(file)
+        )
+    console.print(table)
+
+
+def explain_data(dialect: Dialect) -> Data:
+    """What a dialect reads and assumes; `schemas/dialect-explain.schema.json`."""
+    told = describe(dialect)
+    return {
+        "aiguille": {"version": __version__},
+        "name": told.name,
+        "make": told.make,
+        "about": told.about,
+        "family": told.family,
+        "recognised": told.recognised,
+        "reads": [{"part": r.part, "key": r.key, "place": r.place, "means": r.means} for r in told.reads],
+        "assumes": [{"key": key, "value": value} for key, value in told.assumes],
+        "built_in_rules": list(told.built_in),
+        "behaviour": list(told.behaviour),
+        "ignored": [{"at": at, "why": why} for at, why in told.ignored],
+        "secrets": list(told.secrets),
+        "examples": list(told.examples),
+    }
+
+
+def show_explain(console: Console, dialect: Dialect) -> None:
+    told = describe(dialect)
+    console.print(_head(f"{told.name}", f"{told.make}, {told.family}"))
+    if told.about:
+        console.print(Padding(Text(visible(told.about)), (0, 0, 0, 2)))
+    console.print(Padding(Text(f"Recognised where {visible(told.recognised)}."), (0, 0, 0, 2)))
+    _reads(console, told)
+    _pairs(console, "assumes, where an export is silent", told.assumes)
+    _lines(console, "does by itself", told.behaviour)
+    _lines(console, "rules the make has built in", told.built_in)
+    _pairs(console, "leaves out", told.ignored)
+    _lines(console, "never shows", told.secrets)
+    _lines(console, "tests itself by", told.examples)
+
+
+def _reads(console: Console, told: Description) -> None:
+    _heading(console, "reads")
+    table = Table(box=None, padding=(0, 2, 0, 2), show_edge=False, show_header=False, pad_edge=False)
+    table.add_column(style="dim", no_wrap=True)
+    table.add_column(overflow="fold", ratio=2)
+    table.add_column(overflow="fold", ratio=3)
+    for part, several in groupby(told.reads, key=lambda r: r.part):
+        first = part
+        for one in dict.fromkeys(several):
+            table.add_row(first, Text(visible(one.key)), Text(visible(one.place), "cyan"))
+            first = ""
+    console.print(table)
+
+
+def trial_data(trial: Trial) -> Data:
+    """How a dialect did; `schemas/dialect-check.schema.json`."""
+    return {
+        "aiguille": {"version": __version__},
+        "dialect": trial.dialect.dialect,
+        "passed": trial.passed,
+        "examples": [{"name": one.name, "faults": list(one.faults)} for one in trial.examples],
+        "samples": [_coverage_data(one) for one in trial.samples],
+        "paths_that_matched_nothing": [{"key": key, "path": path} for key, path in trial.idle],
+    }
+
+
+def _coverage_data(one: Coverage) -> Data:
+    return {
+        "file": one.path,
+        "devices": [device.name for device in one.devices],
+        "lines": one.lines,
+        "read": one.read,
+        "known": one.known,
+        "unread_lines": one.unread_lines,
+        "unread": [entry_data(one.devices[0], entry) for entry in one.unread],
+        "problems": [entry_data(one.devices[0], entry) for entry in one.problems],
+        "rules": one.rules,
+        "rules_in_doubt": one.doubtful,
+        "rule_lines": one.rule_lines,
+        "rule_lines_read": one.rule_lines_read,
+    }
+
+
+def show_trial(console: Console, trial: Trial) -> None:
+    """Examples first, then each sample with what it leaves unread, then paths that led nowhere."""
+    console.print(_head(trial.dialect.dialect, f"{trial.dialect.make}; the file is sound"))
+    failed = [one for one in trial.examples if one.faults]
+    if not trial.examples:
+        console.print("  no examples: add some, so that the file tests itself")
+    elif not failed:
+        console.print(f"  {counted(len(trial.examples), 'example')} hold")
+    for one in failed:
+        console.print(Text(f"  example '{visible(one.name)}' does not hold", "bold red3"))
+        for fault in one.faults:
+            console.print(Padding(Text(visible(fault)), (0, 0, 0, 4)))
+    for sample in trial.samples:
+        _sample(console, sample)
+    if trial.idle:
+        where = "the samples" if trial.samples else "the examples"
+        _pairs(console, f"paths that matched nothing in {where}", trial.idle)
+
+
+def _sample(console: Console, one: Coverage) -> None:
+    console.print()
+    devices = ", ".join(visible(device.name or "unnamed") for device in one.devices)
+    console.print(Text.assemble((visible(one.path), "bold"), f"  {devices}"))
+    share = f" ({100 * one.rule_lines_read / one.rule_lines:.0f} %)" if one.rule_lines else ""
+    doubt = f", {one.doubtful} read in part" if one.doubtful else ""
+    console.print(f"  {one.lines} lines: {one.read} read, {one.known} set aside, {one.unread_lines} not understood")
+    console.print(
+        f"  {counted(one.rules, 'rule')}{doubt}; {one.rule_lines_read} of {one.rule_lines} lines of rules read{share}"
+    )
+    _entries(console, one.unread)
+    _entries(console, one.problems)
+
+
+def _entries(console: Console, entries: Sequence[Entry]) -> None:
+    for entry in entries[:_SHOWN]:
+        line = Text.assemble((f"line {entry.where.first}", "green4"), f"  {visible(entry.why)}")
+        console.print(Padding(line, (0, 0, 0, 4)))
+    if len(entries) > _SHOWN:
+        console.print(f"    and {len(entries) - _SHOWN} more; --json tells all")
+
+
+def _head(name: str, facts: str) -> Line:
+    return Line(Text.assemble((visible(name), "bold"), "  ", (visible(facts), "dim")), align="left", style="dim")
+
+
+def _heading(console: Console, text: str) -> None:
+    console.print()
+    console.print(Text(text, "bold"))
+
+
+def _lines(console: Console, heading: str, lines: Sequence[str]) -> None:
+    if lines:
+        _heading(console, heading)
+        for line in lines:
+            console.print(Padding(Text(visible(line)), (0, 0, 0, 2)))
+
+
+def _pairs(console: Console, heading: str, pairs: Sequence[tuple[str, str]]) -> None:
+    if not pairs:
+        return
+    _heading(console, heading)
+    table = Table(box=None, padding=(0, 2, 0, 2), show_edge=False, show_header=False, pad_edge=False)
+    table.add_column(overflow="fold")
+    table.add_column(overflow="fold")
+    for key, value in pairs:
+        table.add_row(Text(visible(key)), Text(visible(value), "dim"))
+    console.print(table)
