@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 
 import pytest
 from hypothesis import given, settings
@@ -13,14 +14,21 @@ from aiguille.demo import files
 from aiguille.model import Action, AiguilleError, Device, Estate
 from aiguille.readers import host, iptables, mapped, nftables
 from aiguille.readers.files import ExportFile, decode
+from aiguille.readers.mapped.starting import start
 from tests.baseline.test_checks import audit
 from tests.helpers import dialect, placed
 from tests.readers.test_firewall_files import STATUS
 from tests.readers.test_scripts import DOUBTS, LISTING, STEPS
 
 DUMP = files()["exports/valley-gw/iptables.v4"].decode().splitlines()
-EXPORT = files()["exports/summit-gw.txt"].decode().splitlines()
 Reader = Callable[[Sequence[ExportFile], str], Device]
+DESCRIBED = {
+    "veskara": "summit-gw.txt",
+    "ormelune": "midway-perimeter.xml",
+    "tindrel": "mast-router.txt",
+    "castrevo": "huts.json",
+    "sheet": "contractor-sheet.csv",
+}
 JUNK = (
     "",
     "!",
@@ -38,6 +46,10 @@ JUNK = (
     "COMMIT",
     "\u202e",
     "é" * 50,
+    "<a>",
+    "],",
+    ",,,",
+    "== x ==",
 )
 
 
@@ -108,8 +120,8 @@ def read_or_refuse(read: Reader, name: str, data: bytes) -> Device | None:
     return None
 
 
-def read_veskara(exports: Sequence[ExportFile], name: str) -> Device:
-    return mapped.read(dialect("veskara"), exports, name)[0]
+def read_described(make: str, exports: Sequence[ExportFile], name: str) -> Device:
+    return mapped.read(dialect(make), exports, name)[0]
 
 
 @given(damaged(DUMP))
@@ -118,15 +130,28 @@ def test_damaged_dumps(data: bytes) -> None:
         check(device)
 
 
-@given(damaged(EXPORT))
-def test_damaged_exports_of_a_described_make(data: bytes) -> None:
-    if (device := read_or_refuse(read_veskara, "export", data)) is not None:
-        check(device)
+@pytest.mark.parametrize("make", DESCRIBED)
+@settings(max_examples=40, deadline=None)
+@given(data=st.data())
+def test_damaged_exports_of_described_makes(make: str, data: st.DataObject) -> None:
+    lines = files()[f"exports/{DESCRIBED[make]}"].decode().splitlines()
+    broken = data.draw(damaged(lines))
+    refusals = []
+    try:
+        for device in mapped.read(dialect(make), [decode("export", broken)], ""):
+            check(device)
+    except AiguilleError as error:
+        refusals.append(str(error))
+    try:
+        start(decode("export", broken))
+    except AiguilleError as error:
+        refusals.append(str(error))
+    assert all(refusal.startswith("export") for refusal in refusals), refusals
 
 
 @given(st.binary(max_size=200))
 def test_any_bytes_at_all(data: bytes) -> None:
-    for read in (iptables.read, read_veskara):
+    for read in (iptables.read, *(partial(read_described, make) for make in DESCRIBED)):
         read_or_refuse(read, "f", data)
 
 

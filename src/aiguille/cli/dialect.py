@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 NAME = "dialect"
 HELP = "makes described as data: list them, explain one, try one out, start a new one from a sample"
 EXAMPLES = """examples:
-  aiguille dialect explain veskara
+  aiguille dialect explain sheet
   aiguille dialect start export.txt --out my-make.dialect.yaml
   aiguille dialect check my-make.dialect.yaml export.txt"""
 

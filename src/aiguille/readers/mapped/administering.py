@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from aiguille.model import (
     Account,
     Addresses,
@@ -55,21 +57,26 @@ class Administering(Part):
                 continue
             enabled = self.get.is_on(node, m.enabled)
             sources = self.allowed_sources(node, m.sources)
+            if not self.is_whole(node):
+                sources = unknown()  # what is not understood may be about them
             if known.managing:
                 terms = known_terms(known, ports)
                 out.append(ManagementService(name, terms, known.cleartext, node.where, enabled, sources))
         return out
 
     def _account(self, node: Node, m: AccountMap) -> Account:
-        return Account(
+        sources = self.allowed_sources(node, m.sources)
+        account = Account(
             name=self.get.text(node, m.name),
             where=node.where,
             role=self.get.text(node, m.role),
             enabled=self.get.is_on(node, m.enabled),
-            sources=self.allowed_sources(node, m.sources),
+            sources=sources,
             second_factor=self.get.flag(node, m.second_factor),
             last_used=self.get.setting(node, m.last_used, read_text),
         )
+        # What is not understood may be about where it may come from.
+        return account if self.is_whole(node) else replace(account, sources=unknown())
 
     def collectors(self) -> Setting[tuple[str, ...]]:
         """Where records are sent; nowhere, if the dialect has a word for that or says so of a missing statement."""

@@ -169,7 +169,7 @@ class _Builder:
         rules.addresses = administering.addresses = {one.name: one for one in addresses}
         rules.service_names = frozenset(one.name for one in services)
         rules.schedules = {one.name: one.text for one in schedules}
-        rules.ignored = frozenset(self.ignored)
+        rules.ignored = administering.ignored = frozenset(self.ignored)
         administration = administering.administration()
         rulebases = [rules.rulebase(m) for m in d.rulebases]
         rulebases += Guards(d, get).rulebases(interfaces, administration)

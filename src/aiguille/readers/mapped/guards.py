@@ -123,6 +123,7 @@ def _answer(
         action_text=f"{service} on {interface}",
         name=f"{service} on {interface}",
         qualifiers=() if sources is not None else (Qualifier("allowed sources", "unknown for an account"),),
+        built_in=True,
     )
 
 
@@ -137,7 +138,15 @@ def _kept(administration: Administration) -> Rulebase:
             )
             name = f"sources of {service.name}"
             rules.append(
-                Rule(len(rules) + 1, service.sources.where or service.where, Action.DROP, Match(conditions), name, name)
+                Rule(
+                    len(rules) + 1,
+                    service.sources.where or service.where,
+                    Action.DROP,
+                    Match(conditions),
+                    name,
+                    name,
+                    built_in=True,
+                )
             )
     chain = Chain("allowed sources", tuple(rules), None, Base(_INPUT, -10), Action.ACCEPT, policy_is_default=True)
     return Rulebase(chain.name, BOTH, (chain,))

@@ -261,4 +261,4 @@ class _Places:
     def _stop(self, at: int) -> int:
         quoted = self.data[at] == 34
         found = _STRING_END.match(self.data, at + 1) if quoted else _BARE.match(self.data, at)
-        return self.column(found.end()) if found is not None else 1 << 30
+        return self.column(found.end() - 1) + 1 if found is not None else 1 << 30

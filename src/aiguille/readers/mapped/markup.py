@@ -100,6 +100,8 @@ def _local(name: str) -> str:
 
 def _words(pieces: list[tuple[str, int, int]], path: str) -> tuple[Token, ...]:
     """The text of an element as one word, with the place of its first and last sign that is no space."""
+    while pieces and not pieces[-1][0].strip():
+        pieces.pop()
     whole = "".join(data for data, _, _ in pieces)
     bare = whole.strip()
     if not bare:

@@ -32,9 +32,11 @@ class Part:
     """Takes values out of one device's tree as a dialect says.
 
     addresses: address objects by name, once they are read
+    ignored: statements the dialect sets aside, by identity
     """
 
     addresses: Mapping[str, AddressObject] = {}
+    ignored: frozenset[int] = frozenset()
 
     def __init__(self, dialect: Dialect, get: Extractor) -> None:
         self.dialect = dialect
@@ -83,6 +85,12 @@ class Part:
         if any(self.get.nodes(node, path) for path in sources):
             return stated((), node.head)
         return default((), node.head) if value.missing is not None else unknown()
+
+    def is_whole(self, node: Node) -> bool:
+        """Whether a mapping has asked for everything a statement says."""
+        return not self.get.spare(node) and all(
+            id(child) in self.ignored or (child.touched() and self.is_whole(child)) for child in node.children
+        )
 
     def literals(self, token: Token) -> list[Addresses] | None:
         """The addresses a word stands for, by itself or as the name of an object; None if that is not all known."""

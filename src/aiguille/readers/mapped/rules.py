@@ -65,12 +65,10 @@ class Rules(Part):
 
     service_names: names of services, which a literal in a rule could also be
     schedules: what the named times are
-    ignored: statements the dialect sets aside, by identity
     """
 
     service_names: frozenset[str] = frozenset()
     schedules: dict[str, str] = {}  # noqa: RUF012 - set once by the builder
-    ignored: frozenset[int] = frozenset()
 
     def rulebase(self, m: RulebaseMap) -> Rulebase:
         if m.chains:
@@ -130,15 +128,27 @@ class Rules(Part):
     def _listed(self, one: RuleList, direction: str) -> Iterator[tuple[str, Rule]]:
         """The rules of a list with the chain each names, in order of evaluation."""
         nodes = list(self.get.each(self.root, one.at))
+        unplaced: set[int] = set()
         if one.order is not None:
-            seats = {id(node): self.get.setting(node, one.order, read_count) for node in nodes}
-            nodes.sort(key=lambda n: seats[id(n)].value if seats[id(n)].known else float("inf"))
+            seats: dict[int, float] = {}
+            before = -1.0
+            for node in nodes:
+                unread = self.ledger.unread_entries
+                seat = self.get.setting(node, one.order, read_count)
+                if self.ledger.unread_entries > unread:
+                    # It may stand anywhere, so it is put where it may take packets from all others.
+                    unplaced.add(id(node))
+                before = seat.value if seat.known else before
+                seats[id(node)] = -1.0 if id(node) in unplaced else before
+            nodes.sort(key=lambda n: seats[id(n)])
         for number, node in enumerate(nodes, 1):
             chain = self.get.setting(node, one.rule.chain, read_text)
-            yield (
-                chain.value if chain.known else "",
-                _RuleReader(self, node, one.rule, shares=one.shares).rule(number, direction),
-            )
+            rule = _RuleReader(self, node, one.rule, shares=one.shares).rule(number, direction)
+            if id(node) in unplaced:
+                rule = replace(
+                    rule, qualifiers=(*rule.qualifiers, Qualifier("not understood", "its place in the order"))
+                )
+            yield chain.value if chain.known else "", rule
 
 
 class _RuleReader:

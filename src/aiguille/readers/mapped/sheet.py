@@ -58,7 +58,7 @@ class _Sheet:
             nonlocal rows
             if rows:
                 out.append(Node(current, (), self.file.path, head, head, rows[-1].last, tuple(rows)))
-            elif columns is not None:
+            elif columns is not None and current in self.structure.tables:
                 self.asides.set_aside(self.file.span(head), "a table without rows")
             rows = []
 

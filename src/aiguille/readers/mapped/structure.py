@@ -29,7 +29,9 @@ def parse(files: Sequence[ExportFile], structure: Structure) -> Tree:
     file = files[0]
     match structure:
         case TextStructure():
-            return Tree(text.parse(file, structure, asides), asides)
+            marks = re.escape(structure.marks())
+            idle = re.compile(rf"[\s{marks}]*") if marks else None
+            return Tree(text.parse(file, structure, asides), asides, idle)
         case IniStructure():
             return Tree(sectioned.parse(file, structure, asides), asides)
         case JsonStructure():

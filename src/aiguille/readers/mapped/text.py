@@ -209,7 +209,9 @@ class _Parser:
             self._open(_INDENT, _last_line(self.statement))
         else:
             name, words, children, line, last = self._parts()
-            self.stack[-1].children.append(Node(name, words, self.path, line, last, children=tuple(children)))
+            # A line of nothing but pairs says one thing after the other; in others they belong to the statement.
+            inner, later = ([], children) if isinstance(first, _Pair) else (children, [])
+            self.stack[-1].children += [Node(name, words, self.path, line, last, children=tuple(inner)), *later]
 
     def _end_phrase(self, word: str, line: int) -> None:
         self.statement = []

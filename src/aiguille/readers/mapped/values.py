@@ -21,7 +21,7 @@ from aiguille.readers.mapped.tree import Node, Place, Token
 
 T = TypeVar("T")
 
-_DURATION = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d|sec|secs|min|mins|seconds?|minutes?|hours?|days?|weeks?)?")
+_DURATION = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d|w|sec|secs|min|mins|seconds?|minutes?|hours?|days?|weeks?)?")
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 
 
@@ -253,7 +253,7 @@ class Extractor:
         path = read_path(source) if source else None
         steps = path.steps[:-1] if path is not None and not path.start else ()
         for depth in range(len(steps), 0, -1):
-            for found in self.nodes(node, Path(source, "", steps[:depth])):
+            for found in self.nodes(node, Path("", "", steps[:depth])):
                 return found.head
         return node.head if node.name else None
 
