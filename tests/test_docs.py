@@ -2,18 +2,47 @@
 
 from __future__ import annotations
 
+import json
 import re
 from pathlib import Path
 
 import pytest
 
-from aiguille.reports.reference import checks_markdown
+from aiguille.readers import mapped
+from aiguille.reports.reference import checks_markdown, dialect_keys_markdown
+from tests.helpers import run
 
 ROOT = Path(__file__).parent.parent
+DIALECTS = (ROOT / "docs" / "dialects.md").read_text()
 
 
 def test_the_check_reference_is_current() -> None:
     assert (ROOT / "docs" / "checks.md").read_text() == checks_markdown()
+
+
+def walk(part: str) -> str:
+    """A piece of the walk in docs/dialects.md."""
+    found = re.search(rf"<!-- walk: {re.escape(part)} -->\n```\w+\n(.*?)```", DIALECTS, re.DOTALL)
+    assert found is not None
+    return found[1]
+
+
+def test_the_dialect_reference_and_the_schema_for_editors_are_current() -> None:
+    assert DIALECTS.partition("differ -->\n\n")[2] == dialect_keys_markdown().rstrip() + "\n"
+    schema = ROOT / "src/aiguille/reports/schemas/dialect-file.schema.json"
+    assert json.loads(schema.read_text()) == json.loads(json.dumps(mapped.schema()))
+
+
+def test_the_walk_from_a_sample_to_a_dialect_goes_as_the_page_says(tmp_path: Path) -> None:
+    (tmp_path / "gate.txt").write_text(walk("gate.txt"))
+    (tmp_path / "gravel.dialect.yaml").write_text(walk("gravel.dialect.yaml"))
+    assert run("dialect", "start", "gate.txt", cwd=tmp_path).stdout == walk("start")
+    done = run("dialect", "check", "gravel.dialect.yaml", "gate.txt", cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (0, walk("check"))
+    listed = json.loads(run("read", "gate.txt", "--dialect", "gravel.dialect.yaml", "--json", cwd=tmp_path).stdout)
+    assert [(d["name"], d["dialect"], d["ledger"]["unread"]) for d in listed["devices"]] == [
+        ("front-gate", "gravel", [])
+    ]
 
 
 @pytest.mark.parametrize("document", ["README.md", *(str(p.relative_to(ROOT)) for p in (ROOT / "docs").glob("*.md"))])

@@ -91,6 +91,9 @@ def settings_of(device: Device) -> Iterator[tuple[str, str, Setting[Any]]]:
     ):
         if switch.known:
             yield name, "yes" if switch.value else "no", switch
+    if device.portal.sources.known:
+        sources = ", ".join(map(spell_operand, device.portal.sources.value))
+        yield "portal answers to", sources or "any address", device.portal.sources
     if device.update_waiting.known:
         yield "update waits", device.update_waiting.value, device.update_waiting
     if logging.collectors.known:

@@ -15,9 +15,11 @@ from aiguille._version import __version__
 from aiguille.model import Entry
 from aiguille.readers.mapped import Coverage, Description, Dialect, Trial, describe, family_of
 from aiguille.reports.data import Data, entry_data
+from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
 
 _SHOWN = 20
+_LINES = 6
 
 
 def list_data(dialects: Sequence[tuple[Dialect, str]]) -> Data:
@@ -86,7 +88,7 @@ def _reads(console: Console, told: Description) -> None:
     for part, several in groupby(told.reads, key=lambda r: r.part):
         first = part
         for one in dict.fromkeys(several):
-            table.add_row(first, Text(visible(one.key)), Text(visible(one.place), "cyan"))
+            table.add_row(first, Text(visible(one.key)), Text(visible(one.place), PACKET_STYLE))
             first = ""
     console.print(table)
 
@@ -127,7 +129,8 @@ def show_trial(console: Console, trial: Trial) -> None:
     if not trial.examples:
         console.print("  no examples: add some, so that the file tests itself")
     elif not failed:
-        console.print(f"  {counted(len(trial.examples), 'example')} hold")
+        number = len(trial.examples)
+        console.print(f"  {counted(number, 'example')} {'holds' if number == 1 else 'hold'}")
     for one in failed:
         console.print(Text(f"  example '{visible(one.name)}' does not hold", "bold red3"))
         for fault in one.faults:
@@ -149,16 +152,28 @@ def _sample(console: Console, one: Coverage) -> None:
     console.print(
         f"  {counted(one.rules, 'rule')}{doubt}; {one.rule_lines_read} of {one.rule_lines} lines of rules read{share}"
     )
-    _entries(console, one.unread)
-    _entries(console, one.problems)
+    _entries(console, one, one.unread, "not understood")
+    _entries(console, one, one.problems, "contradicts the rest")
 
 
-def _entries(console: Console, entries: Sequence[Entry]) -> None:
-    for entry in entries[:_SHOWN]:
-        line = Text.assemble((f"line {entry.where.first}", "green4"), f"  {visible(entry.why)}")
-        console.print(Padding(line, (0, 0, 0, 4)))
-    if len(entries) > _SHOWN:
-        console.print(f"    and {len(entries) - _SHOWN} more; --json tells all")
+def _entries(console: Console, sample: Coverage, entries: Sequence[Entry], heading: str) -> None:
+    """Entries for the same reason together, with the text of the first."""
+    if not entries:
+        return
+    console.print(Padding(Text(heading, "bold"), (1, 0, 0, 2)))
+    reasons: dict[str, list[Entry]] = {}
+    for entry in entries:
+        reasons.setdefault(entry.why, []).append(entry)
+    for why, alike in list(reasons.items())[:_SHOWN]:
+        numbers = [str(entry.where.first) for entry in alike]
+        more = f" and {len(numbers) - _LINES} more" if len(numbers) > _LINES else ""
+        place = f"line{'s' if len(numbers) > 1 else ''} {', '.join(numbers[:_LINES])}{more}"
+        console.print(Padding(Text.assemble((place, "underline"), f"  {visible(why)}"), (0, 0, 0, 4)))
+        text = sample.devices[0].text(alike[0].where)
+        if text:
+            console.print(Padding(Text(visible(text[0].strip()), LINE_STYLE), (0, 0, 0, 6)))
+    if len(reasons) > _SHOWN:
+        console.print(f"    and {len(reasons) - _SHOWN} reasons more; --json tells all")
 
 
 def _head(name: str, facts: str) -> Line:

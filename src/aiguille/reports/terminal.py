@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity
-from aiguille.model import Device, Entry, Estate
+from aiguille.model import Device, Entry, Estate, GeoFilter
 from aiguille.reports.data import settings_of
 from aiguille.reports.text import counted, visible
 
@@ -173,6 +173,15 @@ def _open_questions(console: Console, audit: Audit, device: Device) -> None:
     console.print(Padding(rows, (0, 0, 0, 2)))
 
 
+def _geo(one: GeoFilter) -> str:
+    """What a filter by country does, in words."""
+    does = "lets only" if one.allows else "refuses"
+    ways = "in and out" if one.inward and one.outward else "in" if one.inward else "out"
+    name = f"{one.name}: " if one.name else ""
+    off = "" if one.enabled else " (switched off)"
+    return f"{name}{does} {', '.join(one.countries)} {ways}{off}"
+
+
 def _facts(console: Console, device: Device) -> None:
     rows = _grid()
     rows.columns[0].width = 12
@@ -214,6 +223,8 @@ def _facts(console: Console, device: Device) -> None:
         rows.add_row(Text("management", "dim"), Text(", ".join(dict.fromkeys(ways))))
     if admin.accounts:
         rows.add_row(Text("accounts", "dim"), Text(", ".join(visible(one.name) for one in admin.accounts)))
+    for one in device.geo_filters:
+        rows.add_row(Text("countries", "dim"), Text.assemble(visible(_geo(one)), (f"  {one.where}", "dim")))
     settings = list(settings_of(device))
     for number, (name, value, setting) in enumerate(settings[:_SHOWN_SETTINGS]):
         where = f"  {setting.where}" if setting.where is not None else ""

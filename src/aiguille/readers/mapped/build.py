@@ -127,7 +127,7 @@ class _Run:
 
     def add(self, node: Node, why: str) -> None:
         last = self.last
-        if last is not None and why == self.why and not node.stop and node.first in (last.last, last.last + 1):
+        if last is not None and why == self.why and not node.stop and 0 <= node.first - last.last <= 1:
             self.last = node
             return
         self.finish()
@@ -157,9 +157,10 @@ class _Builder:
         """The device, its ledger still open."""
         d, get, root = self.dialect, self.get, self.place.node
         for one in d.ignore:
-            for node in get.nodes(root, one.at):
-                self.ignored[id(node)] = one.why
-                self._lead_to(node)
+            nodes = get.nodes(root, one.at)
+            self.ignored.update(dict.fromkeys(map(id, nodes), one.why))
+            for parent in {id(node.parent): node for node in nodes}.values():
+                self._lead_to(parent)
         objects, administering, rules = Objects(d, get), Administering(d, get), Rules(d, get)
         interfaces = objects.interfaces()
         zones = objects.zones(interfaces)
@@ -218,8 +219,9 @@ class _Builder:
     def _leftover(self, node: Node, others: dict[int, str]) -> None:
         """Statements nobody asked for are unread; blocks are read where anything in them was."""
         aside = _Run(self.ledger)
+        ignored = self.ignored
         for child in node.children:
-            if (why := self.ignored.get(id(child))) is not None:
+            if (why := ignored.get(id(child))) is not None:
                 aside.add(child, why)
             elif (other := others.get(id(child))) is not None:
                 aside.add(child, f"about device '{other}'")

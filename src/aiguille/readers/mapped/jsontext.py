@@ -170,6 +170,8 @@ class _Places:
 
     def items(self, name: str, value: list[Any], number: int) -> tuple[Node, ...]:
         """The nodes an array becomes."""
+        if not self.dense and all(type(inner) is _Object for inner in value):
+            return self.objects(name, value, number)
         mixed = any(not isinstance(inner, list) for inner in value)
         signs = self.inside(number) if mixed else []
         below = self.below(number) if any(isinstance(inner, list) for inner in value) else iter(())
@@ -183,6 +185,24 @@ class _Places:
                 out.append(self.scalar(name, inner, value_at, value_at))
         return tuple(out)
 
+    def objects(self, name: str, value: list[Any], number: int) -> tuple[Node, ...]:
+        """`items` for an array of nothing but objects, which may be long."""
+        inside = list(self.below(number))
+        first, stop = inside[0][0], inside[-1][0] + 1
+        begins = self.signs[self.opens[first:stop]].tolist()
+        ends = self.signs[self.closes[first:stop]].tolist()
+        path, grown = self.path, self.grown
+        return tuple(
+            Node(name, (), path, line, line, last, (), closing=last if last > line else 0, grow=partial(grown, *told))
+            for (_, line, last), *told in zip(inside, value, range(first, stop), begins, ends, strict=True)
+        )
+
+    def grown(self, value: _Object, number: int, begin: int, end: int) -> tuple[Node, ...]:
+        """The children of an object, the way that is faster."""
+        if end - begin < SMALL and not _NESTED.search(self.data, begin, end):
+            return self.small(begin, end)
+        return self.members(value, number)
+
     def container(
         self, name: str, value: list[Any], first: int, key_at: int, number: int, line: int, last: int
     ) -> list[Node]:
@@ -194,10 +214,7 @@ class _Places:
                 start = self.column(key_at if key_at >= 0 else begin)
                 stop = self.column(end) + 1
             closing = last if last > line else 0
-            if end - begin < SMALL and not _NESTED.search(self.data, begin, end):
-                grow = partial(self.small, begin, end)
-            else:
-                grow = partial(self.members, value, number)
+            grow = partial(self.grown, value, number, begin, end)
             return [Node(name, (), self.path, first, line, last, closing=closing, grow=grow, start=start, stop=stop)]
         if not value:
             self.asides.set_aside(Span(self.path, first, line), "an empty list")

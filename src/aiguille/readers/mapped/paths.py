@@ -67,15 +67,13 @@ class Path:
 
     def nodes(self, node: Node, place: Place | None = None) -> Iterator[Node]:
         """The nodes the path leads to, in the order of the export."""
-        if self.names:
-            return iter(self.below(node))
         if self.start == "/":
-            return _walk(node.root(), self.steps, 0, place)
-        if self.start == "^":
+            node = node.root()
+        elif self.start == "^":
             if place is None or place.template is None:
                 return iter(())
-            return _walk(place.template, self.steps, 0, place)
-        return _walk(node, self.steps, 0, place)
+            node = place.template
+        return iter(self.below(node)) if self.names else _walk(node, self.steps, 0, place)
 
     def below(self, node: Node) -> list[Node]:
         """The nodes a path of nothing but names leads to."""
@@ -166,7 +164,7 @@ class _Parser:
             raise self.fault("it is empty")
         if any(s.name == "**" for s in steps[-1:]) and choice is not None:
             raise self.fault("'**' cannot be the last step of words")
-        plain = not start and all(not one.tests and one.name not in _SPECIAL for one in steps)
+        plain = all(not one.tests and one.name not in _SPECIAL for one in steps)
         names = tuple(one.name for one in steps) if plain else ()
         return Path(self.text[begin : self.at], start, tuple(steps), choice, names)
 

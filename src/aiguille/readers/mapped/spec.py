@@ -54,7 +54,7 @@ class Value(Entry, frozen=True):
     any: words that stand for "no restriction"
     never: words that stand for "never", or "without limit"
     negated-by: the word, or first sign of a word, that turns a condition round
-    negated-if: a place that turns the condition round if its word is in `words` of ours as yes, or is there at all
+    negated-if: a place that turns the condition round if it is there, unless its word is no, false, off or 0
     unit: what a bare number counts (seconds, minutes, hours, days)
     wildcard: the mask behind the address marks the free bits instead of the fixed ones
     date: how a date is written, in the signs of strftime(3); it is turned into year-month-day
@@ -105,7 +105,7 @@ class Phrase(Entry, frozen=True):
 
 
 class Heading(Entry, frozen=True):
-    """Lines that begin a section, which lasts until the next of the same or a higher level.
+    """Lines that begin a section, which lasts until the next.
 
     pattern: an RE2 pattern for the whole line; group 1 is the section's name
     split: the sign that separates the levels of a path in that name ("/" for 'net/addresses')
@@ -118,7 +118,6 @@ class Heading(Entry, frozen=True):
 class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
     """How text becomes statements: one a line, unless a list, block or continuation goes on or a separator ends it.
 
-    family: text
     comments: marks that begin a comment where a word would begin
     quotes: signs that hold a word with spaces together; a closing one may stand lines below
     escape: the sign that makes the next one plain within quotes
@@ -155,7 +154,6 @@ class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
 class IniStructure(Entry, frozen=True, tag_field="family", tag="ini"):
     """Sections in brackets and assignments below them.
 
-    family: ini
     comments: marks that begin a comment at the start of a line
     assigns: signs between key and value
     """
@@ -165,24 +163,15 @@ class IniStructure(Entry, frozen=True, tag_field="family", tag="ini"):
 
 
 class JsonStructure(Entry, frozen=True, tag_field="family", tag="json"):
-    """JSON: keys name children, the values of an array are children of the same name (`item` in an array of arrays).
-
-    family: json
-    """
+    """JSON: keys name children, the values of an array are children of the same name (`item` in an array of arrays)."""
 
 
 class YamlStructure(Entry, frozen=True, tag_field="family", tag="yaml"):
-    """YAML, as JSON.
-
-    family: yaml
-    """
+    """YAML, as JSON."""
 
 
 class XmlStructure(Entry, frozen=True, tag_field="family", tag="xml"):
-    """XML: elements and their attributes name children; text is one word. Namespaces are left out of names.
-
-    family: xml
-    """
+    """XML: elements and their attributes name children; text is one word. Namespaces are left out of names."""
 
 
 class Table(Entry, frozen=True):
@@ -199,7 +188,6 @@ class Table(Entry, frozen=True):
 class SheetStructure(Entry, frozen=True, tag_field="family", tag="sheet"):
     """Tables with a row of headings: CSV, TSV, semicolons, or a workbook.
 
-    family: sheet
     tables: the tables by our name; one that is not named in the file is the first
     """
 

@@ -19,6 +19,7 @@ from aiguille.readers.mapped.spec import (
     Value,
     XmlStructure,
     YamlStructure,
+    field_kinds,
 )
 
 _PARTS = (
@@ -64,13 +65,13 @@ def describe(dialect: Dialect) -> Description:
     assumes: list[tuple[str, str]] = []
     built_in: list[str] = []
     for part in _PARTS:
-        for key, value, means in _places(getattr(dialect, part), ""):
+        for key, at, value, means in _places(getattr(dialect, part), ""):
             full = f"{part}/{key}" if key else part
             if isinstance(value, Value) and value.constant is not None:
                 if key.endswith("rule/name"):
                     built_in.append(str(value.constant))
                 continue
-            reads.append(Told(part, key, _spelt(value), means))
+            reads.append(Told(part, key, _spelt(at, value), means))
             if isinstance(value, Value) and value.missing is not None:
                 assumes.append((full, _word(value.missing)))
     return Description(
@@ -117,34 +118,42 @@ def family_of(structure: Structure) -> str:
             return "INI"
 
 
-def _places(given: object, prefix: str) -> Iterator[tuple[str, str | Value, str]]:
-    """Every mapped place below a part, with its key and what that means."""
+def _places(given: object, prefix: str, at: str = "") -> Iterator[tuple[str, str, str | Value, str]]:
+    """Every mapped place below a part: its key, the statement it starts from, the place, and what its key means."""
     if isinstance(given, tuple):
         for one in given:
             name = one.name if isinstance(one, RulebaseMap) else ""
-            yield from _places(one, f"{prefix}{name}/" if name else prefix)
+            yield from _places(one, f"{prefix}{name}/" if name else prefix, at)
         return
     if not isinstance(given, Struct):
         return
-    docs = key_docs(type(given))
+    own = getattr(given, "at", None) or at
+    at = own if isinstance(own, str) else " or ".join(own)
+    docs, kinds = key_docs(type(given)), field_kinds(type(given))
     for field in msgspec.structs.fields(given):
         value = getattr(given, field.name)
         key = f"{prefix}{field.encode_name}"
-        if isinstance(value, Value) or (
-            isinstance(value, str) and "Where" in str(type(given).__annotations__.get(field.name))
-        ):
-            yield key, value, docs.get(field.encode_name, "")
+        if isinstance(value, Value) or (isinstance(value, str) and kinds.get(field.name) == "place"):
+            yield key, at, value, docs.get(field.encode_name, "")
         elif isinstance(value, Struct | tuple):
             # The lists of a rule base are told together.
-            yield from _places(value, prefix if field.encode_name == "lists" else f"{key}/")
+            yield from _places(value, prefix if field.encode_name == "lists" else f"{key}/", at)
 
 
-def _spelt(value: str | Value) -> str:
+def _from(at: str, path: str) -> str:
+    """A path from the top, where it starts from a statement."""
+    if not at or at == "." or path.startswith(("/", "^")):
+        return path
+    return f"{at}{path}" if path.startswith("@") else f"{at}/{path}"
+
+
+def _spelt(at: str, value: str | Value) -> str:
     if isinstance(value, str):
-        return value
+        return _from(at, value)
     if value.join:
-        return f" {value.between} ".join(value.join)
-    return value.source if isinstance(value.source, str) else " or ".join(value.source or ())
+        return f" {value.between} ".join(_from(at, path) for path in value.join)
+    sources = (value.source,) if isinstance(value.source, str) else value.source or ()
+    return " or ".join(_from(at, path) for path in sources)
 
 
 def _word(value: object) -> str:

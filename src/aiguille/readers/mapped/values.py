@@ -48,7 +48,7 @@ class Extractor:
     def nodes(self, node: Node, path: str | Path) -> list[Node]:
         """The statements at a path; those of the template where the device itself has none."""
         parsed = read_path(path) if isinstance(path, str) else path
-        out = parsed.below(node) if parsed.names else list(parsed.nodes(node, self.place))
+        out = parsed.below(node) if parsed.names and not parsed.start else list(parsed.nodes(node, self.place))
         if not out and node is self.place.node and self.place.template is not None and not parsed.start:
             out = list(parsed.nodes(self.place.template, self.place))
         if out:
