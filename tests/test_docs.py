@@ -37,7 +37,7 @@ def test_the_walk_from_a_sample_to_a_dialect_goes_as_the_page_says(tmp_path: Pat
     (tmp_path / "gate.txt").write_text(walk("gate.txt"))
     (tmp_path / "gravel.dialect.yaml").write_text(walk("gravel.dialect.yaml"))
     assert run("dialect", "start", "gate.txt", cwd=tmp_path).stdout == walk("start")
-    done = run("dialect", "check", "gravel.dialect.yaml", "gate.txt", cwd=tmp_path)
+    done = run("dialect", "check", "gravel.dialect.yaml", "gate.txt", cwd=tmp_path, env={"COLUMNS": "100"})
     assert (done.returncode, done.stdout) == (0, walk("check"))
     listed = json.loads(run("read", "gate.txt", "--dialect", "gravel.dialect.yaml", "--json", cwd=tmp_path).stdout)
     assert [(d["name"], d["dialect"], d["ledger"]["unread"]) for d in listed["devices"]] == [

@@ -62,7 +62,7 @@ def test_a_reader_that_goes_away_is_no_error(tmp_path: Path) -> None:
 
 
 def test_an_interrupt_leaves_no_half_file(tmp_path: Path) -> None:
-    (tmp_path / "big.v4").write_text(as_dump(generate(6000)))
+    (tmp_path / "big.v4").write_text(as_dump(generate(12000)))
     process = subprocess.Popen(
         [PROGRAM, "rules", "big.v4", "--jobs", "1", "--out", "report.json", "--verbose"],
         cwd=tmp_path,

@@ -122,7 +122,7 @@ class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
     quotes: signs that hold a word with spaces together; a closing one may stand lines below
     escape: the sign that makes the next one plain within quotes
     continuation: the sign at the end of a line that the next belongs to
-    separator: the sign that ends a statement before the line does
+    separator: signs that end a statement before the line does
     block: one-sign marks around the statements inside another
     list: one-sign marks around several words that belong to the statement before
     indentation: whether lines that stand deeper belong to the one above

@@ -168,9 +168,9 @@ class _Parser:
                 raise UnreadableError(
                     f"{token.where}: the list opened in line {self.list_open.line} is not closed by '{self.ends}'"
                 )
-            elif mark != self.structure.separator:
+            elif mark not in self.structure.separator:
                 self.statement.append(token)
-        elif mark == self.structure.separator:
+        elif mark in self.structure.separator:
             self._end_statement()
         elif mark == self.begins:
             if not self.statement:

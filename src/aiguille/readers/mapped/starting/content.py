@@ -128,7 +128,7 @@ def is_ports(text: str) -> bool:
     if not text[:1].isdigit():
         return False
     try:
-        return all(read_port_range(part) is not None for part in text.split(","))
+        return all(read_port_range(part) is not None for part in re.split(r"[,;]\s*", text))
     except NotUnderstoodError:
         return False
 

@@ -184,11 +184,12 @@ def _comments(lines: Sequence[str]) -> tuple[str, ...]:
 def _separator(lines: Sequence[str], block: Block | None) -> str:
     if block is None:
         return ""
+    found = ""
     for sign in ";,":
         inside = [line for line in lines if f"{sign} " in line or line.rstrip().endswith(sign)]
         if inside and any(block.opens in line or line.rstrip().endswith(sign) for line in inside):
-            return sign
-    return ""
+            found += sign
+    return found
 
 
 def _phrases(lines: Sequence[str]) -> tuple[Phrase, ...]:

@@ -120,15 +120,7 @@ class Guesses:
     @cached_property
     def secrets(self) -> list[str]:
         """Places that look as if they held what nobody should see."""
-        return [
-            f"{group.path}/{one.path}"
-            for group in self.groups
-            for one in group.fields.values()
-            if "/" not in one.path
-            and not one.path.startswith("@")
-            and one.hints(*_SECRET)
-            and not one.share(lambda v: v.lower() in FLAGS)
-        ]
+        return [f"{group.path}/{one.path}" for group in self.groups for one in group.fields.values() if is_secret(one)]
 
     def _add_groups_of_names(self, plain: Sequence[Group], taken: set[str]) -> None:
         """Groups of objects: statements with a name that list names of objects."""
@@ -254,7 +246,7 @@ class _RuleGuess:
             self.keys["target"] = quote(target.path) if target is not None else ""
         self._two_addresses([one for one in rest if one not in (target, chain)])
         for one in rest:
-            if one in (target, chain) or f"={one.path}" in self.keys.values() or self._is_taken(one):
+            if one in (target, chain) or self._is_taken(one) or is_secret(one):
                 continue
             if one is own:
                 self.keys["name"] = quote(one.path)
@@ -370,6 +362,12 @@ class _RuleGuess:
                 yield up, name.path
             nodes = {one.parent for one in nodes if one.parent is not None}
             up += "/.."
+
+
+def is_secret(one: Field) -> bool:
+    """Whether a place looks as if it held what nobody should see."""
+    plain = "/" not in one.path and not one.path.startswith("@")
+    return plain and one.hints(*_SECRET) and not one.share(lambda value: value.lower() in FLAGS)
 
 
 def _is_field(group: Group, named: set[str]) -> bool:

@@ -96,8 +96,12 @@ def _lines(file: ExportFile, structure: Structure, guesses: Guesses) -> Iterator
         yield f"secrets: [{', '.join(quote(path) for path in guesses.secrets)}]"
     yield ""
     yield "# Statements that no check needs, with the reason:"
-    yield "# ignore:"
-    yield "#   - {at: some/path, why: what it is}"
+    if guesses.secrets:
+        yield "ignore:"
+        yield from (f"  - {{at: {quote(path)}, why: looks secret}}" for path in guesses.secrets)
+    else:
+        yield "# ignore:"
+        yield "#   - {at: some/path, why: what it is}"
 
 
 def _recognise(file: ExportFile, structure: Structure, guesses: Guesses) -> str:
