@@ -10,6 +10,7 @@ import pytest
 from aiguille.baseline import CATALOGUE, Audit, Severity, fingerprint, run
 from aiguille.baseline.catalogue import rule_subject
 from aiguille.model import Addresses, Device, Estate, Interface, Side
+from aiguille.readers.literals import read_address_range
 from tests.helpers import filter_table, veskara, with_zones
 
 OUT, IN = ("eth0", Side.OUTSIDE), ("eth1", Side.INSIDE)
@@ -22,8 +23,26 @@ def zoned(rules: str, **more: object) -> Device:
     return with_zones(filter_table(rules, **more), out=OUT, office=IN)  # type: ignore[arg-type]
 
 
+def addressed(rules: str, *own: str) -> Device:
+    """A device that knows its addresses, all on the outside."""
+    interface = Interface("eth0", None, tuple(read_address_range(one) for one in own))
+    return replace(zoned(rules), interfaces=(interface,))
+
+
 CASES = [
     # check, expected outcome, device
+    (
+        "access.reachable-from-outside",
+        "pass",
+        addressed(f"-A INPUT -d 10.0.0.7/32 -i eth0 {SSH} -j ACCEPT", "192.0.2.1"),
+    ),
+    (
+        "access.reachable-from-outside",
+        "fail",
+        addressed(f"-A INPUT -d 192.0.2.1/32 -i eth0 {SSH} -j ACCEPT", "192.0.2.1"),
+    ),
+    # One interface without an address may have got it from elsewhere.
+    ("access.reachable-from-outside", "fail", addressed(f"-A INPUT -d 10.0.0.7/32 -i eth0 {SSH} -j ACCEPT")),
     ("access.reachable-from-outside", "fail", zoned(f"-A INPUT -i eth0 {SSH} -j ACCEPT")),
     ("access.reachable-from-outside", "fail", zoned("-A INPUT -i eth+ -p tcp -m tcp ! --dport 80 -j ACCEPT")),
     ("access.reachable-from-outside", "fail", zoned("-A INPUT ! -i eth1 -j ACCEPT")),

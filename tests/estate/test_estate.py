@@ -152,3 +152,53 @@ def test_a_format_can_be_named(tmp_path: Path) -> None:
     assert "no table" in read([tmp_path / "odd.txt"], format="iptables-save").failures[0].message
     with pytest.raises(UsageError, match="veskara"):
         read([tmp_path], format="nonsuch")
+
+
+CLOUD = """{"castrevo": {}, "moulds": [{"key": "m"}], "places": [
+ {"label": "one", "mould": "m", "line": {"gate": "192.0.2.1/30"}, "lanes": []},
+ {"label": "two", "mould": "m", "line": {"gate": "192.0.2.5/30"}, "lanes": []}]}
+"""
+
+
+def test_a_file_of_several_devices(tmp_path: Path) -> None:
+    (tmp_path / "sites.json").write_text(CLOUD)
+    (tmp_path / "more.json").write_text(CLOUD)
+    assert [device.name for device in read([tmp_path]).devices] == ["one", "two", "one (2)", "two (2)"]
+    entry = '[[device]]\nexport = "sites.json"\ntags = ["site"]\n'
+    (tmp_path / "engagement.toml").write_text(entry)
+    estate = read([tmp_path])
+    assert [(device.name, device.tags) for device in estate.devices] == [("one", ("site",)), ("two", ("site",))]
+    (tmp_path / "engagement.toml").write_text(entry + 'name = "hut"\n')
+    estate = read([tmp_path])
+    assert not estate.devices
+    assert "describes 2 devices ('one', 'two'), which cannot all be called 'hut'" in estate.failures[0].message
+
+
+def test_dialects_of_ones_own_come_first(tmp_path: Path) -> None:
+    """A dialect given is asked before all others, and stands in for a shipped one of its name."""
+    own = """
+dialect: %s
+make: Own gate
+language: 1
+recognise: {first-lines: 'Veskara'}
+structure: {family: text, block: {opens: "{", closes: "}"}}
+device: {name: about/called}
+ignore: [{at: "*", why: nothing is wanted}]
+"""
+    (tmp_path / "gate.txt").write_text(GATE % "north")
+    for name in ("own", "veskara"):
+        (tmp_path / "own.dialect.yaml").write_text(own % name)
+        (device,) = read([tmp_path / "gate.txt"], dialects=[tmp_path / "own.dialect.yaml"]).devices
+        assert (device.make, device.name, device.dialect) == ("Own gate", "north", name)
+    (device,) = read([tmp_path / "gate.txt"]).devices
+    assert device.make == "Veskara zone gateway"
+    (tmp_path / "own.dialect.yaml").write_text(own % "own")
+    estate = read([tmp_path / "gate.txt"], dialects=[tmp_path / "own.dialect.yaml"], format="veskara")
+    assert estate.devices[0].make == "Veskara zone gateway"
+    with pytest.raises(UsageError, match="there is no format 'own'"):
+        read([tmp_path / "gate.txt"], format="own")
+    (tmp_path / "engagement.toml").write_text(
+        '[engagement]\ndialects = ["none.yaml"]\n[[device]]\nexport = "gate.txt"\n'
+    )
+    with pytest.raises(UsageError, match=r"none\.yaml: cannot be read"):
+        read([tmp_path])
