@@ -10,8 +10,9 @@ import pytest
 from aiguille.baseline import CATALOGUE, Audit, Severity, fingerprint, run
 from aiguille.baseline.catalogue import rule_subject
 from aiguille.model import Addresses, Device, Estate, Interface, Side
+from aiguille.readers import decode, mapped
 from aiguille.readers.literals import read_address_range
-from tests.helpers import filter_table, veskara, with_zones
+from tests.helpers import dialect, filter_table, veskara, with_zones
 
 OUT, IN = ("eth0", Side.OUTSIDE), ("eth1", Side.INSIDE)
 DOORS = "socket a { holds 192.0.2.1/28, in s, answers [ web ] }\narea s { faces outside }\ndoors { door web { at 443 }\n%s\n}"
@@ -29,8 +30,25 @@ def addressed(rules: str, *own: str) -> Device:
     return replace(zoned(rules), interfaces=(interface,))
 
 
+def sheet(*rows: str) -> Device:
+    """A plain rule sheet that refuses what no rule lets through."""
+    text = "\n".join(
+        [
+            "rules",
+            *rows,
+            "settings",
+            "setting,value",
+            "when nothing matches,deny",
+            "when nothing matches to the device,deny",
+        ]
+    )
+    return mapped.read(dialect("sheet"), [decode("sheet", text.encode())], "test")[0]
+
+
 CASES = [
     # check, expected outcome, device
+    ("logging.refusals", "cannot tell", sheet("src,dst,action", "any,any,deny")),
+    ("logging.refusals", "fail", sheet("src,dst,action,log", "any,any,deny,no")),
     (
         "access.reachable-from-outside",
         "pass",

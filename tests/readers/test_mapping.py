@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -9,11 +10,12 @@ import yaml
 
 from aiguille.analysis import Programs
 from aiguille.analysis.probe import Prober
-from aiguille.model import Device
+from aiguille.model import Device, Span
 from aiguille.readers import mapped
 from aiguille.readers.files import decode
 from aiguille.space import read_sentence
 
+HERE = Span("x", 1, 1)
 BASE = """
 dialect: trial
 make: Trial box
@@ -246,3 +248,42 @@ def test_arriving_rules_and_port_forwards_decide_as_one() -> None:
         packet = read_sentence(words).packet()
         assert packet is not None
         assert prober.probe(packet).verdict.value == verdict, words
+
+
+DEVICES = """
+devices: {at: site, template: like, templates: /mould, by: "@1"}
+device: {name: "@1", firmware: runs}
+secrets: [key]
+ignore: [{at: key, why: a key}]
+rulebases:
+  - name: all
+    direction: through-device
+    at: %s
+    unmatched: {action: {is: drop}}
+    rule: {action: {from: do, words: does}, name: "@1"}
+"""
+SITES = "mould m {\nruns 7\nkey hunter2\nrule a { do ok }\n}\nsite s {\nlike m\nruns 8\nrule b { do nope }\n}\nsite t { like m }\nsite u { key other }\n"
+
+
+@pytest.mark.parametrize(
+    ("at", "names"),
+    [
+        ("rule", {"s": ["b"], "t": ["a"], "u": []}),
+        ("[rule, ^/rule]", {"s": ["b", "a"], "t": ["a", "a"], "u": []}),
+        ("^/rule", {"s": ["a"], "t": ["a"], "u": []}),
+        ("/site/rule", {"s": ["b"], "t": ["b"], "u": ["b"]}),
+    ],
+)
+def test_devices_fall_back_on_their_template(at: str, names: dict[str, list[str]]) -> None:
+    data = {**yaml.safe_load(BASE), **yaml.safe_load(DEVICES % at)}
+    devices = mapped.read(mapped.load("t", yaml.safe_dump(data)), [decode("x", SITES.encode())], "")
+    assert {d.name: [r.name for b in d.rulebases for _, r in b.rules()] for d in devices} == names
+    assert [d.firmware.value if d.firmware.known else None for d in devices] == ["8", "7", None]
+    for device in devices:
+        told = "".join(
+            line for number in range(1, 15) for line in device.text(replace(HERE, first=number, last=number))
+        )
+        assert "[secret]" in told
+        assert "hunter2" not in told
+        assert "other" not in told
+        assert device.ledger.lines == device.ledger.read + device.ledger.known + device.ledger.unread_lines

@@ -90,6 +90,11 @@ class Step:
         return self.rule.logs if self.rule is not None else self.chain.policy_logs
 
     @property
+    def log_unknown(self) -> bool:
+        """Whether nothing tells if it records what it takes."""
+        return self.rule.log_unknown if self.rule is not None else self.chain.policy_log_unknown
+
+    @property
     def where(self) -> Span | None:
         return self.rule.where if self.rule is not None else self.chain.policy_where
 

@@ -190,6 +190,7 @@ class Rule:
 
     `target` is the chain of a jump or goto; `reply` the answer a reject sends, as written; `action_text` the action as
     the export names it. `built_in`: nobody wrote it, the make has it by itself; `where` is then what makes it hold.
+    `log_unknown`: nothing tells whether hits are recorded.
     """
 
     number: int
@@ -209,6 +210,7 @@ class Rule:
     schedule: str | None = None
     documentation: Documentation = Documentation()
     built_in: bool = False
+    log_unknown: bool = False
 
     @property
     def logs(self) -> bool:
@@ -265,7 +267,8 @@ class Base:
 
 @dataclass(frozen=True, slots=True)
 class Chain:
-    """Rules in order of evaluation. `policy` is what happens at the end of a base chain, None for other chains."""
+    """Rules in order of evaluation. `policy` is what happens at the end of a base chain, None for other chains; whether that
+    is recorded tells `policy_logs`, unless nothing tells."""
 
     name: str
     rules: tuple[Rule, ...]
@@ -274,6 +277,7 @@ class Chain:
     policy: Action | None = None
     policy_where: Span | None = None
     policy_logs: bool = False
+    policy_log_unknown: bool = False
     policy_is_default: bool = False
     hits: Hits | None = None
 

@@ -38,7 +38,8 @@ def check_names(
         members: dict[str, tuple[str, ...]] = {}
         where: dict[str, Span] = {}
         for one in objects:
-            yield from _undefined(one.members, known, one.where, f"{kind} '{one.name}'")
+            excluded = one.excluded if isinstance(one, AddressObject) else ()
+            yield from _undefined((*one.members, *excluded), known, one.where, f"{kind} '{one.name}'")
             members[one.name] = tuple(m.name for m in one.members if isinstance(m, Named))
             where[one.name] = one.where
         for circle in _circles(members):

@@ -48,14 +48,19 @@ def refusals(subject: Subject) -> Iterator[Answer]:
         elif not found:
             yield Passed(f"what is refused in {going} is recorded")
     for one in silent:
-        if not one.certain:
+        if one.step.log_unknown:
+            yield CannotTell(
+                f"the export does not say whether what {speak(one.step.chain, one.step.rule)} refuses is recorded; ask for the "
+                "setting, or look at the log of the device"
+            )
+        elif not one.certain:
             yield CannotTell(
                 f"{speak(one.step.chain, one.step.rule)} records nothing, and whether it refuses packets depends on a condition "
                 "the export does not settle"
             )
         elif one.final:
             yield _finding([one], "and it is the final refusal", None)
-    others = [one for one in silent if one.certain and not one.final]
+    others = [one for one in silent if one.certain and not one.final and not one.step.log_unknown]
     if others:
         yield _finding(others, "", Severity.LOW)
 

@@ -252,10 +252,12 @@ class _Builder:
             self.ledger.read_line(node.file, node.closing)
 
     def secrets(self) -> frozenset[Secret]:
-        words = (
-            w
-            for path in self.dialect.secrets
-            for n in self.get.nodes(self.place.node, path)
-            for w in read_path(path).chosen(n)
-        )
-        return frozenset(secret for word in words for secret in word.secrets())
+        """What must never be shown: of the device and of the template it falls back on, whether it does or not."""
+        found: list[Token] = []
+        for text in self.dialect.secrets:
+            path = read_path(text)
+            for start in (self.place.node, self.place.template):
+                if start is not None and (nodes := list(path.nodes(start, self.place))):
+                    self.get.found.add(path.text)
+                    found += [word for node in nodes for word in path.chosen(node)]
+        return frozenset(secret for word in found for secret in word.secrets())

@@ -50,6 +50,7 @@ class Guards(Part):
                 Action(behaviour.to_device.action),
                 policy_where=logged.where,
                 policy_logs=logged.known and logged.value,
+                policy_log_unknown=not logged.known,
                 policy_is_default=True,
             )
             yield Rulebase(chain.name, BOTH, (chain,))

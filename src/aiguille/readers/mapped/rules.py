@@ -29,6 +29,7 @@ from aiguille.model import (
     Rule,
     Rulebase,
     ServiceTerm,
+    Setting,
     Stage,
     State,
     Translate,
@@ -122,6 +123,7 @@ class Rules(Part):
             policy=action.value if action.known else Action.UNKNOWN,
             policy_where=place,
             policy_logs=logged.known and logged.value,
+            policy_log_unknown=not logged.known,
             policy_is_default=action.standing == "default",
         )
 
@@ -170,6 +172,7 @@ class _RuleReader:
         action, word = self._action(direction)
         built_in = isinstance(m.action, Value) and m.action.constant is not None
         hits = get.setting(node, m.hits, read_count)
+        logged = get.flag(node, m.logged)
         schedule = get.text(node, m.schedule)
         if schedule:
             times = self.rules.schedules.get(schedule, "")
@@ -188,7 +191,7 @@ class _RuleReader:
             comment=get.text(node, m.comment),
             enabled=get.is_on(node, m.enabled),
             target=get.text(node, m.target) or None if action in (Action.JUMP, Action.GOTO) else None,
-            effects=tuple(self._effects(direction)),
+            effects=tuple(self._effects(direction, logged)),
             hits=Hits(int(hits.value), last=get.text(node, m.last_hit)) if hits.known else None,
             schedule=schedule or None,
             documentation=Documentation(
@@ -201,6 +204,7 @@ class _RuleReader:
                 changed_at=get.text(node, m.changed_at),
             ),
             built_in=built_in,
+            log_unknown=not logged.known,
         )
         if not self.shares:
             self._unknown_parts()
@@ -349,10 +353,8 @@ class _RuleReader:
         except NotUnderstoodError:
             return Named(NameKind.ADDRESS, token.text)
 
-    def _effects(self, direction: str) -> Iterator[Effect]:
-        m = self.m
-        logged = self.get.flag(self.node, m.logged)
-        prefix = self.get.text(self.node, m.log_prefix)
+    def _effects(self, direction: str, logged: Setting[bool]) -> Iterator[Effect]:
+        prefix = self.get.text(self.node, self.m.log_prefix)
         if logged.known and logged.value:
             yield Log(prefix)
         if direction in _KINDS:
