@@ -183,13 +183,19 @@ class Device:
         if source is None:
             return ()
         lines = list(source.lines[where.first - 1 : where.last])
+        if where.stop and lines:
+            # Behind the last column first: on a single line the others would move.
+            lines[-1] = lines[-1][: where.stop]
         hidden = [s for s in self.secrets if s.file == where.file and where.first <= s.line <= where.last]
+        begin = where.start if where.stop else 0
         for secret in sorted(hidden, reverse=True):
             at = secret.line - where.first
-            lines[at] = lines[at][: secret.start] + "[secret]" + lines[at][secret.stop :]
-        if where.stop and lines:
-            lines[-1] = lines[-1][: where.stop]
-            lines[0] = lines[0][where.start :]
+            if secret.start < len(lines[at]):
+                lines[at] = lines[at][: secret.start] + "[secret]" + lines[at][secret.stop :]
+                if at == 0 and secret.start < begin:
+                    begin += len("[secret]") - (min(secret.stop, begin) - secret.start)
+        if begin and lines:
+            lines[0] = lines[0][begin:]
         return tuple(lines)
 
 

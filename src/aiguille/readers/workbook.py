@@ -7,9 +7,12 @@ import io
 import zipfile
 from collections.abc import Iterator
 from datetime import date, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from aiguille.model import UnreadableError
+
+if TYPE_CHECKING:
+    from openpyxl import Workbook
 
 ROW_LIMIT = 1_048_576
 COLUMN_LIMIT = 200
@@ -44,6 +47,13 @@ def sheets(name: str, data: bytes) -> Iterator[tuple[str, tuple[str, ...]]]:
         raise UnreadableError(f"{name}: this workbook is damaged ({error}); save it again, or as CSV") from error
     if book is None:
         raise UnreadableError(f"{name}: unpacks to more than a rule sheet can have; is this the right file?")
+    try:
+        yield from _sheets(name, book)
+    finally:
+        book.close()
+
+
+def _sheets(name: str, book: Workbook) -> Iterator[tuple[str, tuple[str, ...]]]:
     cells = 0
     for one in book.worksheets:
         lines: list[str] = []

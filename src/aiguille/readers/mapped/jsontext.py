@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.files import ExportFile
-from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token
+from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token, is_dense
 
 _SPACE = re.compile(rb"[ \t\r\n]*")
 _ESCAPE = re.compile(rb"\\.", re.DOTALL)
@@ -40,9 +40,6 @@ _CLASS = np.zeros(256, dtype=np.uint8)
 for _signs, _number in ((b"{[", _OPENS), (b"}]", _CLOSES), (b",:", _OTHER)):
     for _sign in _signs:
         _CLASS[_sign] = _number
-
-DENSE = 400
-"""Signs a line on average beyond which a node's place needs columns."""
 
 
 class _Object(list[tuple[str, Any]]):
@@ -105,7 +102,7 @@ class _Places:
         self.asides = asides
         self.data = text.encode()
         self.ascii = text.isascii()
-        self.dense = len(self.data) > DENSE * max(len(file.lines), 1)
+        self.dense = is_dense(len(self.data), len(file.lines))
         raw = np.frombuffer(self.data, dtype=np.uint8)
         self.breaks_at = np.flatnonzero(raw == 10)
         self.breaks: list[int] = self.breaks_at.tolist()
@@ -271,7 +268,8 @@ class _Places:
         words: tuple[Token, ...] = ()
         if value is not None:
             text = value if isinstance(value, str) else "true" if value else "false"
-            words = (Token(text, self.path, line, start, self._stop(value_at), self.data[value_at] == 34),)
+            quoted = self.data[value_at] == 34
+            words = (Token(text, self.path, line, start, self._stop(value_at), quoted, dense=self.dense),)
         key_start, stop = (self.column(key_at), words[0].stop if words else start + 4) if self.dense else (0, 0)
         return Node(name, words, self.path, first, line, start=key_start, stop=stop)
 

@@ -9,7 +9,7 @@ import yaml
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
-from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token
+from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token, is_dense
 
 NODE_LIMIT = 5_000_000
 """More would fill the memory; only aliases that multiply get there."""
@@ -19,6 +19,7 @@ NODE_LIMIT = 5_000_000
 class _Element:
     name: str
     first: int
+    column: int = 0
     children: list[Node] = field(default_factory=list)
     text: list[tuple[str, int, int]] = field(default_factory=list)
 
@@ -33,6 +34,7 @@ def parse_xml(file: ExportFile, asides: Asides) -> Node:
     parser = expat.ParserCreate()
     parser.buffer_text = False
     lines = file.lines
+    dense = is_dense(sum(map(len, lines)), len(lines))
     # Comments may go over several lines; what stands beside them on those is marked when it is read.
     comments: list[tuple[int, int]] = []
 
@@ -46,12 +48,15 @@ def parse_xml(file: ExportFile, asides: Asides) -> Node:
         line = parser.CurrentLineNumber
         if len(stack) > DEPTH_LIMIT:
             raise UnreadableError(f"{file.path}:{line}: elements are nested deeper than {DEPTH_LIMIT}")
-        one = _Element(_local(name), line)
         column = parser.CurrentColumnNumber
+        one = _Element(_local(name), line, column)
         for key, value in zip(attributes[::2], attributes[1::2], strict=True):
             at_line, start = _find(lines, line, column, key, value)
-            word = Token(value, file.path, at_line, start, start + len(value))
-            one.children.append(Node(_local(key), (word,) if value else (), file.path, at_line, at_line))
+            word = Token(value, file.path, at_line, start, start + len(value), dense=dense)
+            place = (start, start + len(value)) if dense else (0, 0)
+            one.children.append(
+                Node(_local(key), (word,) if value else (), file.path, at_line, at_line, start=place[0], stop=place[1])
+            )
         stack.append(one)
 
     def text(data: str) -> None:
@@ -62,13 +67,22 @@ def parse_xml(file: ExportFile, asides: Asides) -> Node:
         one = stack.pop()
         last = parser.CurrentLineNumber
         words = _words(one.text, file.path)
+        for word in words:
+            word.dense = dense
         head_last = words[-1].where.last if words else one.first
         closing = last if one.children and last > head_last else 0
         if not one.children:
             head_last = max(head_last, last)
+        behind = parser.CurrentColumnNumber
+        if lines[last - 1].startswith("</", behind):
+            behind = lines[last - 1].find(">", behind) + 1
+        start, stop = (one.column, behind) if dense else (0, 0)
         stack[-1].children.append(
-            Node(one.name, words, file.path, one.first, head_last, last, tuple(one.children), closing=closing)
-        )
+            Node(
+                one.name, words, file.path, one.first, head_last, last, tuple(one.children),
+                closing=closing, start=start, stop=stop,
+            )
+        )  # fmt: skip
 
     def comment(data: str) -> None:
         line = parser.CurrentLineNumber

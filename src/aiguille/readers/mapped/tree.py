@@ -12,12 +12,22 @@ DEPTH_LIMIT = 100
 """Exports nest a handful of levels; what is deeper wants to exhaust a reader's stack."""
 
 
+DENSE = 400
+"""Signs a line on average beyond which a node's place needs columns."""
+
+
+def is_dense(signs: int, lines: int) -> bool:
+    """Whether a file has so much on its lines that lines alone tell no place."""
+    return signs > DENSE * max(lines, 1)
+
+
 @dataclass(slots=True, eq=False)
 class Token:
     """A word with its place: columns `start` (included) to `stop` (excluded), from 0, quotes included.
 
     last: the line it ends in, where it goes over several; `stop` is then a column of that line
     used: whether a mapping has asked for it
+    dense: whether its place needs columns
     """
 
     text: str
@@ -28,9 +38,12 @@ class Token:
     quoted: bool = False
     last: int = 0
     used: bool = False
+    dense: bool = False
 
     @property
     def where(self) -> Span:
+        if self.dense:
+            return Span(self.file, self.line, max(self.line, self.last), self.start, self.stop)
         return Span(self.file, self.line, max(self.line, self.last))
 
     def secrets(self) -> Iterator[Secret]:
@@ -43,9 +56,9 @@ class Token:
     def part(self, text: str, start: int | None = None) -> Token:
         """A word cut out of this one; `start` is where in its text, None where that cannot be told."""
         if start is None or self.last > self.line:
-            return Token(text, self.file, self.line, self.start, self.stop, self.quoted, self.last)
+            return Token(text, self.file, self.line, self.start, self.stop, self.quoted, self.last, dense=self.dense)
         first = self.start + start + self.quoted
-        return Token(text, self.file, self.line, first, first + len(text), self.quoted)
+        return Token(text, self.file, self.line, first, first + len(text), self.quoted, dense=self.dense)
 
 
 class Node:
@@ -109,6 +122,8 @@ class Node:
 
     @property
     def head(self) -> Span:
+        if self.stop:
+            return self.where
         return Span(self.file, self.first, self.head_last)
 
     @property
