@@ -11,7 +11,7 @@ from functools import cached_property
 from aiguille.model import NotUnderstoodError
 from aiguille.readers.literals import read_protocol
 from aiguille.readers.mapped.part import read_members, read_port_range
-from aiguille.readers.mapped.rules import read_service
+from aiguille.readers.mapped.rule import read_service
 from aiguille.readers.mapped.tree import Node
 
 ACTIONS = {

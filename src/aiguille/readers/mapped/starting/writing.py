@@ -22,7 +22,8 @@ from aiguille.readers.mapped.spec import (
 )
 from aiguille.readers.mapped.starting.content import FLAGS, STATES, groups
 from aiguille.readers.mapped.starting.family import guess
-from aiguille.readers.mapped.starting.mapping import Guesses, Mapped, quote, verdicts
+from aiguille.readers.mapped.starting.mapping import Guesses, verdicts
+from aiguille.readers.mapped.starting.notation import Mapped, quote
 from aiguille.readers.mapped.telling import family_of
 from aiguille.readers.mapped.trial import Coverage, try_out
 

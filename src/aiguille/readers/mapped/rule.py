@@ -1,0 +1,338 @@
+"""One rule out of its statement: conditions, action, effects, and what in it was not understood."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+
+from aiguille.model import (
+    Action,
+    Addresses,
+    Condition,
+    Documentation,
+    Effect,
+    Field,
+    Hits,
+    InterfaceName,
+    Log,
+    Match,
+    Named,
+    NameKind,
+    NotUnderstoodError,
+    Numbers,
+    Operand,
+    Qualifier,
+    Rule,
+    ServiceTerm,
+    Setting,
+    State,
+    Translate,
+    TranslationKind,
+)
+from aiguille.model.protocols import PORTS
+from aiguille.readers.literals import read_icmp, read_protocol
+from aiguille.readers.mapped.objects import PORTED
+from aiguille.readers.mapped.part import Part, read_members, read_port_range
+from aiguille.readers.mapped.spec import RuleMap, Value, Where
+from aiguille.readers.mapped.tree import Node, Token
+from aiguille.readers.mapped.values import read_count, spec
+
+KINDS = {
+    "destination-translation": TranslationKind.DESTINATION,
+    "source-translation": TranslationKind.SOURCE,
+}
+
+
+class RuleContext(Part):
+    """What rules of one device refer to.
+
+    service_names: names of services, which a literal in a rule could also be
+    schedules: what the named times are
+    """
+
+    service_names: frozenset[str] = frozenset()
+    schedules: dict[str, str] = {}  # noqa: RUF012 - set once by the builder
+
+
+class RuleReader:
+    """Reads one rule."""
+
+    def __init__(self, rules: RuleContext, node: Node, m: RuleMap, *, shares: bool) -> None:
+        self.rules = rules
+        self.get = rules.get
+        self.ledger = rules.ledger
+        self.node = node
+        self.m = m
+        self.shares = shares
+        self.gaps: list[Qualifier] = []
+
+    def rule(self, number: int, direction: str) -> Rule:
+        m, get, node = self.m, self.get, self.node
+        unread_before = self.ledger.unread_entries
+        conditions = tuple(self._conditions())
+        action, word = self._action(direction)
+        built_in = isinstance(m.action, Value) and m.action.constant is not None
+        hits = get.setting(node, m.hits, read_count)
+        logged = get.flag(node, m.logged)
+        schedule = get.text(node, m.schedule)
+        if schedule:
+            times = self.rules.schedules.get(schedule, "")
+            self.gaps.append(Qualifier("time of day", f"{schedule}: {times}" if times else schedule))
+        for one in m.qualifiers:
+            found = get.tokens(node, Value(source=one.source, any=one.any))
+            if found:
+                self.gaps.append(Qualifier(one.name, " ".join(token.text for token in found)))
+        rule = Rule(
+            number=number,
+            where=node.head if built_in or self.shares else node.where,
+            action=action,
+            match=Match(conditions),
+            action_text=word,
+            name=get.text(node, m.name),
+            comment=get.text(node, m.comment),
+            enabled=get.is_on(node, m.enabled),
+            target=get.text(node, m.target) or None if action in (Action.JUMP, Action.GOTO) else None,
+            effects=tuple(self._effects(direction, logged)),
+            hits=Hits(int(hits.value), last=get.text(node, m.last_hit)) if hits.known else None,
+            schedule=schedule or None,
+            documentation=Documentation(
+                requester=get.text(node, m.requester),
+                ticket=get.text(node, m.ticket),
+                expires=get.text(node, m.expires),
+                created_by=get.text(node, m.created_by),
+                created_at=get.text(node, m.created_at),
+                changed_by=get.text(node, m.changed_by),
+                changed_at=get.text(node, m.changed_at),
+            ),
+            built_in=built_in,
+            log_unknown=not logged.known,
+        )
+        if not self.shares:
+            self._unknown_parts()
+        if self.ledger.unread_entries > unread_before and not self.gaps:
+            self.gaps.append(Qualifier("not understood", "a part of the rule"))
+        return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
+
+    def _action(self, direction: str) -> tuple[Action, str]:
+        m = self.m
+        if m.action is None:
+            return Action.CONTINUE if direction in KINDS else Action.UNKNOWN, "translate"
+        word = self.get.word(self.node, m.action)
+        if word is None:
+            missing = spec(m.action).missing
+            if missing is not None:
+                return Action(str(missing)), str(missing)
+            self.ledger.unread(
+                self.node.head, "the rule does not say what to do; it counts as one that may do anything"
+            )
+            return Action.UNKNOWN, ""
+        try:
+            return Action(str(self.get.translated(word, m.action))), word.text
+        except (NotUnderstoodError, ValueError) as error:
+            why = error.message if isinstance(error, NotUnderstoodError) else f"'{word.text}' is no action"
+            self.ledger.unread(word.where, f"{why}; the rule counts as one that may do anything")
+            return Action.UNKNOWN, word.text
+
+    def _conditions(self) -> Iterator[Condition]:
+        m = self.m
+        fixed: tuple[tuple[Field, Where | None, Callable[[Token], Operand]], ...] = (
+            (Field.IN_INTERFACE, m.in_interface, lambda t: InterfaceName(t.text)),
+            (Field.OUT_INTERFACE, m.out_interface, lambda t: InterfaceName(t.text)),
+            (Field.IN_ZONE, m.in_zone, lambda t: Named(NameKind.ZONE, t.text)),
+            (Field.OUT_ZONE, m.out_zone, lambda t: Named(NameKind.ZONE, t.text)),
+            (Field.SOURCE, m.source, self._address_or_name),
+            (Field.DESTINATION, m.destination, self._address_or_name),
+            (Field.STATE, m.states, lambda t: _state(self.get.translated(t, m.states or ""))),
+        )
+        for field, where, read in fixed:
+            if where is not None:
+                found = self._tokens(where)
+                if found is not None:
+                    yield from self._condition(field, found, read)
+        yield from self._services()
+
+    def _tokens(self, where: Where) -> tuple[tuple[Token, ...], bool] | None:
+        """The words of a condition and whether it is turned round; None for no restriction or what is not understood."""
+        try:
+            found, negated = self.get.condition(self.node, where)
+        except NotUnderstoodError as error:
+            self._gap(error, error.where or self.node.head, "")
+            return None
+        return (found, negated) if found else None
+
+    def _condition(
+        self, field: Field, found: tuple[tuple[Token, ...], bool], read: Callable[[Token], Operand]
+    ) -> Iterator[Condition]:
+        tokens, negated = found
+        operands = self._operands(tokens, read)
+        # With a value missing, the rule may match more than the others say.
+        if operands is not None:
+            yield Condition(field, operands, negated)
+
+    def _operands(self, tokens: tuple[Token, ...], read: Callable[[Token], Operand]) -> tuple[Operand, ...] | None:
+        out: list[Operand] = []
+        understood = True
+        for token in tokens:
+            try:
+                out.append(read(token))
+            except NotUnderstoodError as error:
+                understood = False
+                self._gap(error, token.where, token.text)
+        return tuple(out) if understood else None
+
+    def _gap(self, error: NotUnderstoodError, where: object, text: str) -> None:
+        self.ledger.unread(where, f"{error.message}; the rule is kept as one that may match")  # type: ignore[arg-type]
+        self.gaps.append(Qualifier("not understood", text or error.message))
+
+    def _services(self) -> Iterator[Condition]:
+        m = self.m
+        if m.service is not None and (found := self._tokens(m.service)) is not None:
+            tokens, negated = found
+            terms = [self._service(token) for token in tokens]
+            if all(term is not None for term in terms):
+                yield Condition(Field.SERVICE, tuple(o for term in terms if term for o in term), negated)
+        protocols: tuple[Numbers, ...] = ()
+        if m.protocol is not None and (found := self._tokens(m.protocol)) is not None:
+            wanted = m.protocol
+            for one in self._condition(
+                Field.PROTOCOL, found, lambda t: read_protocol(str(self.get.translated(t, wanted)))
+            ):
+                protocols = tuple(o for o in one.operands if isinstance(o, Numbers)) if not one.negated else ()
+                if any(o.last - o.first < 255 for o in protocols):
+                    yield one
+        for field, where in ((Field.SOURCE_PORT, m.source_ports), (Field.DESTINATION_PORT, m.destination_ports)):
+            if where is not None and (found := self._tokens(where)) is not None:
+                yield from self._ports(field, found, protocols)
+        if m.icmp is not None and (found := self._tokens(m.icmp)) is not None:
+            family = 6 if any(p.first == 58 for p in protocols) else 4
+            yield from self._condition(Field.ICMP, found, lambda t: read_icmp(t.text, family))
+
+    def _ports(
+        self, field: Field, found: tuple[tuple[Token, ...], bool], protocols: tuple[Numbers, ...]
+    ) -> Iterator[Condition]:
+        """Ports, and names of port groups where they may stand."""
+        tokens, negated = found
+        named = [t for t in tokens if t.text in self.rules.service_names]
+        if not named:
+            yield from self._condition(field, found, lambda t: read_port_range(t.text))
+            return
+        if field is Field.SOURCE_PORT:
+            for token in named:
+                why = NotUnderstoodError("a port group among source ports is not understood")
+                self._gap(why, token.where, token.text)
+            return
+        ports = self._operands(tuple(t for t in tokens if t not in named), lambda t: read_port_range(t.text))
+        if ports is None:
+            return
+        numbers = tuple(p for p in ports if isinstance(p, Numbers))
+        terms = tuple(ServiceTerm(p, (), numbers) for p in protocols or PORTED) if numbers else ()
+        names = tuple(Named(NameKind.SERVICE, t.text) for t in named)
+        yield Condition(Field.SERVICE, (*names, *terms), negated)
+
+    def _service(self, token: Token) -> tuple[Operand, ...] | None:
+        """A service by name, or as protocol and port, or by a well-known name where the make has those."""
+        if token.text in self.rules.service_names or token.quoted:
+            return (Named(NameKind.SERVICE, token.text),)
+        try:
+            literal = read_service(token.text)
+        except NotUnderstoodError as error:
+            self._gap(error, token.where, token.text)
+            return None
+        if literal is not None:
+            return literal
+        low = token.text.lower()
+        if self.rules.dialect.behaviour.well_known_services and low in PORTS:
+            port = Numbers(PORTS[low], PORTS[low])
+            return tuple(ServiceTerm(p, (), (port,)) for p in PORTED)
+        return (Named(NameKind.SERVICE, token.text),)
+
+    def _address_or_name(self, token: Token) -> Operand:
+        if token.text in self.rules.addresses:
+            return Named(NameKind.ADDRESS, token.text)
+        try:
+            return read_members(token.text)
+        except NotUnderstoodError:
+            return Named(NameKind.ADDRESS, token.text)
+
+    def _effects(self, direction: str, logged: Setting[bool]) -> Iterator[Effect]:
+        prefix = self.get.text(self.node, self.m.log_prefix)
+        if logged.known and logged.value:
+            yield Log(prefix)
+        if direction in KINDS:
+            yield self._translate(KINDS[direction])
+
+    def _translate(self, kind: TranslationKind) -> Translate:
+        """Where a translation leads; a name that is not one address makes it a condition that is not computed."""
+        address, ports = None, None
+        word = self.get.word(self.node, self.m.to_address)
+        if word is not None:
+            try:
+                one = read_members(word.text)
+                address = one if isinstance(one, Addresses) else None
+            except NotUnderstoodError as error:
+                address = self.rules.single(word.text)
+                if address is None:
+                    self._gap(error, word.where, word.text)
+        port = self.get.word(self.node, self.m.to_ports)
+        if port is not None:
+            found = self._operands((port,), lambda t: read_port_range(t.text))
+            ports = found[0] if found and isinstance(found[0], Numbers) else None
+        return Translate(kind, address, ports)
+
+    def _unknown_parts(self) -> None:
+        """What a rule says that the dialect has no place for may be a condition, so the rule may match."""
+        get = self.get
+        if spare := get.spare(self.node):
+            text = " ".join(word.text for word in spare)
+            self.ledger.unread(spare[0].where, f"'{text}' is more than the dialect reads of '{self.node.name}'")
+            for word in spare:
+                word.used = True
+            self.gaps.append(Qualifier("not understood", text))
+        self._unknown_below(self.node)
+
+    def _unknown_below(self, node: Node) -> None:
+        for child in node.children:
+            if id(child) in self.rules.ignored:
+                continue
+            if not child.touched():
+                self.ledger.unread(
+                    child.where, f"'{child.name}' is not known in a rule; the rule is kept as one that may match"
+                )
+                child.taken = True
+                for word in child.words:
+                    word.used = True
+                self.gaps.append(Qualifier("not understood", child.text()))
+                continue
+            if spare := self.get.spare(child):
+                self.gaps.append(Qualifier("not understood", " ".join(word.text for word in spare)))
+            self._unknown_below(child)
+
+
+def read_service(text: str) -> tuple[ServiceTerm, ...] | None:
+    """``tcp/443``, ``443/tcp``, ``udp:5000-5010``, ``icmp``: a protocol, with ports or without; None for other shapes.
+
+    Raises NotUnderstoodError where the shape fits and a part does not.
+    """
+    head, sign, tail = text.partition("/") if "/" in text else text.partition(":")
+    head, tail = head.strip(), tail.strip()
+    if sign and head[:1].isdigit() and not tail[:1].isdigit():
+        head, tail = tail, head
+    try:
+        protocol = read_protocol(head) if not head.isdecimal() else None
+    except NotUnderstoodError:
+        return None
+    if protocol is None:
+        return None
+    if not sign:
+        return (ServiceTerm(protocol),)
+    if protocol.first in (1, 58) and protocol.last == protocol.first:
+        return (ServiceTerm(protocol, icmp=(read_icmp(tail, 6 if protocol.first == 58 else 4),)),)
+    return (ServiceTerm(protocol, (), (read_port_range(tail),)),)
+
+
+def _state(value: object) -> Numbers:
+    try:
+        number = State(str(value).lower()).number
+    except ValueError as error:
+        raise NotUnderstoodError(f"'{value}' is no state of a connection ({', '.join(State)})") from error
+    return Numbers(number, number)

@@ -1,0 +1,48 @@
+"""What was guessed of a group of statements, and how it is written in the dialect language."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from aiguille.readers.mapped.starting.content import (
+    Field,
+    Group,
+    split_sign,
+)
+
+_PLAIN = re.compile(r"[A-Za-z][\w/-]*( [\w/-]+)*")
+_YAML_WORDS = frozenset({"on", "off", "yes", "no", "true", "false", "null", "y", "n"})
+
+
+@dataclass
+class Mapped:
+    """A group and what its fields are taken for: key of the language to place with options, as YAML writes them."""
+
+    group: Group
+    keys: dict[str, str] = field(default_factory=dict)
+    qualifiers: list[tuple[str, str]] = field(default_factory=list)
+
+
+def quote(text: str) -> str:
+    """Text as YAML takes it."""
+    if _PLAIN.fullmatch(text) and text.lower() not in _YAML_WORDS:
+        return text
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def place(one: Field, test: Callable[[str], bool] | None, paths: Sequence[str] = (), extra: str = "") -> str:
+    """A place with the options its words ask for."""
+    sign = split_sign(one.telling, test) if test is not None else ""
+    options = []
+    if sign:
+        options.append(f'split: "{sign}"')
+    if one.any:
+        options.append(f"any: [{', '.join(quote(word) for word in one.any)}]")
+    if any(value.startswith(("~", "!")) for value in one.values):
+        options.append(f'negated-by: "{next(v[0] for v in one.values if v[0] in "~!")}"')
+    if extra:
+        options.append(extra)
+    told = quote(one.path) if len(paths) < 2 else f"[{', '.join(quote(path) for path in paths)}]"
+    return f"{{{', '.join([f'from: {told}', *options])}}}" if options or len(paths) > 1 else told
