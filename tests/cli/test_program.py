@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 import tomllib
@@ -13,6 +14,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
+from aiguille.baseline import Area
 from aiguille.demo import files, write_estate
 from aiguille.model import AiguilleError
 from tests.helpers import run
@@ -64,6 +66,18 @@ def test_the_answer_key(estate: Path) -> None:
     for device in json.loads(run("read", estate, "--json").stdout)["devices"]:
         assert device["ledger"]["unread"] == []
         assert device["ledger"]["problems"] == []
+
+
+def test_faults_that_no_check_sees_yet_stand_where_the_key_says(estate: Path) -> None:
+    data = tomllib.loads((estate / "answer-key.toml").read_text())
+    names = {device["name"] for device in json.loads(run("read", estate, "--json").stdout)["devices"]}
+    areas = {area.value for area in Area}
+    for one in data["unchecked"]:
+        assert one["device"] in names
+        assert one["area"] in areas
+        file, _, number = one["line"].partition(":")
+        (path,) = estate.rglob(file)
+        assert re.search(r"\w", path.read_text().splitlines()[int(number) - 1]), one
 
 
 def test_output_is_the_same_for_the_same_input(estate: Path) -> None:
