@@ -14,6 +14,7 @@ from aiguille.analysis import Openness, Standing, StandingReport
 from aiguille.model import (
     Condition,
     Device,
+    Documentation,
     Field,
     Named,
     NameKind,
@@ -104,10 +105,12 @@ def _rule_lines(device: Device, describer: Describer, report: StandingReport) ->
         (f"{visible(_action(rule))}", "bold"),
         (f"  {visible(describer.rule(rule))}", ""),
     ]
-    facts = "  ".join(part for part in (str(rule.where), opened, hits, rule.name or rule.comment) if part)
+    built_in = "built in" if rule.built_in else ""
+    facts = "  ".join(part for part in (str(rule.where), opened, hits, built_in, rule.name or rule.comment) if part)
     yield [("       ", ""), (visible(facts), "dim")]
     for line in device.text(rule.where)[:1] if rule.where.first == rule.where.last else ():
-        yield [("       ", ""), (visible(line.strip()), LINE_STYLE)]
+        if any(sign.isalnum() for sign in line):  # a rule the make has built in may rest on a bracket
+            yield [("       ", ""), (visible(line.strip()), LINE_STYLE)]
     if report.because:
         yield [("       ", ""), (_because(report), "")]
     if report.why:
@@ -204,6 +207,11 @@ def _report(device: Device, describer: Describer, report: StandingReport) -> Dat
         "openness_at_least": None if not openness.low else round(log2(openness.low), 4),
         "qualifiers": [{"name": q.name, "text": q.text} for q in rule.qualifiers],
         "hits": rule.hits.packets if rule.hits else None,
+        "last_hit": rule.hits.last or None if rule.hits else None,
+        "built_in": rule.built_in,
+        "documentation": {
+            name: told for name in Documentation.__slots__ if (told := getattr(rule.documentation, name))
+        },
     }
 
 

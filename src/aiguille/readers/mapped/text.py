@@ -83,8 +83,6 @@ class _Parser:
                 self._section(number, line, found[1] or "")
                 return
             self.indent = len(line) - len(line.lstrip())
-        elif self.structure.indentation and self.list_open is None and not self.statement:
-            self.indent = len(line) - len(line.lstrip())
         if self._tokens(number, line, at) and self.list_open is None and self.long is None:
             self._end_statement()
 
