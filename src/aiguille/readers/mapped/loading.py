@@ -17,7 +17,7 @@ from msgspec import Struct
 from aiguille.model import Action, Side, State, UsageError
 from aiguille.readers.mapped import spec
 from aiguille.readers.mapped.paths import read_path
-from aiguille.readers.mapped.spec import Dialect, RulebaseMap, Value, field_kinds
+from aiguille.readers.mapped.spec import Dialect, RulebaseMap, Value, field_kinds, fields_of
 
 _STEP = re.compile(r"\.([A-Za-z0-9_-]+)|\[(\d+)\]|\[\.\.\.\]")
 
@@ -59,7 +59,7 @@ def shipped_files() -> tuple[tuple[str, str], ...]:
 def _faults(given: Struct, dialect: Dialect, node: yaml.Node | None) -> Iterator[tuple[yaml.Node | None, str]]:
     """What is wrong beyond keys and types, with the place: paths, patterns, word tables, rule bases."""
     kinds = field_kinds(type(given))
-    for one in msgspec.structs.fields(given):
+    for one in fields_of(type(given)):
         value = getattr(given, one.name)
         below = _descend(node, [(one.encode_name, "")])
         for index, part in enumerate(value if isinstance(value, tuple) else (value,)):
@@ -192,7 +192,7 @@ def _line(node: yaml.Node | None) -> int:
 
 @cache
 def _known_keys() -> tuple[str, ...]:
-    return tuple(sorted({f.encode_name for s in tables() for f in msgspec.structs.fields(s)}))
+    return tuple(sorted({f.encode_name for s in tables() for f in fields_of(s)}))
 
 
 @cache

@@ -8,9 +8,11 @@ what stands there; docs/dialects.md and the JSON Schema for editors are made fro
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Annotated, Any, Literal
 
 from msgspec import Meta, Struct, field
+from msgspec.structs import FieldInfo, fields
 
 Scalar = str | int | bool | float
 
@@ -765,6 +767,13 @@ def many(given: Any) -> tuple[Any, ...]:
     return () if given is None else given if isinstance(given, tuple) else (given,)
 
 
+@cache
+def fields_of(kind: type[Struct]) -> tuple[FieldInfo, ...]:
+    """The fields of a table of the language."""
+    return fields(kind)
+
+
+@cache
 def field_kinds(kind: type[Struct]) -> dict[str, str]:
     """What each field of a table holds, by our name: "path", "place" (a path or a `Value`), or "" for all else."""
     out = {}

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-import msgspec
 from msgspec import Struct
 
 from aiguille.readers.mapped.loading import key_docs
@@ -20,6 +19,7 @@ from aiguille.readers.mapped.spec import (
     XmlStructure,
     YamlStructure,
     field_kinds,
+    fields_of,
 )
 
 _PARTS = (
@@ -130,7 +130,7 @@ def _places(given: object, prefix: str, at: str = "") -> Iterator[tuple[str, str
     own = getattr(given, "at", None) or at
     at = own if isinstance(own, str) else " or ".join(own)
     docs, kinds = key_docs(type(given)), field_kinds(type(given))
-    for field in msgspec.structs.fields(given):
+    for field in fields_of(type(given)):
         value = getattr(given, field.name)
         key = f"{prefix}{field.encode_name}"
         if isinstance(value, Value) or (isinstance(value, str) and kinds.get(field.name) == "place"):

@@ -6,11 +6,10 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-import msgspec
 from msgspec import Struct
 
 from aiguille.readers.mapped.loading import key_docs, shipped
-from aiguille.readers.mapped.spec import Dialect, SheetStructure, Value, field_kinds
+from aiguille.readers.mapped.spec import Dialect, SheetStructure, Value, field_kinds, fields_of
 from aiguille.readers.mapped.trial import paths_of
 
 _SETTING = re.compile(r"(\w+)/row\[(\w+)=([^\]]+)\]/\w+")
@@ -74,7 +73,7 @@ def _meanings(given: object, table: str, dialect: Dialect) -> Iterator[tuple[tup
         at = getattr(given, "at", "")
         table = at.partition("/")[0] if isinstance(at, str) and at else table
         docs, kinds = key_docs(type(given)), field_kinds(type(given))
-        for field in msgspec.structs.fields(given):
+        for field in fields_of(type(given)):
             value = getattr(given, field.name)
             if kinds.get(field.name) == "place" and value is not None:
                 path = value if isinstance(value, str) else value.source

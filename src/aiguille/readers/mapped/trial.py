@@ -6,7 +6,6 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import msgspec
 from msgspec import Struct
 
 from aiguille.model import (
@@ -22,7 +21,7 @@ from aiguille.model.spelling import spell_operand
 from aiguille.readers.files import ExportFile, decode
 from aiguille.readers.mapped.build import Reading, examine
 from aiguille.readers.mapped.paths import read_path
-from aiguille.readers.mapped.spec import Devices, Dialect, Example, Lookup, field_kinds
+from aiguille.readers.mapped.spec import Devices, Dialect, Example, Lookup, field_kinds, fields_of
 
 Data = dict[str, Any]
 
@@ -279,7 +278,7 @@ def _coverage(path: str, reading: Reading) -> Coverage:
 def paths_of(given: Struct, prefix: str = "") -> Iterator[tuple[str, str]]:
     """Every path of a dialect that must lead somewhere, with the key it stands under."""
     kinds = field_kinds(type(given))
-    for one in msgspec.structs.fields(given):
+    for one in fields_of(type(given)):
         value = getattr(given, one.name)
         key = f"{prefix}{one.encode_name}"
         parts = value if isinstance(value, tuple) else (value,)
