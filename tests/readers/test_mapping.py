@@ -162,6 +162,8 @@ def test_the_parts_that_come_of_a_mapping(name: str) -> None:
     [
         ("source: {from: a, pattern: '^ip:(.+)$'}", "a 10.0.0.1", "does not look like"),
         ("source: {from: a, negated-by: '!'}", "a [ !10.0.0.1 10.0.0.2 ]", "only some of these are turned round"),
+        ("source: {from: a, any: [all], negated-by: 'not'}", "a not all", "names nothing, or everything"),
+        ("source: {from: a, negated-if: n}", "n yes", "names nothing, or everything"),
         ("protocol: p", "p tcpp", "not a protocol"),
         ("destination-ports: d", "d 70000", "not a port"),
         ("icmp: k", "k ping-pong", "not an ICMP type"),
@@ -287,3 +289,22 @@ def test_devices_fall_back_on_their_template(at: str, names: dict[str, list[str]
         assert "hunter2" not in told
         assert "other" not in told
         assert device.ledger.lines == device.ledger.read + device.ledger.known + device.ledger.unread_lines
+
+
+def test_what_is_left_out_makes_nothing_narrower() -> None:
+    """An object, a restriction or an interface of which a part is not understood is not taken for the rest of it."""
+    device = read(
+        "addresses: [{at: net, name: '@1', members: {from: is, pattern: '^ip:(.+)$'}}]\n"
+        "services: [{at: svc, name: '@1', protocol: p, destination-ports: d}]\n"
+        "interfaces: {at: port, name: '@1', addresses: ip}\n"
+        "management: {accounts: {at: user, name: '@1', sources: from}}\n",
+        "net a { is [ ip:10.0.0.1 10.0.0.2 ] }\nsvc s { p tcp\nd [ 80 many ] }\nport e { ip [ 192.0.2.1/24 dhcp ] }\n"
+        "user u { from [ 10.0.0.0/29 home ] }\nuser v { from 10.0.0.0/29\nodd x }\n",
+    )
+    parts = mapped.parts_of(device)
+    assert parts["addresses"][0]["members"] == ["10.0.0.1"]
+    assert parts["addresses"][0]["unresolved"]
+    assert not device.services[0].complete
+    assert parts["interfaces"][0]["addresses"] == []
+    assert [one["sources"] for one in parts["accounts"]] == [None, None]
+    assert len(device.ledger.unread) == 5

@@ -87,6 +87,11 @@ def read(
         for zone in device.zones:
             if zone.guessed:
                 found.notes.append(f"{device.name}: zone '{zone.name}' is a guess: {zone.guessed}")
+        if filters := [one for one in device.geo_filters if one.enabled]:
+            found.notes.append(
+                f"{device.name}: filters by country ({filters[0].where}) are read and shown, not computed; verdicts are as if "
+                "they let everything through"
+            )
     return Estate(
         devices=tuple(devices),
         as_of=as_of or found.as_of or date.today(),  # noqa: DTZ011 - the auditor's own calendar day is meant

@@ -41,11 +41,15 @@ class Objects(Part):
         )
 
     def _interface(self, node: Node, m: InterfaceMap) -> Interface:
+        before = self.ledger.unread_entries
         own = self.get.tokens(node, m.addresses) or ()
+        addresses = tuple(self.read_tokens(own, _own_address))
+        # With one of them not understood, they are not all known.
+        addresses = addresses if self.ledger.unread_entries == before else ()
         return Interface(
             name=self.get.text(node, m.name),
             where=node.where,
-            addresses=tuple(self.read_tokens(own, _own_address)),
+            addresses=addresses,
             networks=tuple(self.read_tokens([t for t in own if "/" in t.text], _own_network)),
             zone=self.get.text(node, m.zone) or None,
             enabled=self.get.is_on(node, m.enabled),
@@ -120,7 +124,11 @@ class Objects(Part):
         members: list[Addresses | MaskedAddress | Named] = []
         unresolved: list[str] = []
         countries: list[str] = []
-        for token in self.get.tokens(node, m.members) or ():
+        before = self.ledger.unread_entries
+        words = self.get.tokens(node, m.members) or ()
+        if self.ledger.unread_entries > before:
+            unresolved.append("a part that is not understood")
+        for token in words:
             if m.kind in ("hostname", "country", "hardware"):
                 unresolved.append(token.text)
                 countries += [token.text] if m.kind == "country" else []

@@ -72,7 +72,10 @@ class Part:
         if where is None:
             return unknown()
         value = spec(where)
+        before = self.ledger.unread_entries
         found = self.get.tokens(node, where)
+        if self.ledger.unread_entries > before:
+            return unknown()
         if found is not None:
             read: list[Addresses] = []
             for token in found:

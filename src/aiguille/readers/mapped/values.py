@@ -62,8 +62,14 @@ class Extractor:
                 one.taken = True
                 yield one
 
-    def tokens(self, node: Node, where: Where | None, *, first_only: bool = False) -> tuple[Token, ...] | None:
-        """The words a place holds, made ready; None if it is not there or says "no restriction"."""
+    def tokens(
+        self, node: Node, where: Where | None, *, first_only: bool = False, strict: bool = False
+    ) -> tuple[Token, ...] | None:
+        """The words a place holds, made ready; None if it is not there or says "no restriction".
+
+        A word that does not look as the dialect says is entered in the ledger and left out or, when `strict`, raises
+        NotUnderstoodError.
+        """
         if where is None:
             return None
         if isinstance(where, str):
@@ -71,19 +77,18 @@ class Extractor:
         found = self._source(node, where, first_only)
         if found is None:
             return None
-        found = self._prepared(found, where)
-        if where.any and any(self._folded(word.text) in map(self._folded, where.any) for word in found):
-            return None
-        return found
+        found = self._prepared(found, where, strict=strict)
+        return None if self._says_any(found, where) else found
 
     def condition(self, node: Node, where: Where | None) -> tuple[tuple[Token, ...] | None, bool]:
-        """The words of a condition, and whether it is turned round."""
+        """The words of a condition, and whether it is turned round; None for no restriction.
+
+        Raises NotUnderstoodError for a word that does not look as the dialect says, and where nothing is turned round.
+        """
         if not isinstance(where, Value) or (where.negated_by is None and where.negated_if is None):
-            return self.tokens(node, where), False
+            return self.tokens(node, where, strict=True), False
         found = self._source(node, where, first_only=False)
         negated = where.negated_if is not None and self._flagged(node, where.negated_if)
-        if found is None:
-            return None, negated
         mark = where.negated_by
         if mark is not None and found:
             if found[0].text == mark and not found[0].quoted:
@@ -92,10 +97,15 @@ class Extractor:
                 negated, found = not negated, tuple(w.part(w.text[1:], 1) for w in found)
             elif len(mark) == 1 and any(w.text.startswith(mark) for w in found):
                 raise NotUnderstoodError(f"only some of these are turned round by '{mark}'", found[0].where)
-        found = self._prepared(found, where)
-        if where.any and any(self._folded(word.text) in map(self._folded, where.any) for word in found):
-            return None, negated
+        found = self._prepared(found, where, strict=True) if found is not None else None
+        if found is not None and self._says_any(found, where):
+            found = None
+        if negated and not found:
+            raise NotUnderstoodError("a condition is turned round that names nothing, or everything", node.head)
         return found, negated
+
+    def _says_any(self, words: tuple[Token, ...], value: Value) -> bool:
+        return bool(value.any) and any(self._folded(word.text) in map(self._folded, value.any) for word in words)
 
     def word(self, node: Node, where: Where | None) -> Token | None:
         """The first word a place holds; any further ones stay unused."""
@@ -203,11 +213,11 @@ class Extractor:
         rows = zip(*(part for part in parts if part), strict=False)
         return tuple(row[0].part(value.between.join(word.text for word in row)) for row in rows)
 
-    def _prepared(self, words: tuple[Token, ...], value: Value) -> tuple[Token, ...]:
+    def _prepared(self, words: tuple[Token, ...], value: Value, *, strict: bool) -> tuple[Token, ...]:
         if value.split:
             words = tuple(part for word in words for part in _split(word, value.split))
         if value.pattern:
-            words = tuple(part for word in words if (part := self._cut(word, value.pattern)) is not None)
+            words = tuple(part for word in words for part in self._cut(word, value.pattern, strict=strict))
         if value.lookup is not None:
             words = tuple(found for word in words for found in self._looked_up(word, value.lookup))
         if value.wildcard:
@@ -218,11 +228,15 @@ class Extractor:
             words = tuple(self._date(word, value.date) for word in words)
         return words
 
-    def _cut(self, word: Token, pattern: str) -> Token | None:
+    def _cut(self, word: Token, pattern: str, *, strict: bool) -> tuple[Token, ...]:
         found = _compiled(pattern).search(word.text)
-        if found is None or found[1] is None:
-            raise NotUnderstoodError(f"'{word.text}' does not look like '{pattern}'", word.where)
-        return word.part(found[1], found.start(1))
+        if found is not None and found[1] is not None:
+            return (word.part(found[1], found.start(1)),)
+        why = f"'{word.text}' does not look like '{pattern}'"
+        if strict:
+            raise NotUnderstoodError(why, word.where)
+        self.ledger.unread(word.where, why)
+        return ()
 
     def _looked_up(self, word: Token, lookup: Lookup) -> tuple[Token, ...]:
         """What stands for a word elsewhere; the word itself if nothing does."""
