@@ -5,14 +5,16 @@ from __future__ import annotations
 import json
 import re
 from dataclasses import replace
+from pathlib import Path
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from aiguille.demo import files
 from aiguille.model import Device, Secret, Source, Span
 from aiguille.readers import decode, mapped
-from tests.helpers import dialect, filter_table
+from tests.helpers import dialect, filter_table, run
 
 LINE = "ABCDEFGHIJ"
 
@@ -63,3 +65,61 @@ def test_exports_on_one_line_are_quoted_by_columns() -> None:
             told = json.dumps([other.text(entry.where) for entry in other.ledger.set_aside])
             assert "cv-9a81" not in told
             assert "V2hhdGV2ZXI" not in told
+
+
+HIDDEN = """
+dialect: hidden
+make: Hidden box
+language: 1
+recognise: {%s}
+structure: %s
+secrets: ["**/key"]
+ignore: [{at: "*", why: nothing is wanted}]
+"""
+
+
+@pytest.mark.parametrize(
+    ("recognise", "structure", "text"),
+    [
+        ("first-lines: a", "{family: xml}", "<a key='h&amp;nter&lt;2' b='x'/>"),
+        ("first-lines: a", "{family: xml}", "<a\n key = \"hunter\n2\" b='key'/>"),
+        ("first-lines: a", "{family: xml}", "<a><key>hunter&amp;2</key></a>"),
+        ("first-lines: a", "{family: xml}", "<a><key> hunter\n2&gt; </key></a>"),
+        ("first-lines: a", "{family: xml}", "<a><key><![CDATA[hunter<2>]]></key></a>"),
+        ("first-lines: a", "{family: json}", '{"a": {"key": "hun\\u0074er\\"2"}}'),
+        ("first-lines: a", "{family: yaml}", "a:\n  key: |\n    hunter\n    2\n  b: x\n"),
+        ("first-lines: a", "{family: ini}", "[a]\nkey = hunter\n  2\n"),
+        ("columns: [key]", "{family: sheet, tables: {a: {columns: {key: [], b: []}}}}", 'key,b\n"hunter ""2""",x\n'),
+        ("columns: [key]", "{family: sheet, tables: {a: {columns: {key: [], b: []}}}}", 'key,b\n"hunter\n2",x\n'),
+        (
+            "first-lines: a",
+            "{family: text, pairs: '=', block: {opens: '{', closes: '}'}}",
+            'a { b key="hunter\\"\n2" }\n',
+        ),
+    ],
+)
+def test_what_is_secret_is_hidden_however_it_is_written(recognise: str, structure: str, text: str) -> None:
+    made = mapped.load("hidden", HIDDEN % (recognise, structure))
+    (device,) = mapped.read(made, [decode("a", text.encode())], "")
+    assert device.secrets
+    shown = "\n".join(device.text(Span("a", 1, len(text.splitlines()))))
+    assert "[secret]" in shown
+    for part in ("hun", "nter", "ter", "2", "amp", "lt;", "gt;"):
+        assert part not in shown, shown
+
+
+def test_half_a_pair_of_surrogates_can_be_shown(tmp_path: Path) -> None:
+    """JSON may escape what no text can hold; every output still can be written, and whole pairs stay."""
+    place = {"label": "NAME", "mould": "m", "line": {"gate": "192.0.2.1/30"}, "lanes": []}
+    sites = json.dumps({"castrevo": {}, "moulds": [{"key": "m"}], "places": [place]})
+    sites = sites.replace("NAME", "a\\ud800b\\ud83d\\ude00c\\\\ud800")
+    rules = '{"nftables": [{"metainfo": {"version": "1.0"}}, {"table": {"family": "ip", "name": "a\\udc00"}}]}'
+    (tmp_path / "sites.json").write_text(sites)
+    (tmp_path / "rules.json").write_text(rules)
+    for command in ("read", "audit", "rules"):
+        for more in ((), ("--json",)):
+            done = run(command, "sites.json", "rules.json", *more, cwd=tmp_path)
+            assert "Traceback" not in done.stderr
+            assert done.returncode in (0, 1)
+    name = json.loads(run("read", "sites.json", "--json", cwd=tmp_path).stdout)["devices"][0]["name"]
+    assert name == "a\ufffdb\U0001f600c\\ud800"

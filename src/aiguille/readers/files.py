@@ -97,6 +97,20 @@ def _workbook(name: str, data: bytes) -> ExportFile:
     return ExportFile(name, Source.of(name, data, ()), sheets=sheets)
 
 
+_HALF = re.compile(r"(\\\\|\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2}")
+
+
+def json_text(file: ExportFile) -> str:
+    """A file's text for a JSON decoder.
+
+    Escapes of half a surrogate pair (RFC 8259, 8.2) become U+FFFD, as no output could hold them; every place stays.
+    """
+    text = "\n".join(file.lines)
+    if "\\ud" not in text and "\\uD" not in text:
+        return text
+    return _HALF.sub(lambda found: found[1] or r"\ufffd", text)
+
+
 class LedgerBuilder:
     """Collects what becomes of every line, or object; those nobody spoke for come out as unread."""
 

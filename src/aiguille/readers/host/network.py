@@ -21,7 +21,7 @@ from aiguille.model import (
     Zone,
 )
 from aiguille.readers.bundle import Bundle
-from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.files import ExportFile, LedgerBuilder, json_text
 from aiguille.readers.literals import read_address, read_network, read_port
 from aiguille.readers.part import FirewallPart
 
@@ -60,7 +60,7 @@ def kind_of(file: ExportFile) -> str:
     if not head.startswith("["):
         return ""
     try:
-        data = json.loads("\n".join(file.lines))
+        data = json.loads(json_text(file))
     except (json.JSONDecodeError, RecursionError):
         return ""
     first = data[0] if isinstance(data, list) and data and isinstance(data[0], dict) else {}
@@ -78,7 +78,7 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> Network:
         kind = kind_of(file)
         if kind not in ("addr", "link", "route"):
             continue
-        data = [one for one in json.loads("\n".join(file.lines)) if isinstance(one, dict)]
+        data = [one for one in json.loads(json_text(file)) if isinstance(one, dict)]
         ledger.read(file.span(1, len(file.lines)))
         for one in data:
             if kind == "route":

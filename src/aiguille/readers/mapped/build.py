@@ -29,23 +29,22 @@ RECOGNISED_SIGNS = 4096
 def recognise(dialect: Dialect, file: ExportFile) -> str | None:
     """Why a file looks like an export of the dialect's make, None if it does not."""
     told = dialect.recognise
-    if isinstance(dialect.structure, SheetStructure):
-        return _recognise_sheet(dialect.structure, dialect, file)
-    if not told.first_lines:
-        return None
-    pattern = re2.compile(told.first_lines)
-    for number, line in enumerate(file.lines[:RECOGNISED_LINES], 1):
-        if pattern.search(line[:RECOGNISED_SIGNS]):
-            return f"line {number} is how exports of the {dialect.make} begin"
-    return None
-
-
-def _recognise_sheet(structure: SheetStructure, dialect: Dialect, file: ExportFile) -> str | None:
-    wanted = dialect.recognise.columns
-    for one in file.sheets or (file,):
-        if wanted and any(sheet.has_headings(one, table, wanted) for table in structure.tables.values()):
-            return f"its columns are those of a {dialect.make} ({', '.join(wanted)})"
-    return None
+    because = ""
+    if told.columns:
+        if not isinstance(dialect.structure, SheetStructure):
+            return None
+        tables = dialect.structure.tables.values()
+        if not any(sheet.has_headings(one, table, told.columns) for one in file.sheets or (file,) for table in tables):
+            return None
+        because = f"its columns are those of a {dialect.make} ({', '.join(told.columns)})"
+    if told.first_lines:
+        lines = (file.sheets[0] if file.sheets else file).lines[:RECOGNISED_LINES]
+        pattern = re2.compile(told.first_lines)
+        found = next((n for n, line in enumerate(lines, 1) if pattern.search(line[:RECOGNISED_SIGNS])), None)
+        if found is None:
+            return None
+        because = because or f"line {found} is how exports of the {dialect.make} begin"
+    return because or None
 
 
 @dataclass(frozen=True)
@@ -159,8 +158,8 @@ class _Builder:
         for one in d.ignore:
             nodes = get.nodes(root, one.at)
             self.ignored.update(dict.fromkeys(map(id, nodes), one.why))
-            for parent in {id(node.parent): node for node in nodes}.values():
-                self._lead_to(parent)
+            for one_of_each in {id(node.parent): node for node in nodes}.values():
+                self._lead_to(one_of_each)
         objects, administering, rules = Objects(d, get), Administering(d, get), Rules(d, get)
         interfaces = objects.interfaces()
         zones = objects.zones(interfaces)

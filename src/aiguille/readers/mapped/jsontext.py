@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from aiguille.model import Span, UnreadableError
-from aiguille.readers.files import ExportFile
+from aiguille.readers.files import ExportFile, json_text
 from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token, is_dense
 
 _SPACE = re.compile(rb"[ \t\r\n]*")
@@ -53,7 +53,7 @@ def parse(file: ExportFile, asides: Asides) -> Node:
 
     Raises UnreadableError, with the line, for what is not JSON and for depth beyond `DEPTH_LIMIT`.
     """
-    text = "\n".join(file.lines)
+    text = json_text(file)
     try:
         value = json.loads(text, object_pairs_hook=_Object, parse_int=str, parse_float=str)
     except json.JSONDecodeError as error:

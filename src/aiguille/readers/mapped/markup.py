@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from xml.parsers import expat
 
@@ -51,9 +52,9 @@ def parse_xml(file: ExportFile, asides: Asides) -> Node:
         column = parser.CurrentColumnNumber
         one = _Element(_local(name), line, column)
         for key, value in zip(attributes[::2], attributes[1::2], strict=True):
-            at_line, start = _find(lines, line, column, key, value)
-            word = Token(value, file.path, at_line, start, start + len(value), dense=dense)
-            place = (start, start + len(value)) if dense else (0, 0)
+            word = _attribute(file, line, column, key, value)
+            word.dense = dense
+            at_line, place = word.line, (word.start, word.stop) if dense else (0, 0)
             one.children.append(
                 Node(_local(key), (word,) if value else (), file.path, at_line, at_line, start=place[0], stop=place[1])
             )
@@ -66,7 +67,7 @@ def parse_xml(file: ExportFile, asides: Asides) -> Node:
     def end(_: str) -> None:
         one = stack.pop()
         last = parser.CurrentLineNumber
-        words = _words(one.text, file.path)
+        words = _words(one.text, file)
         for word in words:
             word.dense = dense
         head_last = words[-1].where.last if words else one.first
@@ -112,7 +113,7 @@ def _local(name: str) -> str:
     return name.rpartition(":")[2]
 
 
-def _words(pieces: list[tuple[str, int, int]], path: str) -> tuple[Token, ...]:
+def _words(pieces: list[tuple[str, int, int]], file: ExportFile) -> tuple[Token, ...]:
     """The text of an element as one word, with the place of its first and last sign that is no space."""
     while pieces and not pieces[-1][0].strip():
         pieces.pop()
@@ -130,24 +131,28 @@ def _words(pieces: list[tuple[str, int, int]], path: str) -> tuple[Token, ...]:
     body = body.rstrip()
     last = tail_line + body.count("\n")
     stop = len(body) - body.rfind("\n") - 1 if "\n" in body else tail_column + len(body)
-    return (Token(bare, path, line, column, stop, last=last),)
+    # An entity is longer as written than as read; text goes on to the next tag.
+    tag = file.lines[last - 1].find("<", tail_column if last == tail_line else 0)
+    written = len(file.lines[last - 1][:tag].rstrip()) if tag >= 0 else 0
+    return (Token(bare, file.path, line, column, max(stop, written), last=last),)
 
 
-def _find(lines: tuple[str, ...], line: int, column: int, key: str, value: str) -> tuple[int, int]:
-    """Where an attribute's value stands: expat tells the element's place only."""
-    for at in range(line - 1, min(line + 200, len(lines))):
-        text = lines[at]
-        from_column = column if at == line - 1 else 0
-        found = text.find(key, from_column)
-        while found >= 0:
-            rest = text[found + len(key) :].lstrip()
-            if rest.startswith("=") and rest[1:].lstrip()[:1] in ("'", '"'):
-                quote = text.find(rest[1:].lstrip()[0], found + len(key))
-                return at + 1, quote + 1
-            found = text.find(key, found + 1)
-        if ">" in text[from_column:] and value not in text:
-            break
-    return line, 0
+def _attribute(file: ExportFile, line: int, column: int, key: str, value: str) -> Token:
+    """An attribute's value with its place, from quote to quote as written: expat tells the element's place only.
+
+    Whatever cannot be placed is taken to fill the whole line.
+    """
+    wanted = re.compile(rf"(?<![\w:.-]){re.escape(key)}\s*=\s*([\"'])")
+    for at in range(line, min(line + 200, len(file.lines)) + 1):
+        found = wanted.search(file.lines[at - 1], column if at == line else 0)
+        if found is None:
+            continue
+        start = found.end()
+        for last in range(at, len(file.lines) + 1):
+            stop = file.lines[last - 1].find(found[1], start if last == at else 0)
+            if stop >= 0:
+                return Token(value, file.path, at, start, stop, last=last)
+    return Token(value, file.path, line, 0, 1 << 30)
 
 
 def parse_yaml(file: ExportFile) -> Node:

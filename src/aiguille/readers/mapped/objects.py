@@ -21,6 +21,7 @@ from aiguille.model import (
     Side,
     Zone,
 )
+from aiguille.model.spelling import spell_operand
 from aiguille.readers.literals import read_address_range, read_icmp, read_network, read_protocol
 from aiguille.readers.mapped.part import Part, read_member_or_name, read_members, read_port_range
 from aiguille.readers.mapped.spec import AddressMap, InterfaceMap, ServiceMap, ZoneMap, many
@@ -144,6 +145,12 @@ class Objects(Part):
                     self.ledger.unread(
                         token.where, f"'{token.text}' is no address, network or range; the object may cover more"
                     )
+        before = self.ledger.unread_entries
+        excluded = tuple(self.read_all(node, m.excluded, read_member_or_name))
+        if self.ledger.unread_entries > before:
+            # What is taken out is not all known, so nothing is surely left.
+            unresolved += [spell_operand(member) for member in members]
+            members, excluded = [], ()
         return AddressObject(
             name=self.get.text(node, m.name),
             members=tuple(members),
@@ -151,7 +158,7 @@ class Objects(Part):
             comment=self.get.text(node, m.comment),
             is_group=m.kind == "group",
             unresolved=tuple(unresolved),
-            excluded=tuple(self.read_all(node, m.excluded, read_member_or_name)),
+            excluded=excluded,
             countries=tuple(countries),
         )
 
@@ -170,9 +177,9 @@ class Objects(Part):
 
     def _service(self, node: Node, m: ServiceMap) -> ServiceObject:
         members: list[ServiceTerm | Named] = []
+        before = self.ledger.unread_entries
         if m.members is not None:
             members += [Named(NameKind.SERVICE, t.text) for t in self.get.tokens(node, m.members) or ()]
-        before = self.ledger.unread_entries
         members += self._terms(node, m)
         return ServiceObject(
             name=self.get.text(node, m.name),

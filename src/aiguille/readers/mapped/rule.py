@@ -25,6 +25,7 @@ from aiguille.model import (
     Rule,
     ServiceTerm,
     Setting,
+    Span,
     State,
     Translate,
     TranslationKind,
@@ -180,8 +181,8 @@ class RuleReader:
                 self._gap(error, token.where, token.text)
         return tuple(out) if understood else None
 
-    def _gap(self, error: NotUnderstoodError, where: object, text: str) -> None:
-        self.ledger.unread(where, f"{error.message}; the rule is kept as one that may match")  # type: ignore[arg-type]
+    def _gap(self, error: NotUnderstoodError, where: Span, text: str) -> None:
+        self.ledger.unread(where, f"{error.message}; the rule is kept as one that may match")
         self.gaps.append(Qualifier("not understood", text or error.message))
 
     def _services(self) -> Iterator[Condition]:

@@ -98,8 +98,12 @@ class _Sheet:
             bare = text.strip()
             name = columns[number] if number < len(columns) else None
             if bare:
-                start += len(text) - len(text.lstrip())
-                token = Token(bare, self.file.path, first, start, start + len(bare), last=last)
+                # Where quotes hide a cell's place, it may be anywhere in its row: what is secret must not show.
+                begin, stop = 0, 1 << 30
+                if start >= 0:
+                    begin = start + len(text) - len(text.lstrip())
+                    stop = begin + len(bare)
+                token = Token(bare, self.file.path, first, begin, stop, last=last)
                 children.append(Node(name or f"column {number + 1}", (token,), self.file.path, first, last))
         return Node("row", (), self.file.path, first, last, children=tuple(children))
 
@@ -114,7 +118,7 @@ def _plain(text: str) -> str:
 
 
 def _rows(file: ExportFile, limit: int = 0) -> list[tuple[tuple[int, int], list[tuple[str, int]]]]:
-    """Rows as first and last line, and cells with the column they start in (0 where a quote hides it)."""
+    """Rows as first and last line, and cells with the column they start in (-1 where quotes hide it)."""
     lines = file.lines[:limit] if limit else file.lines
     told = [line for line in lines[:LOOKED_AT] if not line.startswith("#")]
     separator = "," if file.table else max(_SEPARATORS, key=lambda sign: sum(line.count(sign) for line in told))
@@ -129,7 +133,7 @@ def _rows(file: ExportFile, limit: int = 0) -> list[tuple[tuple[int, int], list[
             at, placed = 0, []
             for cell in cells:
                 found = line.find(cell, at) if first == last else -1
-                placed.append((cell, max(found, 0)))
+                placed.append((cell, found))
                 at = found + len(cell) if found >= 0 else at
             out.append(((first, last), placed))
     except csv.Error as error:

@@ -9,7 +9,7 @@ import re2
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
-from aiguille.readers.mapped.spec import TextStructure
+from aiguille.readers.mapped.spec import Block, TextStructure
 from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token
 
 _BLOCK, _PHRASE, _SECTION, _INDENT = "block", "phrase", "section", "indentation"
@@ -305,8 +305,8 @@ def _last_line(statement: list[Token | _Pair]) -> int:
     return max(token.line, token.last)
 
 
-def _marks(block: object) -> tuple[str, str]:
-    return (block.opens, block.closes) if block is not None else ("", "")  # type: ignore[attr-defined]
+def _marks(block: Block | None) -> tuple[str, str]:
+    return (block.opens, block.closes) if block is not None else ("", "")
 
 
 def _inside(quote: str, escape: str) -> re.Pattern[str]:

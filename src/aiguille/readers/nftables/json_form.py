@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from aiguille.model import Span, UnreadableError
-from aiguille.readers.files import ExportFile
+from aiguille.readers.files import ExportFile, json_text
 
 _HEAD = re.compile(r'\s*\{\s*"nftables"\s*:\s*\[\s*')
 _BETWEEN = re.compile(r"\s*(,|\])\s*")
@@ -53,7 +53,7 @@ class Places:
 
 def items(file: ExportFile) -> Iterator[Item]:
     """The objects of a rule set in order; raises UnreadableError with line and column where the JSON breaks off."""
-    text = "\n".join(file.lines)
+    text = json_text(file)
     places = Places(file)
     decode = json.JSONDecoder().raw_decode
     head = _HEAD.match(text)

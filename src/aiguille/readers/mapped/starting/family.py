@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 import yaml
 
 from aiguille.model import AiguilleError
-from aiguille.readers.files import ExportFile
+from aiguille.readers.files import ExportFile, json_text
 from aiguille.readers.mapped.spec import (
     Block,
     Heading,
@@ -82,7 +82,7 @@ def _candidates(file: ExportFile) -> Iterator[Structure]:
 
 def _is_json(file: ExportFile) -> bool:
     try:
-        json.loads("\n".join(file.lines))
+        json.loads(json_text(file))
     except (ValueError, RecursionError):
         return False
     return True
