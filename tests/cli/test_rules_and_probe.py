@@ -41,15 +41,15 @@ def test_rules_of_the_sample(estate: Path) -> None:
     hidden = found["valley-gw", "to-huts", 3, ""]
     assert (hidden["standing"], hidden["witness"], hidden["openness"]) == ("shadowed", None, None)
     assert hidden["because"] == [
-        {"rulebase": "filter", "chain": "to-huts", "rule": 2, "file": hidden["file"], "line": 39}
+        {"rulebase": "filter", "chain": "to-huts", "rule": 2, "file": hidden["file"], "line": 45}
     ]
     needless = found["valley-gw", "FORWARD", 5, ""]
-    assert (needless["standing"], needless["because"][0]["rule"]) == ("redundant", 7)
+    assert (needless["standing"], needless["because"][0]["rule"]) == ("redundant", 11)
     consoles = found["summit-gw", "passages", 1, ""]
     assert "valley-consoles = 10.44.10.32/29" in consoles["match"]
     assert "controllers = 10.44.31.10 or 10.44.31.11" in consoles["match"]
     assert consoles["hits"] == 18231
-    assert found["summit-gw", "passages", 8, ""]["standing"] == "shadowed"
+    assert found["summit-gw", "passages", 10, ""]["standing"] == "shadowed"
     assert found["valley-gw", "remote-help", 1, ""]["openness"] == 49
     # By its lines each rule can be found again in the export.
     for rule in found.values():
@@ -74,7 +74,7 @@ def test_listings_do_not_depend_on_jobs_and_are_written_whole(estate: Path) -> N
     two = run("rules", estate, "--jobs", "2", "--json")
     assert one.stdout == (estate / "a.txt").read_text()
     assert json.loads(two.stdout) == json.loads((estate / "a.json").read_text())
-    assert "taken above by to-huts rule 2 (line 39)" in one.stdout
+    assert "taken above by to-huts rule 2 (line 45)" in one.stdout
 
 
 def test_probe_a_packet(estate: Path) -> None:
@@ -93,10 +93,10 @@ def test_probe_a_packet(estate: Path) -> None:
         True,
         "FORWARD",
         3,
-        28,
+        29,
     )
     assert decided["text"].startswith("[88213:5292780] -A FORWARD")
-    without = json.loads(run(*words, packet, "--json", "--without", "iptables.v4:28").stdout)["packets"]
+    without = json.loads(run(*words, packet, "--json", "--without", "iptables.v4:29").stdout)["packets"]
     assert [(p["id"], p["verdict"]) for p in without] == [("before", "accept"), ("packet", "drop")]
     doubtful = json.loads(
         run(*words, "icmp type 8 code 0 from 10.44.40.9 to 10.44.40.1 entering eth1.40", "--json").stdout

@@ -176,8 +176,11 @@ def test_rules_come_from_what_runs_and_the_rest_is_told() -> None:
     assert not device.ledger.problems
     assert any("not the ones that count" in entry.why for entry in device.ledger.set_aside)
     stored = DUMP.replace("COMMIT", "-A INPUT -p tcp --dport 22 -j ACCEPT\nCOMMIT")
-    (problem,) = linux({"etc/iptables/rules.v4": stored}).ledger.problems
-    assert "does not run now" in problem.why
+    device = linux({"etc/iptables/rules.v4": stored})
+    assert device.saved is not None
+    assert [len(chain.rules) for chain in device.saved[0].chains if chain.name == "INPUT"] == [2]
+    assert not device.ledger.problems
+    assert "cannot be read" in linux({"etc/iptables/rules.v4": "*filter\n:INPUT"}).ledger.problems[0].why
     assert linux({"etc/iptables/rules.v4": stored}, dump="").make == "Linux host (the rules stored for the next start)"
     with pytest.raises(UnreadableError, match=r"nothing in this bundle .* holds firewall rules"):
         linux({"etc/ssh/sshd_config": "Port 22\n"}, dump="")

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 from aiguille.analysis.decide import (
     Decider,
-    End,
     Ends,
     Proof,
     accepting_steps,
@@ -144,16 +143,16 @@ def _exposure(decider: Decider, region: Box, service: ManagementService, entranc
 def rated(program: Program, ends: Ends) -> bool:
     """Whether nothing but rates stands between the ends: every rule concerned is exact or only thins traffic out."""
 
-    def harmless(end: End) -> bool:
-        rule: Rule | None = program.steps[end.step].rule
-        sure = all(piece.sure for piece in program.steps[end.step].pieces)
+    def harmless(number: int) -> bool:
+        rule: Rule | None = program.steps[number].rule
+        sure = all(piece.sure for piece in program.steps[number].pieces)
         named = rule is not None and bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES | GENUINE
         return sure or (named and rule is not None and not rule.marks)
 
-    return all(harmless(end) for end in ends)
+    return all(harmless(number) for end in ends for number in (end.step, end.settled) if number >= 0)
 
 
 def _thinned(program: Program, ends: Ends) -> bool:
     """Whether a rate is among what stands between the ends."""
-    rules = (program.steps[end.step].rule for end in ends)
+    rules = (program.steps[number].rule for end in ends for number in (end.step, end.settled) if number >= 0)
     return any(q.name in RATES for rule in rules if rule is not None for q in rule.qualifiers)

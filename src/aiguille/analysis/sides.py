@@ -60,7 +60,7 @@ def outside_known(device: Device) -> bool:
 
 def existing(device: Device, symbols: Symbols) -> IntervalSet:
     """The interfaces the device has, where the export lists them with their addresses; else every one there may be."""
-    listed = [one.name for one in device.interfaces if one.name in symbols.names]
+    listed = [one.name for one in device.interfaces if one.name in symbols.names and one.enabled]
     if not any(one.addresses for one in device.interfaces):
         return symbols.present
     return IntervalSet.of(*(symbols.number(name) for name in listed))

@@ -1,25 +1,76 @@
 """The check catalogue and what comes of running it."""
 
-from aiguille.baseline.audit import Audit, CheckOutcome, Evidence, Finding, fingerprint, run
-from aiguille.baseline.catalogue import Area, Check, Outcome, Param, RuleRef, Severity, Subject
-from aiguille.baseline.checks import access, deny, logging, rules
+from aiguille.baseline import accepted
+from aiguille.baseline.accepted import Acceptance
+from aiguille.baseline.audit import Audit, CheckOutcome, Evidence, Finding, Witness, fingerprint, run
+from aiguille.baseline.catalogue import Area, Check, Of, Outcome, Param, RuleRef, Severity, Subject
+from aiguille.baseline.checks import (
+    access,
+    between,
+    deny,
+    geo,
+    logging,
+    login,
+    mistakes,
+    objects,
+    order,
+    papers,
+    records,
+    rules,
+    stateful,
+    system,
+    usage,
+    width,
+)
+from aiguille.baseline.tailoring import STANDARD, Baseline, Chosen, Layer, load, shipped
 
-CATALOGUE: tuple[Check, ...] = (*access.CHECKS, *deny.CHECKS, *logging.CHECKS, *rules.CHECKS)
+_MODULES = (
+    access,
+    login,
+    deny,
+    between,
+    stateful,
+    logging,
+    records,
+    geo,
+    rules,
+    width,
+    order,
+    mistakes,
+    papers,
+    objects,
+    usage,
+    system,
+)
+
+CATALOGUE: tuple[Check, ...] = tuple(
+    sorted((one for module in _MODULES for one in module.CHECKS), key=lambda one: tuple(Area).index(one.area))
+)
 """Every check there is, by area."""
 
 __all__ = [
     "CATALOGUE",
+    "STANDARD",
+    "Acceptance",
     "Area",
     "Audit",
+    "Baseline",
     "Check",
     "CheckOutcome",
+    "Chosen",
     "Evidence",
     "Finding",
+    "Layer",
+    "Of",
     "Outcome",
     "Param",
     "RuleRef",
     "Severity",
     "Subject",
+    "Witness",
+    "accepted",
     "fingerprint",
+    "load",
     "run",
+    "shipped",
 ]

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+import multiprocessing
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from aiguille.analysis import Programs, Proof
+from aiguille.analysis import Programs
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -20,7 +21,13 @@ from aiguille.baseline.catalogue import (
     Severity,
     Subject,
 )
+from aiguille.baseline.study import Study
 from aiguille.model import AiguilleError, Device, Estate, Setting, Span
+from aiguille.space import Packet
+
+if TYPE_CHECKING:
+    from aiguille.baseline.accepted import Acceptance
+    from aiguille.baseline.tailoring import Baseline, Chosen
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +54,15 @@ class Finding:
     controls: tuple[str, ...]
     evidence: tuple[Evidence, ...] = ()
     rules: tuple[RuleRef, ...] = ()
-    proof: Proof | None = None
+    proof: Witness | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Witness:
+    """A packet that proves a finding, and whether it does so certainly."""
+
+    packet: Packet
+    certain: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,11 +77,18 @@ class CheckOutcome:
 
 @dataclass(frozen=True)
 class Audit:
-    """An estate with what the baseline says of it."""
+    """An estate with what the baseline says of it.
+
+    accepted: findings somebody answers for, with the entry that says so
+    notes: what there is to say of the baseline and the accepted risks
+    """
 
     estate: Estate
     outcomes: tuple[CheckOutcome, ...]
     findings: tuple[Finding, ...]
+    baseline: str = ""
+    accepted: tuple[tuple[Finding, Acceptance], ...] = ()
+    notes: tuple[str, ...] = ()
 
     def counts(self) -> dict[Severity, int]:
         """The number of findings of each severity, most severe first."""
@@ -78,27 +100,75 @@ class Audit:
 
 def run(
     estate: Estate,
-    catalogue: Sequence[Check],
-    params: Mapping[str, Mapping[str, Any]] | None = None,
+    baseline: Baseline | Sequence[Check],
     *,
+    jobs: int = 1,
+    progress: Callable[[int, int], None] | None = None,
     raise_crashes: bool = False,
 ) -> Audit:
-    """Run every check on every device.
+    """Run what a baseline asks for on every device.
 
-    params: check id -> parameters that differ from the defaults
+    jobs: processes to share the devices among, where the system can fork; the result does not depend on it
+    progress: told how many devices of how many are done
     raise_crashes: let an error in a check through instead of answering "cannot tell"; for tests
     """
+    from aiguille.baseline.tailoring import Baseline
+
+    chosen = baseline if isinstance(baseline, Baseline) else Baseline.of(baseline)
     outcomes: list[CheckOutcome] = []
     findings: list[Finding] = []
-    for device in estate.devices:
-        programs = Programs(device)
-        for one in catalogue:
-            values = {**one.defaults(), **(params or {}).get(one.id, {})}
-            answers = _answers(one, Subject(device, programs, values), raise_crashes=raise_crashes)
-            outcomes.append(_outcome(one, device, answers))
-            findings += _findings(one, device, answers, values)
-    findings.sort(key=lambda f: (_position(estate, f.device), -f.severity.rank, f.check, _first_line(f), f.fingerprint))
-    return Audit(estate, tuple(outcomes), tuple(findings))
+    count = len(estate.devices)
+    for number, (told, found) in enumerate(_each(_Work(estate, chosen, raise_crashes), jobs), 1):
+        outcomes += told
+        findings += found
+        if progress is not None:
+            progress(number, count)
+    place = {device.name: number for number, device in enumerate(estate.devices)}
+    findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, _first_line(f), f.fingerprint))
+    return Audit(estate, tuple(outcomes), tuple(findings), chosen.name)
+
+
+@dataclass(frozen=True)
+class _Work:
+    """What a process needs to audit any device of the estate."""
+
+    estate: Estate
+    baseline: Baseline
+    raise_crashes: bool
+
+    def device(self, number: int) -> tuple[list[CheckOutcome], list[Finding]]:
+        device = self.estate.devices[number]
+        study = Study(device, self.estate, Programs(device))
+        outcomes: list[CheckOutcome] = []
+        findings: list[Finding] = []
+        for one in self.baseline.for_device(device):
+            answers = _answers(one.check, Subject(study, one.params), raise_crashes=self.raise_crashes)
+            outcomes.append(_outcome(one.check, device, answers))
+            findings += _findings(one, device, answers)
+        return outcomes, findings
+
+
+def _each(work: _Work, jobs: int) -> Iterator[tuple[list[CheckOutcome], list[Finding]]]:
+    """The devices' results in order; forked processes take them in turn."""
+    numbers = range(len(work.estate.devices))
+    if jobs < 2 or len(numbers) < 2 or "fork" not in multiprocessing.get_all_start_methods():
+        yield from map(work.device, numbers)
+        return
+    size = max(1, min(16, len(numbers) // (4 * jobs)))
+    with multiprocessing.get_context("fork").Pool(jobs, _start_worker, (work,)) as pool:
+        yield from pool.imap(_audit_device, numbers, size)
+
+
+_worker: list[_Work] = []
+"""In a forked process, the work it inherited."""
+
+
+def _start_worker(work: _Work) -> None:
+    _worker[:] = [work]
+
+
+def _audit_device(number: int) -> tuple[list[CheckOutcome], list[Finding]]:
+    return _worker[0].device(number)
 
 
 def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answer]:
@@ -145,26 +215,34 @@ def _outcome(one: Check, device: Device, answers: Sequence[Answer]) -> CheckOutc
     return CheckOutcome(one.id, device.name, Outcome.CANNOT_TELL, "the check gave no answer; please report this")
 
 
-def _findings(one: Check, device: Device, answers: Sequence[Answer], values: Mapping[str, Any]) -> Iterator[Finding]:
+def _findings(one: Chosen, device: Device, answers: Sequence[Answer]) -> Iterator[Finding]:
     repeats: dict[str, int] = {}
+    check = one.check
+    fix = check.fix.format(**{name: _spelled(value) for name, value in one.params.items()})
+    own = dict(device.advice).get(check.id)
     for answer in merged(answers):
         # Two rules alike to the letter are two findings all the same.
         repeat = repeats[answer.subject] = repeats.get(answer.subject, 0) + 1
         yield Finding(
-            fingerprint=fingerprint(one.id, device.name, answer.subject, repeat),
-            check=one.id,
-            area=one.area,
-            severity=answer.severity or one.severity,
+            fingerprint=fingerprint(check.id, device.name, answer.subject, repeat),
+            check=check.id,
+            area=check.area,
+            severity=one.severity or answer.severity or check.severity,
             device=device.name,
-            title=one.title,
+            title=check.title,
             detail=answer.detail,
-            why=one.why,
-            fix=one.fix.format(**values),
-            controls=one.controls,
+            why=check.why,
+            fix=f"{fix} On this make: {own}" if own else fix,
+            controls=check.controls,
             evidence=tuple(Evidence(where, device.text(where)) for where in answer.where),
             rules=answer.rules,
-            proof=answer.proof,
+            proof=Witness(answer.proof.packet, answer.proof.certain) if answer.proof is not None else None,
         )
+
+
+def _spelled(value: Any) -> Any:
+    """A parameter as advice names it."""
+    return ", ".join(map(str, value)) if isinstance(value, tuple) else value
 
 
 def merged(answers: Iterable[Answer]) -> list[Found]:
@@ -200,10 +278,6 @@ def fingerprint(check: str, device: str, subject: str, repeat: int = 1) -> str:
     """16 hexadecimal digits made of what a finding is about, not of where it is written."""
     text = "\0".join((check, device, subject, str(repeat)))
     return hashlib.sha256(text.encode()).hexdigest()[:16]
-
-
-def _position(estate: Estate, device: str) -> int:
-    return next((i for i, d in enumerate(estate.devices) if d.name == device), len(estate.devices))
 
 
 def _first_line(finding: Finding) -> tuple[str, int]:

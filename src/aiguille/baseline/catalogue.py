@@ -8,6 +8,7 @@ from enum import Enum, StrEnum
 from typing import Any
 
 from aiguille.analysis import Programs, Proof, Step
+from aiguille.baseline.study import Study
 from aiguille.model import Chain, Device, Rule, Rulebase, Span
 
 
@@ -49,15 +50,31 @@ class Outcome(StrEnum):
     ACCEPTED = "accepted"
 
 
+class Of(StrEnum):
+    """What the members of a parameter's list are, so that a baseline file's are checked."""
+
+    WORD = "words"
+    PATTERN = "patterns (RE2)"
+    NETWORK = "addresses or networks"
+    SERVICE = "services such as tcp/22"
+    COUNTRY = "countries (ISO 3166)"
+    SIDE = "sides"
+    RELEASE = "makes and releases, 'MAKE: RELEASE'"
+
+
 @dataclass(frozen=True, slots=True)
 class Param:
-    """A parameter of a check: its type, unit, default, and the reason for that default."""
+    """A parameter of a check: its type, unit, default, and the reason for that default.
+
+    of: for lists (tuples), what the members are
+    """
 
     name: str
     type: type
     default: Any
     unit: str
     why: str
+    of: Of = Of.WORD
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,17 +140,25 @@ Answer = Found | Passed | CannotTell | NotApplicable
 
 @dataclass(frozen=True)
 class Subject:
-    """What a check looks at: a device, its computed programs, and the parameters in force."""
+    """What a check looks at: a device, what is computed of it, and the parameters in force."""
 
-    device: Device
-    programs: Programs
+    study: Study
     params: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def device(self) -> Device:
+        return self.study.device
+
+    @property
+    def programs(self) -> Programs:
+        return self.study.programs
 
 
 @dataclass(frozen=True, slots=True)
 class Check:
     """A check of the catalogue.
 
+    how: what is looked at, and how the outcome follows from it
     needs: dotted names of the settings of `Device` without which the answer is "cannot tell"
     controls: NIST SP 800-53 Rev. 5 control numbers
     fix: advice; names of parameters in braces are filled in
@@ -144,6 +169,7 @@ class Check:
     severity: Severity
     controls: tuple[str, ...]
     why: str
+    how: str
     fix: str
     run: Callable[[Subject], Iterator[Answer]]
     needs: tuple[str, ...] = ()
@@ -164,6 +190,7 @@ def check(
     severity: Severity,
     controls: tuple[str, ...],
     why: str,
+    how: str,
     fix: str,
     needs: tuple[str, ...] = (),
     params: tuple[Param, ...] = (),
@@ -171,7 +198,7 @@ def check(
     """Make a `Check` of the function below."""
 
     def wrap(run: Callable[[Subject], Iterator[Answer]]) -> Check:
-        return Check(id, title, severity, controls, why, fix, run, needs, params)
+        return Check(id, title, severity, controls, why, how, fix, run, needs, params)
 
     return wrap
 

@@ -5,7 +5,7 @@ Port numbers as registered with IANA, or in common use where none is registered.
 
 from __future__ import annotations
 
-from aiguille.model import Device, ManagementService, Numbers, ServiceTerm
+from aiguille.model import Device, IcmpType, ManagementService, Numbers, ServiceTerm
 
 _TCP, _UDP = Numbers(6, 6), Numbers(17, 17)
 
@@ -29,6 +29,15 @@ WELL_KNOWN: tuple[ManagementService, ...] = (
     _service("screen sharing", _TCP, 5900, 5901, cleartext=True),
     _service("web administration", _TCP, 9090, 10000),
 )
+
+
+def ping() -> ManagementService:
+    """Echo requests of both families (RFC 792, RFC 4443), looked at as if they were a service."""
+    terms = (
+        ServiceTerm(Numbers(1, 1), icmp=(IcmpType(8, 8),)),
+        ServiceTerm(Numbers(58, 58), icmp=(IcmpType(128, 128),)),
+    )
+    return ManagementService("ping", terms, False, None)
 
 
 def management_services(device: Device) -> tuple[ManagementService, ...]:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from aiguille._version import __version__
 
-COMMANDS = ("read", "audit", "rules", "probe", "dialect", "demo")
+COMMANDS = ("read", "audit", "rules", "probe", "baseline", "dialect", "geo", "demo")
 """Commands in the order help lists them; each is a module of this package with NAME, HELP, EXAMPLES, add and run."""
 
 EXIT_INTERRUPTED = 130

@@ -32,7 +32,22 @@ def add(parser: argparse.ArgumentParser) -> None:
         metavar="SEVERITY",
         help=f"end with exit code 1 on findings of this severity or above: {', '.join(SEVERITIES)} (default: high)",
     )
+    parser.add_argument(
+        "--baseline", metavar="NAME|FILE", help="check against this one (default: the engagement's, else standard)"
+    )
+    parser.add_argument(
+        "--accepted", metavar="FILE", help="accepted risks (default: the engagement's, if it names a file)"
+    )
+    parser.add_argument(
+        "--jobs", metavar="N", type=_jobs, default=0, help="processes to share devices among (default: one a core)"
+    )
     options.add_output(parser)
+
+
+def _jobs(text: str) -> int:
+    if not (text.isdecimal() and text.isascii() and 1 <= int(text) <= 256):
+        raise argparse.ArgumentTypeError(f"'{text}' is not a number of processes from 1 to 256")
+    return int(text)
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -55,7 +70,17 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
         ".txt": lambda: output.as_text(arguments, view),
     }
     options.check_outputs(arguments, writers)
-    audit = made["audit"] = aiguille.audit(options.read_estate(arguments, paths))
+    estate = options.read_estate(arguments, paths)
+    with output.progress(arguments, "devices") as progress:
+        audit = made["audit"] = aiguille.audit(
+            estate,
+            getattr(arguments, "baseline", None),
+            accepted=getattr(arguments, "accepted", None),
+            jobs=getattr(arguments, "jobs", 0) or options.cores(len(estate.devices)),
+            progress=progress,
+        )
+    for note in audit.notes:
+        options.log.warning("%s", note)
     if arguments.json:
         sys.stdout.write(writers[".json"]())
     else:

@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 
     from aiguille.readers.mapped import Dialect
     from aiguille.reports.data import Data
-    from aiguille.reports.files import Writer
 
 NAME = "dialect"
 HELP = "makes described as data: list them, explain one, try one out, start a new one from a sample"
@@ -119,13 +118,5 @@ def _dialect(word: str) -> Dialect:
 
 
 def _report(arguments: argparse.Namespace, data: Callable[[], Data], view: Callable[[Console], None]) -> int:
-    from aiguille.reports.data import dump
-
-    writers: dict[str, Writer] = {".json": lambda: dump(data()), ".txt": lambda: output.as_text(arguments, view)}
-    options.check_outputs(arguments, writers)
-    if arguments.json:
-        sys.stdout.write(writers[".json"]())
-    else:
-        output.show(arguments, view)
-    options.write_outputs(arguments, writers)
+    output.report(arguments, data, view)
     return EXIT_OK

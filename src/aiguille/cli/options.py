@@ -44,6 +44,22 @@ def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
         type=Path,
         help="know the make that this dialect file describes; repeatable",
     )
+    add_geo(parser)
+    add_as_of(parser)
+
+
+def add_geo(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--geo",
+        action="append",
+        default=[],
+        metavar="FILE",
+        type=Path,
+        help="location data: registry statistics or MMDB; repeatable, later files win",
+    )
+
+
+def add_as_of(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--as-of", metavar="DATE", type=_day, help="the day ages are counted from, as 2026-11-30 (default: today)"
     )
@@ -116,6 +132,7 @@ def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | Non
             format=getattr(arguments, "format", None),
             dialects=getattr(arguments, "dialect", ()),
             as_of=arguments.as_of,
+            geo=getattr(arguments, "geo", ()),
         )
     finally:
         if collecting:
@@ -135,9 +152,14 @@ def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | Non
     return estate
 
 
+def cores(tasks: int) -> int:
+    """Processes worth starting for some tasks: one a core, none for a handful."""
+    return 1 if tasks < 4 else min(os.cpu_count() or 1, tasks)
+
+
 def exit_code(estate: Estate, otherwise: int = 0) -> int:
     """3 if something could not be read or contradicts itself, else what the command itself ends with."""
-    broken = estate.failures or any(device.ledger.problems for device in estate.devices)
+    broken = estate.failures or any(p.matters for device in estate.devices for p in device.ledger.problems)
     return EXIT_UNREADABLE if broken else otherwise
 
 

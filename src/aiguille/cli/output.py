@@ -6,13 +6,17 @@ import io
 import re
 import sys
 from argparse import Namespace
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from aiguille.cli.options import console
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from aiguille.reports.data import Data
+    from aiguille.reports.files import Writer
 
 _TRAILING = re.compile(r"[ \t]+$", re.MULTILINE)
 
@@ -33,3 +37,33 @@ def as_text(arguments: Namespace, view: Callable[[Console], None]) -> str:
     out = io.StringIO()
     view(console(arguments, out))
     return _TRAILING.sub("", out.getvalue())
+
+
+def report(arguments: Namespace, data: Callable[[], Data], view: Callable[[Console], None]) -> None:
+    """Show a view or its data, and write it to the files asked for."""
+    from aiguille.cli import options
+    from aiguille.reports.data import dump
+
+    writers: dict[str, Writer] = {".json": lambda: dump(data()), ".txt": lambda: as_text(arguments, view)}
+    options.check_outputs(arguments, writers)
+    if arguments.json:
+        sys.stdout.write(writers[".json"]())
+    else:
+        show(arguments, view)
+    options.write_outputs(arguments, writers)
+
+
+@contextmanager
+def progress(arguments: Namespace, what: str) -> Iterator[Callable[[int, int], None]]:
+    """A bar on standard error while something long runs; on a terminal only."""
+    if arguments.quiet or not sys.stderr.isatty():
+        yield lambda done, total: None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+    target = Console(stderr=True, no_color=arguments.no_color or None)
+    columns = (TextColumn(what), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
+    with Progress(*columns, console=target, transient=True) as bar:
+        task = bar.add_task(what, total=None)
+        yield lambda done, total: bar.update(task, completed=done, total=total)

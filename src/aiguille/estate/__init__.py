@@ -9,8 +9,10 @@ from datetime import date
 from pathlib import Path
 
 from aiguille.analysis import guess_outside
+from aiguille.analysis.countries import located
 from aiguille.estate import engagement
-from aiguille.model import AiguilleError, Device, Estate, Failure, UnreadableError, UsageError
+from aiguille.model import AiguilleError, Device, Estate, Failure, GeoFilter, Locations, UnreadableError, UsageError
+from aiguille.model.countries import country_code
 from aiguille.readers import (
     HOST,
     ExportFile,
@@ -24,6 +26,7 @@ from aiguille.readers import (
     load_dialect,
     members,
     named,
+    read_locations,
     recognise,
     recognise_places,
 )
@@ -53,6 +56,9 @@ class _Found:
     formats: tuple[Format, ...] = ()
     title: str = ""
     as_of: date | None = None
+    baseline: str = ""
+    accepted: str = ""
+    geo: tuple[Path, ...] = ()
 
 
 def read(
@@ -61,12 +67,14 @@ def read(
     format: str | None = None,
     dialects: Iterable[str | Path] = (),
     as_of: date | None = None,
+    geo: Iterable[str | Path] = (),
 ) -> Estate:
     """Read exports, folders of exports and engagement files into an estate.
 
     format: take every file for this format instead of recognising it
     dialects: dialect files to know beside those that come with the package
     as_of: the day ages are counted from; default: the engagement's, else today
+    geo: location data beside the engagement's: registry statistics or MMDB files, later ones winning
 
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
     engagement or dialect file or an unknown format.
@@ -76,11 +84,12 @@ def read(
     found = _Found([], [], [], known)
     for path in paths:
         _look(Path(path), wanted, found)
+    locations = read_locations([*found.geo, *map(Path, geo)])
     devices: list[Device] = []
     for job in found.jobs:
         try:
             for device in _devices(job):
-                devices.append(_unique(device, {d.name for d in devices}))
+                devices.append(located(_unique(device, {d.name for d in devices}), locations))
         except UnreadableError as error:
             found.failures.append(Failure(job.files[0].path, str(error)))
     for device in devices:
@@ -88,17 +97,33 @@ def read(
             if zone.guessed:
                 found.notes.append(f"{device.name}: zone '{zone.name}' is a guess: {zone.guessed}")
         if filters := [one for one in device.geo_filters if one.enabled]:
-            found.notes.append(
-                f"{device.name}: filters by country ({filters[0].where}) are read and shown, not computed; verdicts are as if "
-                "they let everything through"
-            )
+            found.notes += _countries_note(device, filters[0], locations)
     return Estate(
         devices=tuple(devices),
         as_of=as_of or found.as_of or date.today(),  # noqa: DTZ011 - the auditor's own calendar day is meant
         title=found.title,
         failures=tuple(found.failures),
         notes=tuple(found.notes),
+        locations=locations,
+        baseline=found.baseline,
+        accepted=found.accepted,
     )
+
+
+def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> list[str]:
+    """What a user should know of a device's filters by country."""
+    words = [word for one in device.geo_filters for word in one.countries if country_code(word) is None]
+    out = (
+        [f"{device.name}: '{words[0]}' ({first.where}) is no country of ISO 3166; its filter is taken as uncertain"]
+        if words
+        else []
+    )
+    if not locations:
+        out.append(
+            f"{device.name}: filters by country ({first.where}) are read and shown, not computed, for want of location data; "
+            "verdicts are as if they let everything through"
+        )
+    return out
 
 
 def _look(path: Path, wanted: Format | None, found: _Found) -> None:
@@ -117,6 +142,9 @@ def _engagement(path: Path, found: _Found) -> None:
     loaded = engagement.load(path)
     found.title = found.title or loaded.title
     found.as_of = found.as_of or loaded.as_of
+    found.baseline = found.baseline or loaded.baseline
+    found.accepted = found.accepted or loaded.accepted
+    found.geo += loaded.geo
     own = [load_dialect(dialect) for dialect in loaded.dialects]
     if own:
         given = {one.dialect for one in own}

@@ -41,12 +41,16 @@ class _Device(Struct, forbid_unknown_fields=True, frozen=True):
     zones: dict[str, _Zone] = {}
     tags: tuple[str, ...] = ()
     management: tuple[str, ...] = ()
+    administrators: tuple[str, ...] = ()
 
 
 class _Header(Struct, forbid_unknown_fields=True, frozen=True):
     title: str = ""
     as_of: date | None = None
     dialects: tuple[str, ...] = ()
+    baseline: str = ""
+    accepted: str = ""
+    geo: tuple[str, ...] = ()
 
 
 class _File(Struct, forbid_unknown_fields=True, frozen=True):
@@ -64,6 +68,7 @@ class Entry:
     zones: tuple[Zone, ...]
     tags: tuple[str, ...]
     management: tuple[ManagementService, ...]
+    administrators: tuple[Addresses, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +77,9 @@ class Engagement:
     as_of: date | None
     devices: tuple[Entry, ...]
     dialects: tuple[Path, ...] = ()
+    baseline: str = ""
+    accepted: str = ""
+    geo: tuple[Path, ...] = ()
 
 
 def load(path: Path) -> Engagement:
@@ -96,7 +104,27 @@ def load(path: Path) -> Engagement:
         raw.engagement.as_of,
         tuple(_entry(path, text, number, device) for number, device in enumerate(raw.device)),
         tuple(path.parent / dialect for dialect in raw.engagement.dialects),
+        _beside(path, raw.engagement.baseline),
+        str(path.parent / raw.engagement.accepted) if raw.engagement.accepted else "",
+        tuple(path.parent / name for name in raw.engagement.geo),
     )
+
+
+def _beside(path: Path, baseline: str) -> str:
+    """A baseline file beside the engagement; a word without an ending names one that ships with the program."""
+    return str(path.parent / baseline) if baseline.endswith((".yaml", ".yml")) else baseline
+
+
+def _administrator(path: Path, text: str, word: str) -> Addresses:
+    try:
+        found = read_network(word)
+    except NotUnderstoodError as error:
+        raise UsageError(f"{path}:{_line_of(text, -1, word)}: {error.message} (administrators)") from error
+    if isinstance(found, MaskedAddress):
+        raise UsageError(
+            f"{path}:{_line_of(text, -1, word)}: '{word}' is not a network with a prefix length (administrators)"
+        )
+    return found
 
 
 def apply(entry: Entry, device: Device) -> Device:
@@ -118,7 +146,13 @@ def apply(entry: Entry, device: Device) -> Device:
     # What the auditor states of an interface ends every guess about it.
     zones = [zone for zone in zones if not (zone.guessed and zone.interfaces and placed.issuperset(zone.interfaces))]
     administration = replace(device.administration, services=(*device.administration.services, *entry.management))
-    return replace(device, zones=(*zones, *stated.values()), tags=entry.tags, administration=administration)
+    return replace(
+        device,
+        zones=(*zones, *stated.values()),
+        tags=entry.tags,
+        administration=administration,
+        administrators=entry.administrators,
+    )
 
 
 def _entry(path: Path, text: str, number: int, device: _Device) -> Entry:
@@ -146,7 +180,13 @@ def _entry(path: Path, text: str, number: int, device: _Device) -> Entry:
             raise fault(word, error) from error
         services.append(ManagementService(word, (term,), False, None))
     return Entry(
-        device.name, str(path.parent / device.export), device.format, tuple(zones), device.tags, tuple(services)
+        device.name,
+        str(path.parent / device.export),
+        device.format,
+        tuple(zones),
+        device.tags,
+        tuple(services),
+        tuple(_administrator(path, text, word) for word in device.administrators),
     )
 
 

@@ -25,6 +25,7 @@ from aiguille.model.errors import (
     UsageError,
 )
 from aiguille.model.ledger import Entry, Ledger
+from aiguille.model.locations import Block, Locations, joined, overlaid
 from aiguille.model.objects import (
     Addresses,
     AddressObject,
@@ -88,6 +89,7 @@ __all__ = [
     "Administration",
     "AiguilleError",
     "Base",
+    "Block",
     "Chain",
     "Condition",
     "DestinationType",
@@ -108,6 +110,7 @@ __all__ = [
     "InterfaceName",
     "Known",
     "Ledger",
+    "Locations",
     "Log",
     "Logging",
     "ManagementService",
@@ -145,6 +148,8 @@ __all__ = [
     "UsageError",
     "Zone",
     "default",
+    "joined",
+    "overlaid",
     "stated",
     "unknown",
 ]

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from datetime import date
 
 from aiguille.model.ledger import Ledger
+from aiguille.model.locations import Locations
 from aiguille.model.objects import (
     Addresses,
     AddressObject,
@@ -68,6 +69,7 @@ class Administration:
     strong_ciphers: whether outdated ciphers and protocol versions are refused
     recovery_account: whether an account the maker built in, for emergencies, can log in
     link_layer: whether the device can be managed by hardware address, below every rule on IP
+    discovery: whether it tells its neighbours on the link what it is
     """
 
     services: tuple[ManagementService, ...] = ()
@@ -81,6 +83,7 @@ class Administration:
     strong_ciphers: Setting[bool] = field(default_factory=unknown)
     recovery_account: Setting[bool] = field(default_factory=unknown)
     link_layer: Setting[bool] = field(default_factory=unknown)
+    discovery: Setting[bool] = field(default_factory=unknown)
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,6 +148,11 @@ class Device:
 
     flood_protection: whether half-open connections are kept from filling the tables (RFC 4987)
     update_waiting: the release that waits to be installed; updates_itself: whether that happens by itself
+    time_sources: where it gets the time from, empty where it asks nobody
+    saved: the rules it would start with, where they are told apart from those that run
+    loads_rules: whether the rules are put in place when it starts
+    advice: how a check's fix reads on this make, by the check's id
+    administrators: addresses from which the auditor says that its administrators come
     """
 
     name: str
@@ -169,6 +177,11 @@ class Device:
     flood_protection: Setting[bool] = field(default_factory=unknown)
     update_waiting: Setting[str] = field(default_factory=unknown)
     updates_itself: Setting[bool] = field(default_factory=unknown)
+    time_sources: Setting[tuple[str, ...]] = field(default_factory=unknown)
+    saved: tuple[Rulebase, ...] | None = None
+    loads_rules: Setting[bool] = field(default_factory=unknown)
+    advice: tuple[tuple[str, str], ...] = ()
+    administrators: tuple[Addresses, ...] = ()
     system: tuple[Fact, ...] = ()
     secrets: frozenset[Secret] = frozenset()
     tags: tuple[str, ...] = ()
@@ -213,6 +226,8 @@ class Estate:
 
     as_of: the day ages are counted from
     notes: things a user should know that are not failures, a guessed side for instance
+    locations: which country an address is in, as far as the files given tell
+    baseline, accepted: files the engagement names, empty if it names none
     """
 
     devices: tuple[Device, ...]
@@ -220,3 +235,6 @@ class Estate:
     title: str = ""
     failures: tuple[Failure, ...] = ()
     notes: tuple[str, ...] = ()
+    locations: Locations = field(default_factory=Locations)
+    baseline: str = ""
+    accepted: str = ""

@@ -9,10 +9,14 @@ from aiguille.model.spans import Span
 
 @dataclass(frozen=True, slots=True, order=True)
 class Entry:
-    """One stretch of lines that was set aside or not understood, with the reason in words."""
+    """One stretch of lines that was set aside or not understood, with the reason in words.
+
+    matters: for problems, whether what rules do depends on it
+    """
 
     where: Span
     why: str
+    matters: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,8 +28,8 @@ class Ledger:
     known: lines understood and set aside (comments, empty lines, settings no check needs), for a stated reason
     unread: lines not understood, or understood in part only; `len(unread)` may be below their number as one entry can
         span several lines. read + known + unread_lines == lines
-    problems: statements that contradict the rest of the export, such as a name that nothing defines; the command ends
-        with exit code 3 and says each
+    problems: statements that contradict the rest of the export, such as a name that nothing defines; commands say each, and
+        end with exit code 3 if one of them `matters` to what rules do
     """
 
     lines: int = 0

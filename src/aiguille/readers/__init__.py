@@ -13,6 +13,7 @@ from aiguille.readers.archives import is_archive, members
 from aiguille.readers.bundle import is_wanted, layout
 from aiguille.readers.files import ExportFile, decode, load
 from aiguille.readers.host import recognise_places
+from aiguille.readers.locations import read_locations
 
 HOST = host.NAME
 """The format of bundles, which are recognised by how their files lie."""
@@ -108,6 +109,7 @@ __all__ = [
     "load_dialect",
     "members",
     "named",
+    "read_locations",
     "recognise",
     "recognise_places",
 ]

@@ -168,9 +168,9 @@ class LedgerBuilder:
         self._mark(where, self._UNREAD)
         self._unread.append(Entry(where, why))
 
-    def problem(self, where: Span, why: str) -> None:
+    def problem(self, where: Span, why: str, *, matters: bool = True) -> None:
         """The lines contradict the rest of the export; how far they were read is said apart from this."""
-        self._problems.append(Entry(where, why))
+        self._problems.append(Entry(where, why, matters))
 
     @property
     def unread_entries(self) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 
 from aiguille.model import (
     AddressObject,
@@ -23,7 +24,12 @@ def check_names(
     addresses: Sequence[AddressObject],
     services: Sequence[ServiceObject],
 ) -> Iterator[Entry]:
-    """Every undefined name with the line that uses it, and every circle of groups with the names along it."""
+    """Every undefined name with the line that uses it, and every circle of groups with the names along it.
+
+    They matter to verdicts only where a rule depends on them.
+    """
+    rulebases = tuple(rulebases)
+    used = _used(rulebases, addresses, services)
     known = {
         NameKind.ZONE: {zone.name for zone in zones},
         NameKind.ADDRESS: {one.name for one in addresses},
@@ -39,7 +45,8 @@ def check_names(
         where: dict[str, Span] = {}
         for one in objects:
             excluded = one.excluded if isinstance(one, AddressObject) else ()
-            yield from _undefined((*one.members, *excluded), known, one.where, f"{kind} '{one.name}'")
+            for entry in _undefined((*one.members, *excluded), known, one.where, f"{kind} '{one.name}'"):
+                yield replace(entry, matters=(kind, one.name) in used)
             members[one.name] = tuple(m.name for m in one.members if isinstance(m, Named))
             where[one.name] = one.where
         for circle in _circles(members):
@@ -47,7 +54,29 @@ def check_names(
                 where[circle[0]],
                 f"group '{circle[0]}' contains itself ({' -> '.join(circle)}); until that is mended, rules that use it "
                 "count as ones that may match",
+                (kind, circle[0]) in used,
             )
+
+
+def _used(
+    rulebases: Sequence[Rulebase], addresses: Sequence[AddressObject], services: Sequence[ServiceObject]
+) -> set[tuple[NameKind, str]]:
+    """The objects rules name, and the members of these."""
+    members: dict[tuple[NameKind, str], tuple[Named, ...]] = {}
+    for one in addresses:
+        inner = (*one.members, *one.excluded)
+        members[NameKind.ADDRESS, one.name] = tuple(m for m in inner if isinstance(m, Named))
+    for service in services:
+        members[NameKind.SERVICE, service.name] = tuple(m for m in service.members if isinstance(m, Named))
+    todo = [(o.kind, o.name) for base in rulebases for _, rule in base.rules() for c in rule.match.conditions
+            for o in c.operands if isinstance(o, Named)]  # fmt: skip
+    seen: set[tuple[NameKind, str]] = set()
+    while todo:
+        name = todo.pop()
+        if name not in seen:
+            seen.add(name)
+            todo += [(m.kind, m.name) for m in members.get(name, ())]
+    return seen
 
 
 def _undefined(

@@ -23,14 +23,26 @@ def audit_data(audit: Audit) -> Data:
         "aiguille": {"version": __version__},
         "title": audit.estate.title,
         "as_of": audit.estate.as_of.isoformat(),
+        "baseline": audit.baseline,
         "devices": [_device(device) for device in audit.estate.devices],
         "failures": _failures(audit.estate),
-        "notes": list(audit.estate.notes),
+        "notes": [*audit.estate.notes, *audit.notes],
+        "locations": list(audit.estate.locations.sources),
         "outcomes": [
             {"check": o.check, "device": o.device, "outcome": o.outcome.value, "because": o.because}
             for o in audit.outcomes
         ],
         "findings": [_finding(finding) for finding in audit.findings],
+        "accepted": [
+            {
+                **_finding(finding),
+                "reason": one.risk.reason,
+                "owner": one.risk.owner,
+                "until": one.risk.until.isoformat(),
+                "listed": f"{one.file}:{one.line}",
+            }
+            for finding, one in audit.accepted
+        ],
         "summary": {
             "by_severity": {severity.value: count for severity, count in audit.counts().items()},
             "by_outcome": _by_outcome(audit),
@@ -85,6 +97,8 @@ def settings_of(device: Device) -> Iterator[tuple[str, str, Setting[Any]]]:
         ("outdated ciphers are refused", admin.strong_ciphers),
         ("the maker's recovery account can log in", admin.recovery_account),
         ("can be managed by hardware address", admin.link_layer),
+        ("announces itself on the link", admin.discovery),
+        ("rules are loaded at start-up", device.loads_rules),
         ("half-open connections are limited", device.flood_protection),
         ("installs updates by itself", device.updates_itself),
         ("portal is open", device.portal.enabled),
@@ -98,6 +112,8 @@ def settings_of(device: Device) -> Iterator[tuple[str, str, Setting[Any]]]:
         yield "update waits", device.update_waiting.value, device.update_waiting
     if logging.collectors.known:
         yield "log sent to", ", ".join(logging.collectors.value) or "nobody", logging.collectors
+    if device.time_sources.known:
+        yield "time asked from", ", ".join(device.time_sources.value) or "nobody", device.time_sources
     for fact in device.system:
         if fact.setting.known:
             yield fact.name, fact.setting.value, fact.setting

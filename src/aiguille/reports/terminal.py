@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import Console
 from rich.padding import Padding
@@ -10,7 +10,7 @@ from rich.rule import Rule as Line
 from rich.table import Table
 from rich.text import Text
 
-from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity
+from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity, Witness
 from aiguille.model import Device, Entry, Estate, GeoFilter
 from aiguille.reports.data import settings_of
 from aiguille.reports.text import counted, visible
@@ -39,12 +39,13 @@ def show_audit(console: Console, audit: Audit) -> None:
         mine = [f for f in audit.findings if f.device == device.name]
         console.print()
         console.print(_device_line(device))
-        for finding in mine:
+        for alike in _alike(mine):
             console.print()
-            _finding(console, finding)
+            _finding(console, alike)
         if not mine:
             console.print(Padding(Text("nothing found"), (1, 0, 0, 2)))
         _open_questions(console, audit, device)
+    _accepted(console, audit)
     _not_read(console, audit.estate)
 
 
@@ -66,7 +67,8 @@ def show_read(console: Console, estate: Estate, *, show: str = "summary") -> Non
 def _head(console: Console, audit: Audit) -> None:
     estate = audit.estate
     title = visible(estate.title) or "Audit"
-    console.print(Text.assemble((title, "bold"), f", as of {estate.as_of.isoformat()}"))
+    against = f", against baseline '{visible(audit.baseline)}'" if audit.baseline else ""
+    console.print(Text.assemble((title, "bold"), f", as of {estate.as_of.isoformat()}{against}"))
     console.print(_verdict(audit))
     table = Table(box=None, padding=(0, 2, 0, 0), show_edge=False, header_style="dim", pad_edge=False)
     table.add_column("device", no_wrap=True)
@@ -100,7 +102,8 @@ def _verdict(audit: Audit) -> Text:
     bad = [f"{count} {severity.value}" for severity, count in audit.counts().items() if count]
     passed = sum(o.outcome is Outcome.PASS for o in audit.outcomes)
     found = f"{counted(len(audit.findings), 'finding')} ({', '.join(bad)})" if bad else "No findings"
-    return Text(f"{found} on {devices}; {passed} of {counted(len(audit.outcomes), 'check')} passed.")
+    taken = f", {len(audit.accepted)} accepted" if audit.accepted else ""
+    return Text(f"{found} on {devices}{taken}; {passed} of {counted(len(audit.outcomes), 'outcome')} passed.")
 
 
 def _device_line(device: Device) -> Line:
@@ -113,30 +116,68 @@ def _device_line(device: Device) -> Line:
     return Line(title, align="left", style="dim")
 
 
-def _finding(console: Console, finding: Finding) -> None:
+def _alike(findings: Sequence[Finding]) -> Iterator[list[Finding]]:
+    """Findings one by one, but those of little weight by one check together: what they share is said once."""
+    groups: dict[tuple[str, str], list[Finding]] = {}
+    for finding in findings:
+        light = finding.severity.rank < Severity.MEDIUM.rank
+        groups.setdefault((finding.check, "" if light else finding.fingerprint), []).append(finding)
+    yield from groups.values()
+
+
+def _finding(console: Console, alike: Sequence[Finding]) -> None:
+    finding = alike[0]
     head = Text.assemble(
         (f" {finding.severity.value.upper()} ", _STYLES[finding.severity]),
         " ",
         (finding.title, "bold"),
+        (f"  {len(alike)} times" if len(alike) > 1 else "", "dim"),
     )
     console.print(head)
     rows = _grid()
-    rows.add_row("", Text(visible(finding.detail)))
+    if len(alike) == 1:
+        rows.add_row("", Text(visible(finding.detail)))
     rows.add_row(Text("why", "dim"), Text(finding.why))
+    for one in alike if len(alike) > 1 else ():
+        rows.add_row("", Text(visible(one.detail)))
+        rows.add_row(Text("line", "dim"), _first_line(one))
+        if one.proof is not None:
+            rows.add_row(Text("packet", "dim"), _packet(one.proof))
+    if len(alike) == 1:
+        _proof(rows, finding)
+    rows.add_row(Text("fix", "dim"), Text(finding.fix))
+    prints = " ".join(one.fingerprint for one in alike)
+    rows.add_row(Text("id", "dim"), Text(f"{finding.check}  {prints}  {', '.join(finding.controls)}", "dim"))
+    console.print(Padding(rows, (0, 0, 0, 2)))
+
+
+def _first_line(finding: Finding) -> Text:
+    """The most telling line of a finding in one line; all of them are in the JSON."""
+    if not finding.evidence:
+        return Text("none: the export does not say it", "dim")
+    evidence = finding.evidence[0]
+    others = finding.evidence[1:]
+    out = Text.assemble((visible(str(evidence.where)), "underline"))
+    if evidence.text:
+        out.append(f"  {visible(evidence.text[0].strip())}", LINE_STYLE)
+    if others:
+        more = f" and {len(others) - 2} more" if len(others) > 2 else ""
+        out.append(f"  also {', '.join(visible(str(one.where)) for one in others[:2])}{more}", "dim")
+    return out
+
+
+def _proof(rows: Table, finding: Finding) -> None:
     for evidence in finding.evidence[:_SHOWN_LINES]:
         rows.add_row(Text("line", "dim"), _evidence(evidence))
     if len(finding.evidence) > _SHOWN_LINES:
         rows.add_row("", Text(f"and {counted(len(finding.evidence) - _SHOWN_LINES, 'more line')}", "dim"))
     if finding.proof is not None:
-        doubt = "" if finding.proof.certain else "  (may be let in: a condition stands in the way)"
-        rows.add_row(
-            Text("packet", "dim"), Text.assemble((visible(finding.proof.packet.sentence()), PACKET_STYLE), doubt)
-        )
-    rows.add_row(Text("fix", "dim"), Text(finding.fix))
-    rows.add_row(
-        Text("id", "dim"), Text(f"{finding.check}  {finding.fingerprint}  {', '.join(finding.controls)}", "dim")
-    )
-    console.print(Padding(rows, (0, 0, 0, 2)))
+        rows.add_row(Text("packet", "dim"), _packet(finding.proof))
+
+
+def _packet(proof: Witness) -> Text:
+    doubt = "" if proof.certain else "  (may be let in: a condition stands in the way)"
+    return Text.assemble((visible(proof.packet.sentence()), PACKET_STYLE), doubt)
 
 
 def _evidence(evidence: Evidence) -> Text:
@@ -160,17 +201,41 @@ def _grid() -> Table:
 
 
 def _open_questions(console: Console, audit: Audit, device: Device) -> None:
-    open_ones = [o for o in audit.outcomes if o.device == device.name and o.outcome is Outcome.CANNOT_TELL]
-    if not open_ones:
+    """What could not be told, the checks with one reason together."""
+    reasons: dict[str, list[str]] = {}
+    for one in audit.outcomes:
+        if one.device == device.name and one.outcome is Outcome.CANNOT_TELL:
+            reasons.setdefault(one.because, []).append(one.check)
+    if not reasons:
         return
     console.print()
     console.print(Text(f"Cannot tell on {visible(device.name)}", "bold"))
     rows = Table.grid(padding=(0, 2))
-    rows.add_column(no_wrap=True)
+    rows.add_column(width=31, overflow="fold")
     rows.add_column(overflow="fold")
-    for one in open_ones:
-        rows.add_row(Text(one.check, "dim"), Text(visible(one.because)))
+    for because, checks in reasons.items():
+        rows.add_row(Text("\n".join(checks), "dim"), Text(visible(because)))
     console.print(Padding(rows, (0, 0, 0, 2)))
+
+
+def _accepted(console: Console, audit: Audit) -> None:
+    """What somebody answers for, and what there is to say of the list."""
+    if audit.accepted:
+        console.print()
+        console.print(Text("Accepted risks", "bold"))
+        rows = Table.grid(padding=(0, 2))
+        for finding, acceptance in audit.accepted:
+            risk = acceptance.risk
+            said = Text.assemble(
+                visible(finding.detail), (f" {visible(risk.owner)}, until {risk.until}: {visible(risk.reason)}", "dim")
+            )
+            rows.add_row(Text(visible(finding.device)), Text(finding.check, "dim"), said)
+        console.print(Padding(rows, (0, 0, 0, 2)))
+    if audit.notes:
+        console.print()
+        console.print(Text("On the list of accepted risks", "bold"))
+        for note in audit.notes:
+            console.print(Padding(Text(visible(note)), (0, 0, 0, 2)))
 
 
 def _geo(one: GeoFilter) -> str:

@@ -4,24 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from math import isinf
 
 from aiguille.analysis import (
     Entrance,
     Exposure,
     Programs,
     each_interface,
-    entrances,
     exposures,
     networks_in,
     outside_known,
+    surely_refused,
 )
+from aiguille.analysis.exposure import opening
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
     Check,
     Found,
     NotApplicable,
+    Of,
     Param,
     Passed,
     Severity,
@@ -32,9 +33,11 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.services import management_services
-from aiguille.model import Direction, ManagementService, Side, Span
-from aiguille.space import Axis, IntervalSet
+from aiguille.baseline.services import WELL_KNOWN, ping
+from aiguille.baseline.wording import capital, counted, lines, listed
+from aiguille.model import Addresses, Direction, ManagementService, Side, Span
+from aiguille.model.spelling import spell_operand
+from aiguille.space import Axis, IntervalSet, box, overlap
 
 _SOURCES = Param(
     "at_most_sources",
@@ -58,11 +61,11 @@ class _Group:
         return max(self.exposures, key=lambda e: e.networks)
 
     def services(self) -> str:
-        return _listed(dict.fromkeys(e.service.name for e in self.exposures))
+        return listed(dict.fromkeys(e.service.name for e in self.exposures))
 
     def entrances(self) -> str:
         ways = dict.fromkeys(e.entrance for e in self.exposures)
-        labels = _listed(dict.fromkeys(w.label for w in ways))
+        labels = listed(dict.fromkeys(w.label for w in ways))
         if all(way.side is None for way in ways):
             return f"through {labels}"
         return f"through zone{'s' if len(ways) > 1 else ''} {labels}"
@@ -74,11 +77,6 @@ def _grouped(found: Iterable[Exposure]) -> list[_Group]:
         rules = tuple(id(s.rule) for s in exposure.proof.steps)
         groups.setdefault((exposure.proof.program.family, exposure.certain, rules), _Group()).exposures.append(exposure)
     return list(groups.values())
-
-
-def _listed(names: Iterable[str]) -> str:
-    every = list(names)
-    return every[0] if len(every) == 1 else ", ".join(every[:-1]) + " and " + every[-1]
 
 
 def _sources(exposure: Exposure) -> str:
@@ -117,6 +115,9 @@ def _doubt(group: _Group) -> CannotTell:
 
 
 def _exposed(subject: Subject, wanted: Sequence[Entrance], services: Sequence[ManagementService]) -> list[Exposure]:
+    known = {one.name for one in services}
+    if all(one in subject.study.services for one in services) and all(e in subject.study.entrances for e in wanted):
+        return [e for one in wanted for e in subject.study.exposures if e.entrance == one and e.service.name in known]
     return [e for entrance in wanted for e in exposures(subject.programs, entrance, services)]
 
 
@@ -134,6 +135,8 @@ NO_RULES = "the export holds no rules for traffic to the device itself; export t
     controls=("AC-17", "SC-7", "CM-7"),
     params=(_SOURCES,),
     why="Whoever can reach a login can try passwords and use its next flaw; on the outside that is everybody.",
+    how="For each way of managing the device the sources that get in from the outside are computed, all rules together; more than "
+    "the parameter allows is a finding, told for each rule that lets them in.",
     fix="Allow management from the outside only from named addresses (at most {at_most_sources}), or better through a VPN to "
     "an inside address, and refuse it to all others.",
 )
@@ -141,9 +144,9 @@ def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
     if not _to_device(subject.programs):
         yield CannotTell(NO_RULES)
         return
-    services = management_services(subject.device)
+    services = subject.study.services
     if outside_known(subject.device):
-        ways = tuple(e for e in entrances(subject.programs) if e.side is Side.OUTSIDE)
+        ways = tuple(e for e in subject.study.entrances if e.side is Side.OUTSIDE)
         open_to = _wide(subject, ways, services)
         certain, doubtful = [e for e in open_to if e.certain], [e for e in open_to if not e.certain]
     else:
@@ -206,15 +209,16 @@ def _whichever(ways: Sequence[Entrance], found: Sequence[Exposure]) -> tuple[lis
     controls=("AC-3", "AC-17", "SC-7"),
     params=(_SOURCES,),
     why="One infected workstation or visitor inside is enough to attack the device's login.",
+    how="As for the outside, on every interface whose zone is neither outside nor for management.",
     fix="Restrict management to the administrators' addresses (at most {at_most_sources}) or a management network.",
 )
 def no_source_restriction(subject: Subject) -> Iterator[Answer]:
     if not _to_device(subject.programs):
         yield CannotTell(NO_RULES)
         return
-    services = management_services(subject.device)
+    services = subject.study.services
     skipped = (Side.OUTSIDE, Side.MANAGEMENT, None)
-    ways = [e for e in entrances(subject.programs) if e.side not in skipped]
+    ways = [e for e in subject.study.entrances if e.side not in skipped]
     if not ways:
         yield CannotTell(
             "the export does not say which interfaces face inside networks; state zones in engagement.toml"
@@ -236,17 +240,19 @@ def no_source_restriction(subject: Subject) -> Iterator[Answer]:
     severity=Severity.MEDIUM,
     controls=("SC-8", "AC-17", "IA-5"),
     why="Passwords and session cookies cross the network readable; anyone on the path can take them.",
+    how="Cleartext ways of managing the device that some source can reach are findings, on the outside high; one that is merely "
+    "switched on and let in by no rule is a low one.",
     fix="Switch the cleartext service off and refuse its port; use SSH, HTTPS or SNMP version 3 instead.",
 )
 def cleartext(subject: Subject) -> Iterator[Answer]:
     if not _to_device(subject.programs):
         yield CannotTell(NO_RULES)
         return
-    services = [s for s in management_services(subject.device) if s.cleartext]
+    services = [s for s in subject.study.services if s.cleartext]
     if not services:
         yield Passed("no cleartext management service is configured")
         return
-    found = _exposed(subject, entrances(subject.programs), services)
+    found = _exposed(subject, subject.study.entrances, services)
     for group in _grouped(e for e in found if e.certain):
         answer = _describe(group)
         if any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
@@ -254,80 +260,194 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
         yield answer
     for group in _grouped(e for e in found if not e.certain):
         yield _doubt(group)
+    for service in services:
+        if service.where is not None and not any(e.service.name == service.name for e in found):
+            yield Found(
+                f"{capital(service.name)} is switched on, though no rule lets it in today.",
+                f"enabled {service.name}",
+                lines(service.where),
+                severity=Severity.LOW,
+            )
     if not found:
         yield Passed(f"none of {len(services)} cleartext services is let in")
 
 
 @check(
-    id="access.lockout-threshold",
-    title="Failed logins lock out too late or never",
-    severity=Severity.MEDIUM,
-    controls=("AC-7",),
-    needs=("administration.lockout_attempts",),
-    params=(Param("at_most", int, 3, "failed logins", "three leave room for a slip and none for guessing"),),
-    why="Without a lockout passwords can be guessed at the speed of the network.",
-    fix="Lock an account or source out after {at_most} failed logins or fewer.",
+    id="access.too-many-sources",
+    title="Named management sources are too many",
+    severity=Severity.LOW,
+    controls=("AC-3", "AC-6", "AC-17"),
+    params=(
+        Param("at_most", int, 24, "addresses", "administrators, their deputies and a maker's help desk fit in"),
+        Param("at_most_inside", int, 256, "addresses on a management network", "the whole of one such network"),
+    ),
+    why="Every allowed address is a way in for whoever takes it over; a list that only grows ends up as no restriction.",
+    how="Counts the addresses that may log in, all rules together, for each service and zone. What is open to more than named sources "
+    "is the matter of access.reachable-from-outside and access.no-source-restriction and not reported again.",
+    fix="Cut the allowed sources down to the administrators' own addresses, {at_most} at most.",
 )
-def lockout_threshold(subject: Subject) -> Iterator[Answer]:
-    attempts = subject.device.administration.lockout_attempts
-    limit = subject.params["at_most"]
-    if attempts.value <= limit:
-        yield Passed(f"lockout after {attempts.value:g} failed logins")
+def too_many_sources(subject: Subject) -> Iterator[Answer]:
+    if not _to_device(subject.programs):
+        yield CannotTell(NO_RULES)
         return
-    how = (
-        "Failed logins never lock out"
-        if isinf(attempts.value)
-        else f"Lockout comes only after {attempts.value:g} failed logins"
-    )
-    yield Found(f"{how}{_by_default(attempts.standing)}.", "lockout threshold", _lines(attempts.where))
+    together: dict[tuple[object, ...], list[Exposure]] = {}
+    for exposure in subject.study.exposures:
+        if exposure.certain:
+            key = (exposure.proof.program.family, exposure.entrance.label, exposure.service.name)
+            together.setdefault(key, []).append(exposure)
+    wide: list[Exposure] = []
+    for alike in together.values():
+        managing = alike[0].entrance.side is Side.MANAGEMENT
+        everybody = IntervalSet(span for e in alike for span in e.sources.spans)
+        count = networks_in(everybody, alike[0].proof.program.family)
+        if managing:
+            wide += alike if count > subject.params["at_most_inside"] else []
+        elif subject.params["at_most"] < count <= _SOURCES.default:
+            wide += alike
+    for group in _grouped(wide):
+        yield _describe(group)
+    if not wide:
+        yield Passed(f"nowhere more than {subject.params['at_most']} named addresses may log in")
 
 
 @check(
-    id="access.lockout-duration",
-    title="A lockout is over too soon",
-    severity=Severity.MEDIUM,
-    controls=("AC-7",),
-    needs=("administration.lockout_seconds", "administration.lockout_attempts"),
+    id="access.needless-service",
+    title="The device answers where nobody needs it to",
+    severity=Severity.LOW,
+    controls=("CM-7", "SC-7"),
     params=(
         Param(
-            "at_least", int, 300, "seconds", "five minutes make guessing hopeless and wait out a forgetful colleague"
+            "sides",
+            tuple,
+            ("outside", "guest", "dmz"),
+            "sides",
+            "who sits there has no business with the device",
+            Of.SIDE,
         ),
     ),
-    why="A lockout of seconds slows guessing down no more than a slow line does.",
-    fix="Let a lockout last at least {at_least} seconds.",
+    why="Whatever answers tells a stranger that the device is there, and what it is.",
+    how="Computes whether an echo request (ping) from zones of the sides named is answered; where an export lists services by "
+    "interface, the ways of managing the device listed on guest and dmz interfaces count too.",
+    fix="Switch off on interfaces facing {sides} what is not needed there; allow ping from named monitoring hosts only.",
 )
-def lockout_duration(subject: Subject) -> Iterator[Answer]:
-    administration = subject.device.administration
-    if isinf(administration.lockout_attempts.value):
-        yield NotApplicable("there is no lockout whose duration could be judged")
+def needless_service(subject: Subject) -> Iterator[Answer]:
+    wanted = [e for e in subject.study.entrances if e.side is not None and e.side.value in subject.params["sides"]]
+    if not _to_device(subject.programs):
+        yield CannotTell(NO_RULES)
         return
-    seconds = administration.lockout_seconds
-    if seconds.value >= subject.params["at_least"]:
-        yield Passed(
-            "a lockout lasts until it is lifted"
-            if isinf(seconds.value)
-            else f"a lockout lasts {seconds.value:g} seconds"
+    if not wanted:
+        yield CannotTell(
+            f"no interface is known to face {listed(subject.params['sides'])}; state zones in engagement.toml"
         )
         return
-    yield Found(
-        f"A lockout lasts only {seconds.value:g} seconds{_by_default(seconds.standing)}.",
-        "lockout duration",
-        _lines(seconds.where),
-    )
+    found = [e for e in _exposed(subject, wanted, [ping()]) if networks_in(e.sources, e.proof.program.family) > 64]
+    for group in _grouped(e for e in found if e.certain):
+        yield _describe(group)
+    names = {one.name for one in subject.device.administration.services}
+    sides = {zone.name: zone.side for zone in subject.device.zones}
+    for one in subject.device.interfaces:
+        side = sides.get(one.zone or "")
+        needless = [name for name in one.services if name in names]
+        if side in (Side.GUEST, Side.DMZ) and side.value in subject.params["sides"] and needless:
+            yield Found(
+                f"{capital(listed(needless))} answers on {one.name}, towards {side.value}s.",
+                f"{one.name}: {needless}",
+                lines(one.where),
+            )
+    if not found:
+        yield Passed(f"ping is not answered towards {listed(e.label for e in wanted)}")
 
 
-def _by_default(standing: str) -> str:
-    return ", the make's default, as the export says nothing else" if standing == "default" else ""
+@check(
+    id="access.default-port",
+    title="A service answers outside on the port everybody tries first",
+    severity=Severity.INFO,
+    controls=("CM-7", "SC-7"),
+    why="Another port keeps nobody out, but it keeps the log free of those who try every address of the internet.",
+    how="Ways of managing the device that some outside source reaches on their usual port.",
+    fix="Where the service must answer outside at all, move it to another port.",
+)
+def default_port(subject: Subject) -> Iterator[Answer]:
+    if not _to_device(subject.programs):
+        yield CannotTell(NO_RULES)
+        return
+    if not outside_known(subject.device):
+        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
+        return
+    usual = {term for one in WELL_KNOWN for term in one.terms}
+    ports = {(t.protocol, p) for t in usual for p in t.destination_ports}
+    found = [e for e in subject.study.exposures if e.entrance.side is Side.OUTSIDE and e.certain]
+    plain = [e for e in found if any((t.protocol, p) in ports for t in e.service.terms for p in t.destination_ports)]
+    for group in _grouped(plain):
+        yield _describe(group)
+    if not plain:
+        yield Passed("nothing that manages the device answers outside on its usual port")
 
 
-def _lines(where: Span | None) -> tuple[Span, ...]:
-    return () if where is None else (where,)
+@check(
+    id="access.keeper-refused",
+    title="An allowed administrator would not get in",
+    severity=Severity.MEDIUM,
+    controls=("AC-17", "CM-3"),
+    why="A restriction that leaves out the administrator's own address locks them out, most likely from afar and at night.",
+    how="Every source an account is restricted to, and every administrator's address of the engagement file, must reach some way of "
+    "managing the device through some interface. Sources nobody stated cannot be judged.",
+    fix="Let the address in by a rule above the refusal before the next change is applied, or take it off the list if it is old.",
+)
+def keeper_refused(subject: Subject) -> Iterator[Answer]:
+    if not _to_device(subject.programs):
+        yield CannotTell(NO_RULES)
+        return
+    accounts = [a for a in subject.device.administration.accounts if a.enabled and a.sources.known]
+    wanted: list[tuple[str, Addresses, Span | None]] = []
+    wanted += [(f"account {a.name}", one, a.where) for a in accounts for one in a.sources.value]
+    wanted += [("the auditor's list of administrators", one, None) for one in subject.device.administrators]
+    if not wanted:
+        yield NotApplicable("neither the export nor the engagement file names addresses of administrators")
+        return
+    reached = {4: IntervalSet(), 6: IntervalSet()}
+    for exposure in subject.study.exposures:
+        family = exposure.proof.program.family
+        home = subject.study.arriving(exposure.entrance, family)[Axis.SRC]
+        reached[family] = reached[family] | (exposure.sources if home is None else exposure.sources & home)
+    shut = 0
+    for whose, addresses, where in wanted:
+        mine = IntervalSet([(addresses.first, addresses.last)])
+        left = mine - reached[addresses.family]
+        if left == mine and subject.programs.get(addresses.family, Direction.TO_DEVICE) is not None:
+            shut += 1
+            yield Found(
+                f"{spell_operand(addresses)} ({whose}) reaches no way of managing the device.",
+                f"{whose}: {spell_operand(addresses)}",
+                lines(where) or _refusing(subject, addresses),
+            )
+    if not shut:
+        yield Passed(f"all of {counted(len(wanted), 'named source')} reach a way of managing the device")
+
+
+def _refusing(subject: Subject, addresses: Addresses) -> tuple[Span, ...]:
+    """The lines that refuse a source at the first way of managing the device it might have come by."""
+    program = subject.programs.get(addresses.family, Direction.TO_DEVICE)
+    if program is None:
+        return ()
+    source = box([(Axis.SRC, IntervalSet([(addresses.first, addresses.last)]))])
+    for entrance in sorted(subject.study.entrances, key=lambda e: e.side is not Side.OUTSIDE):
+        for service in subject.study.services:
+            for opened in opening(program.family, service):
+                here = overlap(opened, source)
+                here = overlap(here, entrance.region) if here is not None else None
+                proof = subject.study.decider(program).find(here, surely_refused) if here is not None else None
+                if proof is not None:
+                    return tuple(where for step in proof.steps for where in lines_of(step))
+    return ()
 
 
 CHECKS: tuple[Check, ...] = (
     reachable_from_outside,
     no_source_restriction,
     cleartext,
-    lockout_threshold,
-    lockout_duration,
+    too_many_sources,
+    needless_service,
+    default_port,
+    keeper_refused,
 )

@@ -88,6 +88,7 @@ to_device = check(
     severity=Severity.HIGH,
     controls=("SC-7(5)", "CM-7"),
     why="Every service that listens, now or after the next update, answers everybody no rule has thought of.",
+    how="As for traffic through the device, for what is meant for itself.",
     fix=_FIX,
 )(_default_deny(Direction.TO_DEVICE))
 
@@ -97,6 +98,8 @@ through_device = check(
     severity=Severity.HIGH,
     controls=("SC-7(5)", "AC-4"),
     why="Networks that share the device reach one another unless a rule happens to say no.",
+    how="What happens to packets that no more special rule matches is computed, with every chain and jump; accepting any that open "
+    "connections is a finding, with one of them as proof.",
     fix=_FIX,
 )(_default_deny(Direction.THROUGH_DEVICE))
 
@@ -106,6 +109,7 @@ from_device = check(
     severity=Severity.LOW,
     controls=("SC-7(5)", "AC-4"),
     why="A device that was broken into can fetch tools and report home unhindered.",
+    how="As for traffic through the device, for what it sends itself.",
     fix="Allow the device names, time, mail relay, updates and log collector, and refuse the rest.",
 )(_default_deny(Direction.FROM_DEVICE))
 
@@ -116,6 +120,7 @@ from_device = check(
     severity=Severity.MEDIUM,
     controls=("CM-6", "SC-7"),
     why="They never see a packet: what they were meant to allow or refuse is decided above them.",
+    how="A rule that surely takes every packet ends its chain; enabled rules behind it in the same chain are one finding.",
     fix="Move the rules above the catch-all, or delete them if nobody misses them.",
 )
 def after_catch_all(subject: Subject) -> Iterator[Answer]:
@@ -132,6 +137,15 @@ def after_catch_all(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"no rule of {chains} chains stands after one that catches everything")
     else:
         yield CannotTell("the export holds no rules")
+
+
+def dead_rules(subject: Subject) -> Iterator[int]:
+    """The identities of the enabled rules that stand behind one which takes everything, in their chain."""
+    for rulebase in subject.device.rulebases:
+        for chain in rulebase.chains:
+            found = _dead_tail(subject, rulebase, chain) if chain.rules else None
+            numbers = {ref.rule for ref in found.rules[:-1]} if found is not None else set()
+            yield from (id(rule) for rule in chain.rules if rule.number in numbers)
 
 
 def _dead_tail(subject: Subject, rulebase: Rulebase, chain: Chain) -> Found | None:

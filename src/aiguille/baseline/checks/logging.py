@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from aiguille.analysis import Decider, Kind, Program, Proof, Step, not_loopback, surely_refused
+from aiguille.analysis.countries import RULEBASE
 from aiguille.analysis.decide import Ends
 from aiguille.baseline.catalogue import (
     Answer,
@@ -32,6 +33,8 @@ from aiguille.space import Axis, IntervalSet, box, overlap
     severity=Severity.MEDIUM,
     controls=("AU-2", "AU-12", "SI-4"),
     why="Probes, misconfigured hosts and broken rules all show first as refusals; without them nobody notices or can explain.",
+    how="Each refusing rule or policy must record the new connections it refuses, itself or a rule before it. The final refusal "
+    "without a record is a finding of its own, all others make one low finding together.",
     fix="Record refused packets at the final refusal, with a rate limit so that a flood does not drown the log.",
 )
 def refusals(subject: Subject) -> Iterator[Answer]:
@@ -80,8 +83,8 @@ def _silent(program: Program) -> Iterator[_Silent]:
     narrowed = overlap(new, not_loopback(program.space.symbols)) or new
     decider = Decider(program)
     for number, step in enumerate(program.steps):
-        if step.kind is not Kind.REFUSE or step.logs:
-            continue
+        if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE:
+            continue  # what filters by country refuse would only drown the log
 
         def silently_here(ends: Ends, number: int = number) -> bool:
             return surely_refused(ends) and any(e.step == number and not e.logged for e in ends)

@@ -33,6 +33,8 @@ _ANYTHING = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B)
     severity=Severity.HIGH,
     controls=("AC-4", "SC-7", "AC-6"),
     why="Such a rule allows what nobody asked for, today and after every change of the networks around it.",
+    how="An accepting rule that leaves source, destination and service free, and that some packet reaches, is a finding: high if that "
+    "packet may come from the outside, else medium.",
     fix="Replace it by rules that name source, destination and service; log what it lets through first to learn which are needed.",
 )
 def any_to_any(subject: Subject) -> Iterator[Answer]:

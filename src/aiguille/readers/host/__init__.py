@@ -6,17 +6,16 @@ Shorewall) would load from its files, or those stored for the next start.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from aiguille.model import Device, UnreadableError
+from aiguille.model import Device, Rulebase, UnreadableError, default
 from aiguille.readers import iptables, nftables
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld import firewalld
 from aiguille.readers.firewalld import listing as firewalld_listing
-from aiguille.readers.host import accounts, logs, network, sshd, sysctl
+from aiguille.readers.host import accounts, care, logs, network, sshd, sysctl
 from aiguille.readers.nftables import json_form
 from aiguille.readers.part import FirewallPart
 from aiguille.readers.shorewall import shorewall
@@ -75,15 +74,25 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     part = source.read()
     for other in others:
         for file in other.files:
-            if file not in source.files:
+            if file not in source.files and not _is_saved(source, file):
                 _leave(ledger, file, f"the rules are taken from {source.label}; these are not the ones that count")
-    _compare_stored(bundle, source, ledger)
+    saved = _saved(bundle, source, name, objects, ledger)
     facts = network.read(bundle, ledger)
     ssh, settings = sshd.read(bundle, ledger)
     administration = accounts.read(bundle, ledger, ssh)
     services = network.listening(bundle, ledger, administration.services)
     system, firmware = sysctl.read(bundle, ledger), accounts.release(bundle, ledger)
     logging = logs.read(bundle, ledger)
+    length, classes = care.passwords(bundle, ledger)
+    administration = replace(
+        administration,
+        services=services,
+        password_length=length,
+        password_classes=classes,
+        discovery=care.discovery(bundle, ledger),
+        link_layer=default(False),  # a login by hardware address is no part of any system of this kind
+    )
+    time_sources, loads = care.time_sources(bundle, ledger), care.loads_rules(bundle, ledger, source.label)
     for file in files:
         if ledger.untouched(file):
             backup = file.place.endswith((".old", "~", ".bak", ".dpkg-dist", ".dpkg-old", ".rpmsave", ".rpmnew"))
@@ -102,9 +111,12 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         services=part.services,
         rulebases=part.rulebases,
         sets=part.sets,
-        administration=replace(administration, services=services),
+        administration=administration,
         logging=logging,
         system=(*system, *settings),
+        time_sources=time_sources,
+        saved=saved,
+        loads_rules=loads,
     )
 
 
@@ -143,6 +155,13 @@ def _sources(
     return out
 
 
+def _is_saved(source: _Source, file: ExportFile) -> bool:
+    """Whether a file holds what the host starts with while the rules that run are in a dump."""
+    if source.label == "the dump of iptables":
+        return file.place in _STORED
+    return source.label == "the dump of nftables" and file.place == "etc/nftables.conf"
+
+
 def _ruleset(
     files: tuple[ExportFile, ...], objects: dict[str, list[json_form.Item]], ledger: LedgerBuilder
 ) -> FirewallPart:
@@ -175,23 +194,23 @@ def _leave(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:
     ledger.set_aside_file(file, why)
 
 
-def _compare_stored(bundle: Bundle, source: _Source, ledger: LedgerBuilder) -> None:
-    """Say where the rules stored for the next start are not those that run."""
-    running = {_bare(line) for file in source.files for line in file.lines}
-    if source.label != "the dump of iptables":
-        return
-    for place in _STORED:
-        stored = bundle.get(place)
-        for number, line in enumerate(stored.lines if stored is not None else (), 1):
-            if stored is not None and line.lstrip()[:2] == "-A" and _bare(line) not in running:
-                ledger.problem(
-                    stored.span(number),
-                    "this stored rule does not run now; after the next start the firewall will be another one",
-                )
-
-
-def _bare(line: str) -> str:
-    return re.sub(r"^\s*\[[0-9]+:[0-9]+\]\s*", "", line).strip()
+def _saved(
+    bundle: Bundle, source: _Source, name: str, objects: dict[str, list[json_form.Item]], ledger: LedgerBuilder
+) -> tuple[Rulebase, ...] | None:
+    """The rules stored for the next start, where those that run were read from a dump."""
+    kept = tuple(file for place in _STORED if (file := bundle.get(place)) is not None)
+    plain = bundle.get("etc/nftables.conf")
+    try:
+        if source.label == "the dump of iptables" and kept:
+            return iptables.read_part(kept, name, ledger).rulebases
+        if source.label == "the dump of nftables" and plain is not None:
+            return _ruleset((plain,), objects, ledger).rulebases
+    except UnreadableError as error:
+        file = kept[0] if kept else plain
+        if file is not None:
+            said = f"the rules stored for the next start cannot be read: {error.message}"
+            ledger.problem(file.span(1), said)
+    return None
 
 
 def recognise(file: ExportFile) -> str | None:

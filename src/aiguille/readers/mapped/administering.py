@@ -14,6 +14,7 @@ from aiguille.model import (
     Portal,
     ServiceTerm,
     Setting,
+    Span,
     default,
     stated,
     unknown,
@@ -42,6 +43,7 @@ class Administering(Part):
             strong_ciphers=get.flag(root, m.strong_ciphers),
             recovery_account=get.flag(root, m.recovery_account),
             link_layer=get.flag(root, m.link_layer),
+            discovery=get.flag(root, m.discovery),
         )
 
     def _services(self, m: ServiceEntry) -> list[ManagementService]:
@@ -78,9 +80,9 @@ class Administering(Part):
         # What is not understood may be about where it may come from.
         return account if self.is_whole(node) else replace(account, sources=unknown())
 
-    def collectors(self) -> Setting[tuple[str, ...]]:
-        """Where records are sent; nowhere, if the dialect has a word for that or says so of a missing statement."""
-        m = self.dialect.logging.collectors
+    def hosts(self, m: Where | None) -> Setting[tuple[str, ...]]:
+        """Other hosts a device names, a collector say; none, if the dialect has a word for that or says so of a missing
+        statement."""
         if m is None:
             return unknown()
         value = spec(m)
@@ -91,7 +93,13 @@ class Administering(Part):
         there = [node for path in sources for node in self.get.nodes(self.root, path) if node.words]
         if there:
             return stated((), there[0].head)
-        return default((), self.root.head if self.root.name else None) if value.missing is not None else unknown()
+        return default((), self._home()) if value.missing is not None else unknown()
+
+    def _home(self) -> Span | None:
+        """The line a device begins at, for what the make takes for granted."""
+        if self.root.name:
+            return self.root.head
+        return self.root.children[0].head if self.root.children else None
 
     def portal(self) -> Portal:
         m = self.dialect.portal

@@ -174,7 +174,7 @@ class _Builder:
         rulebases = [rules.rulebase(m) for m in d.rulebases]
         rulebases += Guards(d, get).rulebases(interfaces, administration)
         for entry in check_names(rulebases, zones, addresses, services):
-            self.ledger.problem(entry.where, entry.why)
+            self.ledger.problem(entry.where, entry.why, matters=entry.matters)
         own_name = get.setting(root, d.device.name, read_text)
         return Device(
             name=own_name.value if own_name.known and not name else name,
@@ -194,7 +194,7 @@ class _Builder:
             logging=Logging(
                 device_days=administering.duration(root, d.logging.device_days, "days", "days"),
                 collector_days=administering.duration(root, d.logging.collector_days, "days", "days"),
-                collectors=administering.collectors(),
+                collectors=administering.hosts(d.logging.collectors),
             ),
             schedules=schedules,
             portal=administering.portal(),
@@ -202,6 +202,9 @@ class _Builder:
             flood_protection=get.flag(root, d.device.flood_protection),
             update_waiting=get.setting(root, d.device.update_waiting, read_text),
             updates_itself=get.flag(root, d.device.updates_itself),
+            time_sources=administering.hosts(d.device.time_sources),
+            loads_rules=get.flag(root, d.device.loads_rules),
+            advice=tuple(sorted(d.advice.items())),
         )
 
     def finish(self, device: Device, others: dict[int, str], secrets: frozenset[Secret]) -> Device:

@@ -15,30 +15,19 @@ import yaml
 from msgspec import Struct
 
 from aiguille.model import Action, Side, State, UsageError
+from aiguille.readers import yamlfile
 from aiguille.readers.mapped import spec
 from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.spec import Dialect, RulebaseMap, Value, field_kinds, fields_of
-
-_STEP = re.compile(r"\.([A-Za-z0-9_-]+)|\[(\d+)\]|\[\.\.\.\]")
+from aiguille.readers.yamlfile import descend, line_of
 
 
 def load(name: str, text: str) -> Dialect:
     """Read a dialect file; raises UsageError with file, line and the nearest valid word."""
-    try:
-        root = yaml.compose(text, Loader=yaml.CSafeLoader)
-        data = yaml.load(text, Loader=yaml.CSafeLoader)
-    except yaml.YAMLError as error:
-        mark = getattr(error, "problem_mark", None)
-        line = mark.line + 1 if mark else 1
-        raise UsageError(f"{name}:{line}: this is not valid YAML: {getattr(error, 'problem', error)}") from error
-    if not isinstance(data, dict):
-        raise UsageError(f"{name}:1: a dialect file is a table of keys, such as 'dialect: my-make'")
-    try:
-        dialect = msgspec.convert(data, Dialect)
-    except msgspec.ValidationError as error:
-        raise UsageError(_explain(name, root, str(error))) from error
-    for node, why in _faults(dialect, dialect, root):
-        raise UsageError(f"{name}:{_line(node)}: {why}")
+    file = yamlfile.load(name, text, "a dialect file", "dialect: my-make")
+    dialect = yamlfile.convert(file, Dialect, _known_keys(), "the dialect language")
+    for node, why in _faults(dialect, dialect, file.root):
+        raise UsageError(f"{name}:{line_of(node)}: {why}")
     return dialect
 
 
@@ -61,9 +50,9 @@ def _faults(given: Struct, dialect: Dialect, node: yaml.Node | None) -> Iterator
     kinds = field_kinds(type(given))
     for one in fields_of(type(given)):
         value = getattr(given, one.name)
-        below = _descend(node, [(one.encode_name, "")])
+        below = descend(node, [(one.encode_name, "")])
         for index, part in enumerate(value if isinstance(value, tuple) else (value,)):
-            at = _descend(below, [("", str(index))]) if isinstance(value, tuple) else below
+            at = descend(below, [("", str(index))]) if isinstance(value, tuple) else below
             if isinstance(part, Struct):
                 yield from _faults(part, dialect, at)
                 if isinstance(part, Value) and one.encode_name in _TYPES:
@@ -108,7 +97,7 @@ _TIME = ("a number or a time such as 15m", lambda value: _NUMBER[1](value) or bo
 _TYPES: dict[str, tuple[str, Callable[[Any], bool]]] = {
     **dict.fromkeys(
         ("enabled", "logged", "second-factor", "redirects", "strong-ciphers", "recovery-account", "link-layer",
-         "flood-protection", "updates-itself", "allows", "inward", "outward", "before-rules"),
+         "discovery", "loads-rules", "flood-protection", "updates-itself", "allows", "inward", "outward", "before-rules"),
         _FLAG,
     ),
     **dict.fromkeys(("lockout-attempts", "password-length", "password-classes", "hits", "order"), _NUMBER),
@@ -149,45 +138,6 @@ def _rulebase_faults(m: RulebaseMap, node: yaml.Node | None) -> Iterator[tuple[y
     for one in m.all_lists():
         if one.rule.action is None and not translates:
             yield node, f"rule base '{m.name}': a rule needs 'action'"
-
-
-def _explain(name: str, root: yaml.Node | None, message: str) -> str:
-    """A message of msgspec as a sentence with the line it is about."""
-    text, _, path = message.partition(" - at `")
-    steps = _STEP.findall(path.rstrip("`"))
-    unknown = re.search(r"unknown field `([^`]+)`", text)
-    node = _descend(root, steps)
-    if unknown:
-        key = unknown[1]
-        near = difflib.get_close_matches(key, _known_keys(), n=1)
-        hint = f"; did you mean '{near[0]}'?" if near else ""
-        return f"{name}:{_line(_key_node(node, key) or node)}: '{key}' is not a key of the dialect language here{hint}"
-    where = "".join(f"/{a or b}" for a, b in steps).lstrip("/")
-    hint = "; YAML takes yes, no, on and off for truth values unless they stand in quotes" if "`bool`" in text else ""
-    return f"{name}:{_line(node)}: {where or 'the file'}: {text[0].lower()}{text[1:]}{hint}"
-
-
-def _descend(node: yaml.Node | None, steps: list[tuple[str, str]]) -> yaml.Node | None:
-    for key, index in steps:
-        below: yaml.Node | None = None
-        if key and isinstance(node, yaml.MappingNode):
-            below = next((v for k, v in node.value if k.value == key), None)
-        elif index and isinstance(node, yaml.SequenceNode) and int(index) < len(node.value):
-            below = node.value[int(index)]
-        if below is None:
-            return node
-        node = below
-    return node
-
-
-def _key_node(node: yaml.Node | None, key: str) -> yaml.Node | None:
-    if isinstance(node, yaml.MappingNode):
-        return next((k for k, _ in node.value if k.value == key), None)
-    return None
-
-
-def _line(node: yaml.Node | None) -> int:
-    return node.start_mark.line + 1 if node is not None else 1
 
 
 @cache

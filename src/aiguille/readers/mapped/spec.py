@@ -232,6 +232,8 @@ class DeviceMap(Entry, frozen=True):
     flood-protection: whether half-open connections are limited
     update-waiting: the release that waits to be installed
     updates-itself: whether it installs updates by itself
+    time-sources: whom it asks the time
+    loads-rules: whether the rules are put in place when it starts
     """
 
     name: Where | None = None
@@ -241,6 +243,8 @@ class DeviceMap(Entry, frozen=True):
     flood_protection: Where | None = None
     update_waiting: Where | None = None
     updates_itself: Where | None = None
+    time_sources: Where | None = None
+    loads_rules: Where | None = None
 
 
 class InterfaceMap(Entry, frozen=True):
@@ -576,6 +580,7 @@ class Management(Entry, frozen=True):
     strong-ciphers: whether outdated ciphers are refused
     recovery-account: whether the maker's recovery account can log in
     link-layer: whether the device can be managed by hardware address
+    discovery: whether it tells its neighbours on the link what it is
     """
 
     known: dict[str, KnownService] = {}
@@ -590,6 +595,7 @@ class Management(Entry, frozen=True):
     strong_ciphers: Where | None = None
     recovery_account: Where | None = None
     link_layer: Where | None = None
+    discovery: Where | None = None
 
 
 class LoggingMap(Entry, frozen=True):
@@ -731,6 +737,7 @@ class Dialect(Entry, frozen=True):
     geo: filters by country
     logging: what is recorded
     behaviour: what the make does by itself
+    advice: how what is found is mended on this make, by the check's id
     secrets: paths to words that must never be shown
     ignore: statements left out, with the reason
     examples: samples that test the file
@@ -757,6 +764,7 @@ class Dialect(Entry, frozen=True):
     geo: tuple[GeoMap, ...] = ()
     logging: LoggingMap = LoggingMap()
     behaviour: Behaviour = Behaviour()
+    advice: dict[str, str] = {}
     secrets: tuple[PathText, ...] = ()
     ignore: tuple[Ignore, ...] = ()
     examples: tuple[Example, ...] = ()

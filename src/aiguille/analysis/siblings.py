@@ -1,0 +1,109 @@
+"""Devices that were meant to be alike, and what sets one of them apart."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from aiguille.model import Device, Estate, Setting, Span
+
+
+@dataclass(frozen=True, slots=True)
+class Oddity:
+    """Something all siblings but this one agree on.
+
+    what: in words; theirs, mine: the values, empty for what is not there
+    """
+
+    what: str
+    theirs: str
+    mine: str
+    where: Span | None
+
+
+def siblings_of(estate: Estate, device: Device) -> tuple[str, tuple[Device, ...]]:
+    """The devices of the same make that share a tag with this one, itself among them, and the tag; the largest such group."""
+    best: tuple[str, tuple[Device, ...]] = ("", ())
+    for tag in device.tags:
+        alike = tuple(d for d in estate.devices if tag in d.tags and d.dialect == device.dialect)
+        if len(alike) > len(best[1]):
+            best = (tag, alike)
+    return best
+
+
+def oddities(device: Device, siblings: Sequence[Device]) -> list[Oddity]:
+    """What all the others have in common and this device does not; at least two others are needed to agree."""
+    others = [features(one) for one in siblings if one is not device]
+    mine = features(device)
+    out: list[Oddity] = []
+    if len(others) < 2:
+        return out
+    for what in dict.fromkeys([*(name for one in others for name in one), *mine]):
+        values = Counter(one[what][0] if what in one else "" for one in others)
+        ((theirs, count),) = values.most_common(1)
+        own = mine.get(what, ("", None))
+        if count == len(others) and own[0] != theirs:
+            out.append(Oddity(what, theirs, own[0], own[1]))
+    return out
+
+
+def likeness(siblings: Sequence[Device]) -> float:
+    """The share of their named rules, or of all they say if none is named, on which most of them agree: from 0 to 1.
+
+    A tag alone makes nobody siblings, nor does a make's defaults.
+    """
+    told = [features(one) for one in siblings]
+    names = {name for one in told for name in one}
+    names = {name for name in names if name.startswith("rule ")} or names
+    agreed = 0
+    for name in names:
+        values = Counter(one[name][0] if name in one else "" for one in told)
+        agreed += values.most_common(1)[0][1] > len(told) / 2 and bool(values.most_common(1)[0][0])
+    return agreed / len(names) if names else 0.0
+
+
+def features(device: Device) -> dict[str, tuple[str, Span | None]]:
+    """What siblings are compared by: settings, services by interface, defaults, and rules by chain and name."""
+    return {what: (value, where) for what, value, where in _features(device)}
+
+
+def _features(device: Device) -> Iterator[tuple[str, str, Span | None]]:
+    admin, logging = device.administration, device.logging
+    settings: tuple[tuple[str, Setting], ...] = (  # type: ignore[type-arg]
+        ("release", device.firmware),
+        ("updates itself", device.updates_itself),
+        ("half-open guard", device.flood_protection),
+        ("failed logins until lockout", admin.lockout_attempts),
+        ("seconds of lockout", admin.lockout_seconds),
+        ("idle minutes", admin.idle_minutes),
+        ("password length", admin.password_length),
+        ("recovery account", admin.recovery_account),
+        ("management by hardware address", admin.link_layer),
+        ("days of records", logging.device_days),
+        ("collectors", logging.collectors),
+        ("time servers", device.time_sources),
+    )
+    for name, setting in settings:
+        if setting.known:
+            yield name, str(setting.value), setting.where
+    for one in device.interfaces:
+        yield f"services on {one.name}", ", ".join(sorted(one.services)) or "none", one.where
+    for account in admin.accounts:
+        yield (
+            f"account {account.name}",
+            f"{account.role or 'may log in'}{'' if account.enabled else ', disabled'}",
+            account.where,
+        )
+    for filter_ in device.geo_filters:
+        countries = ("only " if filter_.allows else "not ") + ", ".join(sorted(filter_.countries))
+        yield f"filter by country {filter_.name}".strip(), countries, filter_.where
+    for rulebase in device.rulebases:
+        for chain in rulebase.chains:
+            if chain.policy is not None:
+                yield f"default of {chain.name}", chain.policy.value, chain.policy_where
+            for rule in chain.rules:
+                name = rule.name or rule.comment
+                if name and not rule.built_in:
+                    state = rule.action.value + ("" if rule.enabled else ", switched off")
+                    yield f"rule '{name}' of {chain.name}", state, rule.where

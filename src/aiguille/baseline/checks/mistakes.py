@@ -1,0 +1,198 @@
+"""Rules that do something else than whoever wrote them believes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    NotApplicable,
+    Passed,
+    Severity,
+    Subject,
+    check,
+    refer,
+    rule_subject,
+    speak,
+)
+from aiguille.baseline.checks.records import about, name_of
+from aiguille.baseline.study import Admission
+from aiguille.baseline.wording import capital, counted
+from aiguille.model import Action, Addresses, Direction, Field, Rule, Rulebase, Side
+from aiguille.model.spelling import spell_operand
+from aiguille.space import Axis, Box, IntervalSet
+from aiguille.space.fields import TCP, UDP
+
+_INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
+_NO_RULES = "the export holds no rules for traffic to or through the device"
+
+
+def _admissions(subject: Subject) -> list[Admission]:
+    return [one for direction in (*_INWARD, Direction.FROM_DEVICE) for one in subject.study.admissions(direction)]
+
+
+def _by_source_port(region: Box) -> bool:
+    """Whether a region is told by the port packets come from, and not by the one they go to."""
+    protocols = region[Axis.PROTO]
+    ported = protocols is None or TCP in protocols or UDP in protocols
+    own = region[Axis.A]
+    return ported and own is not None and own.size <= 1024 and region[Axis.B] is None
+
+
+@check(
+    id="rules.source-port",
+    title="A source port stands where a destination port was meant",
+    severity=Severity.MEDIUM,
+    controls=("AC-4", "CM-6", "SC-7"),
+    why="Whoever sends from that port reaches every port; the service that was meant is not let in at all.",
+    how="Accepting rules for TCP or UDP that restrict the source port and leave the destination port free; rules that only mirror "
+    "another one are the matter of rules.needless-return.",
+    fix="Move the port into the destination field, and leave the source port free.",
+)
+def source_port(subject: Subject) -> Iterator[Answer]:
+    admissions = _admissions(subject)
+    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
+        yield CannotTell(_NO_RULES)
+        return
+    mirrored = {id(one.rule) for one, _ in _mirrors(subject)}
+    found = 0
+    for one in admissions:
+        if any(_by_source_port(region) for region in one.regions) and id(one.rule) not in mirrored:
+            found += 1
+            yield about(one, f"{name_of(one)} lets {{family}} packets pass by the port they come from, to every port")
+    if not found:
+        yield Passed(f"none of {counted(len(admissions), 'accepting rule')} goes by the source port alone")
+
+
+def _mirrors(subject: Subject) -> Iterator[tuple[Admission, Admission]]:
+    """Rules for replies: from the port and to the place another rule opens the other way."""
+    forth = [a for a in _admissions(subject) if not any(_by_source_port(r) for r in a.regions)]
+    for back in _admissions(subject):
+        for region in back.regions:
+            if not _by_source_port(region):
+                continue
+            twin = next(
+                (
+                    one
+                    for one in forth
+                    if one.program.family == back.program.family
+                    for other in one.regions
+                    if other[Axis.B] == region[Axis.A]
+                    and other[Axis.SRC] == region[Axis.DST]
+                    and other[Axis.DST] == region[Axis.SRC]
+                ),
+                None,
+            )
+            if twin is not None:
+                yield back, twin
+                break
+
+
+@check(
+    id="rules.needless-return",
+    title="A rule for replies stands beside state tracking",
+    severity=Severity.MEDIUM,
+    controls=("AC-4", "CM-7", "SC-7"),
+    why="Replies are let in already; the rule lets in whoever sends from that port, without being asked.",
+    how="Accepting rules by source port whose source and destination mirror those of another accepting rule, on a device whose rules "
+    "accept established connections or whose make does so.",
+    fix="Delete the rule; accept established connections instead where that is not done yet.",
+)
+def needless_return(subject: Subject) -> Iterator[Answer]:
+    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
+        yield CannotTell(_NO_RULES)
+        return
+    found = 0
+    for back, twin in _mirrors(subject):
+        found += 1
+        where = speak(twin.step.chain, twin.rule)
+        yield about(back, f"{name_of(back)} mirrors {where}, whose replies state tracking lets in by itself")
+    if not found:
+        yield Passed("no rule is there for replies alone")
+
+
+@check(
+    id="rules.wrong-side",
+    title="A rule's source cannot arrive where the rule looks",
+    severity=Severity.MEDIUM,
+    controls=("CM-6", "AC-4", "SC-7"),
+    why="The rule never works, or only for forged packets; the traffic that was meant is decided elsewhere.",
+    how="Rules that name interfaces or zones and a source: no address of the source lies in the networks behind them. The outside may "
+    "bring any address but those of inside networks. Only where the networks behind are known.",
+    fix="Put the rule on the side its source lives on, or correct the source.",
+)
+def wrong_side(subject: Subject) -> Iterator[Answer]:
+    looked = found = 0
+    symbols = subject.programs.resolver(4).space.symbols
+    behind: dict[int, tuple[str, Side | None]] = {}
+    for zone in subject.device.zones:
+        for name in zone.interfaces:
+            behind[symbols.number(name)] = (zone.name, zone.side)
+    known = {z.name: subject.study.networks(z.name) for z in subject.device.zones}
+    inside = [n for z in subject.device.zones if z.side is not Side.OUTSIDE for n in known[z.name]]
+    for rulebase in subject.device.rulebases:
+        for chain, rule in rulebase.rules():
+            if not rule.enabled or rule.built_in or rule.action not in (Action.ACCEPT, Action.DROP, Action.REJECT):
+                continue
+            fields = {c.field for c in rule.match.conditions if not c.negated}
+            if Field.SOURCE not in fields or not fields & {Field.IN_INTERFACE, Field.IN_ZONE}:
+                continue
+            said = _cannot_arrive(subject, rulebase, rule, behind, known, inside)
+            looked += said is not None
+            if said:
+                found += 1
+                sources = ", ".join(
+                    spell_operand(o) for c in rule.match.conditions if c.field is Field.SOURCE for o in c.operands
+                )
+                yield Found(
+                    f"{capital(speak(chain, rule))} looks for {sources} coming in by {said}, where it does not live.",
+                    f"{rulebase.name} {rule_subject(chain, rule)}",
+                    (rule.where,),
+                    (refer(rulebase, chain, rule),),
+                    severity=None if rule.action is Action.ACCEPT else Severity.INFO,
+                )
+    if not looked:
+        yield NotApplicable("no rule names both a source and where it comes in, or the networks there are not known")
+    elif not found:
+        yield Passed(f"the sources of {counted(looked, 'rule')} live where the rules look for them")
+
+
+def _cannot_arrive(
+    subject: Subject,
+    rulebase: Rulebase,
+    rule: Rule,
+    behind: dict[int, tuple[str, Side | None]],
+    known: dict[str, tuple[Addresses, ...]],
+    inside: list[Addresses],
+) -> str | None:
+    """The zones a rule looks into in vain, "" if its source may come from there, None if nothing tells."""
+    named: set[str] = set()
+    for family in sorted(rulebase.families):
+        for piece in subject.programs.resolver(family).rule(rule):
+            into, sources = piece.box[Axis.IN], piece.box[Axis.SRC]
+            if into is None or sources is None or into.size > 8:
+                continue
+            for number in into:
+                zone, side = behind.get(number, ("", None))
+                nets = [n for n in known.get(zone, ()) if n.family == family]
+                if side is Side.OUTSIDE:
+                    mine = IntervalSet((n.first, n.last) for n in inside if n.family == family)
+                    if not mine:
+                        return None
+                    arrives = not sources.issubset(mine) or sources.overlaps(
+                        IntervalSet((n.first, n.last) for n in nets)
+                    )
+                elif nets:
+                    arrives = sources.overlaps(IntervalSet((n.first, n.last) for n in nets))
+                else:
+                    return None
+                if arrives:
+                    return ""
+                named.add(zone)
+    return " and ".join(sorted(named)) if named else None
+
+
+CHECKS: tuple[Check, ...] = (source_port, needless_return, wrong_side)

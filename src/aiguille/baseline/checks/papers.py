@@ -1,0 +1,277 @@
+"""What is written about rules: what for, who asked, until when."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import date
+from itertools import pairwise
+
+import re2
+
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    NotApplicable,
+    Of,
+    Param,
+    Passed,
+    Severity,
+    Subject,
+    check,
+    lines_of,
+    refer,
+    rule_subject,
+    speak,
+)
+from aiguille.baseline.dates import read_date, until
+from aiguille.baseline.study import Admission
+from aiguille.baseline.wording import capital, counted
+from aiguille.model import Chain, Direction, Field, Rule, Rulebase
+
+NO_RULES = "the export holds no rules"
+
+
+def _written(subject: Subject) -> list[tuple[Rulebase, Chain, Rule]]:
+    """The rules people wrote, each statement once, in the order of the export."""
+    return [(r[0].rulebase, r[0].chain, r[0].rule) for _, r in subject.study.written]
+
+
+def _admitting(subject: Subject) -> list[Admission]:
+    """The statements that let new connections in, each once; replies to what is asked need no reason."""
+    out: dict[object, Admission] = {}
+    written = {where for where, _ in subject.study.written}
+    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
+        for one in subject.study.admissions(direction):
+            if one.rule.where in written:
+                out.setdefault(one.rule.where, one)
+    return list(out.values())
+
+
+def _text(rule: Rule) -> str:
+    return " ".join(filter(None, (rule.name, rule.comment)))
+
+
+def _about(one: Admission, detail: str) -> Found:
+    step = one.step
+    return Found(
+        detail, rule_subject(step.chain, step.rule), lines_of(step), (refer(step.rulebase, step.chain, step.rule),)
+    )
+
+
+@check(
+    id="rules.undocumented",
+    title="Nothing says what a rule is for",
+    severity=Severity.LOW,
+    controls=("CM-3", "CM-6"),
+    why="Rules nobody can explain are never removed.",
+    how="Accepting statements without a name, description, ticket or requester.",
+    fix="Write down what the rule is for, who asked and under which ticket; remove it if nobody knows.",
+)
+def undocumented(subject: Subject) -> Iterator[Answer]:
+    rules = _admitting(subject)
+    if not subject.study.standings:
+        yield CannotTell(NO_RULES)
+        return
+    bare = [
+        one
+        for one in rules
+        if not _text(one.rule) and not one.rule.documentation.ticket and not one.rule.documentation.requester
+    ]
+    for one in bare:
+        yield _about(one, f"{capital(speak(one.step.chain, one.rule))} has no description.")
+    if not bare:
+        yield Passed(f"all of {counted(len(rules), 'accepting statement')} have a name or a description")
+
+
+@check(
+    id="rules.copied-description",
+    title="A description was copied with the rule",
+    severity=Severity.LOW,
+    controls=("CM-3", "CM-6"),
+    why="Whoever reads it believes it, and the rule's real purpose is lost.",
+    how="Accepting statements with the same description that share neither source, destination nor service.",
+    fix="Describe each rule by what it does itself.",
+)
+def copied_description(subject: Subject) -> Iterator[Answer]:
+    if not subject.study.standings:
+        yield CannotTell(NO_RULES)
+        return
+    by_text: dict[str, list[Admission]] = {}
+    for one in _admitting(subject):
+        if one.rule.comment.strip():
+            by_text.setdefault(one.rule.comment.strip().lower(), []).append(one)
+    found = 0
+    for alike in by_text.values():
+        for first, second in pairwise(alike):
+            if first.program.family == second.program.family and not _akin(first.rule, second.rule):
+                found += 1
+                where = capital(speak(second.step.chain, second.rule))
+                yield _about(
+                    second,
+                    f"{where} has the description of {speak(first.step.chain, first.rule)}, with which it shares nothing else.",
+                )
+    if by_text and not found:
+        yield Passed(f"{counted(len(by_text), 'description')} stand with rules that have something in common")
+    elif not by_text:
+        yield NotApplicable("no rule has a description")
+
+
+def _akin(one: Rule, other: Rule) -> bool:
+    """Whether two rules share a source, destination or service."""
+    fields = (Field.SOURCE, Field.DESTINATION, Field.SERVICE, Field.DESTINATION_PORT)
+    mine = {(c.field, c.operands) for c in one.match.conditions if c.field in fields}
+    theirs = {(c.field, c.operands) for c in other.match.conditions if c.field in fields}
+    return bool(mine & theirs) or min(len(mine), len(theirs)) < 2
+
+
+@check(
+    id="rules.incomplete-documentation",
+    title="A rule's papers are incomplete",
+    severity=Severity.INFO,
+    controls=("CM-3",),
+    params=(
+        Param(
+            "ticket", str, r"[A-Z]{2,}-?\d+|#\d+", "pattern (RE2)", "what ticket numbers mostly look like", Of.PATTERN
+        ),
+        Param("requester", bool, False, "true or false", "few exports have a place for it; ask for it where yours do"),
+        Param("date", bool, False, "true or false", "as for the requester"),
+    ),
+    why="Without a ticket nobody can find out who agreed to it, and whether it is still needed.",
+    how="Accepting statements that are described but name no ticket, in its field or in the "
+    "description; and no requester or date where "
+    "the parameters ask for them.",
+    fix="Add the ticket, and the requester and date where your rules ask for them.",
+)
+def incomplete_documentation(subject: Subject) -> Iterator[Answer]:
+    rules = [one for one in _admitting(subject) if _text(one.rule) or one.rule.documentation.requester]
+    if not subject.study.standings:
+        yield CannotTell(NO_RULES)
+        return
+    found = 0
+    for one in rules:
+        papers = one.rule.documentation
+        missing = []
+        if not papers.ticket and not re2.search(subject.params["ticket"], _text(one.rule)):
+            missing.append("ticket")
+        if subject.params["requester"] and not (papers.requester or papers.created_by):
+            missing.append("requester")
+        if subject.params["date"] and not (papers.created_at or read_date(_text(one.rule))):
+            missing.append("date")
+        if missing:
+            found += 1
+            yield _about(one, f"{capital(speak(one.step.chain, one.rule))} names no {' and no '.join(missing)}.")
+    if rules and not found:
+        yield Passed(f"{counted(len(rules), 'described rule')} name what is asked for")
+    elif not rules:
+        yield NotApplicable("no rule is described at all")
+
+
+def _ends(subject: Subject, rule: Rule) -> date | None:
+    """The date a rule ends, from its own field, its schedule or its description."""
+    if rule.documentation.expires and (found := read_date(rule.documentation.expires)) is not None:
+        return found
+    schedule = next((s.text for s in subject.device.schedules if s.name == rule.schedule), "") if rule.schedule else ""
+    texts = (f"{rule.schedule or ''} {schedule}", *(q.text for q in rule.qualifiers), _text(rule))
+    return next((found for text in texts if (found := until(text)) is not None), None)
+
+
+@check(
+    id="rules.expired",
+    title="A rule has outlived its date",
+    severity=Severity.MEDIUM,
+    controls=("CM-3", "AC-2", "AC-6"),
+    why="What was agreed for a while has become permanent without anybody agreeing.",
+    how="The date a rule ends is taken from its own field, its schedule, or words like 'until "
+    "2026-03-31' in its description, and compared "
+    "with the day of the audit.",
+    fix="Remove the rule, or have it agreed again with a new date.",
+)
+def expired(subject: Subject) -> Iterator[Answer]:
+    dated = past = 0
+    for rulebase, chain, rule in _written(subject):
+        end = _ends(subject, rule)
+        if end is None or not rule.enabled:
+            continue
+        dated += 1
+        if end < subject.study.estate.as_of:
+            past += 1
+            text = f"{capital(speak(chain, rule))} was to end on {end}."
+            yield Found(
+                text, f"{rulebase.name} {rule_subject(chain, rule)}", (rule.where,), (refer(rulebase, chain, rule),)
+            )
+    if not subject.study.standings:
+        yield CannotTell(NO_RULES)
+    elif not dated:
+        yield NotApplicable("no rule has an end date")
+    elif not past:
+        yield Passed(f"none of {counted(dated, 'dated rule')} is past its date")
+
+
+TEMPORARY = (
+    r"(?i)\b(temporar\w*|for now|for a while|for the (?:inspection|exercise|test|moment)|until|trial)\b",
+    r"(?i)\b(tidy up|to be (?:closed|removed)|remove in|test of|back on \w+day)\b",
+)
+
+
+@check(
+    id="rules.temporary",
+    title="A rule is said to be temporary and has no end",
+    severity=Severity.LOW,
+    controls=("CM-3", "AC-6"),
+    params=(Param("words", tuple, TEMPORARY, "patterns", "how people say that something will not stay", Of.PATTERN),),
+    why="Nothing lasts like the temporary.",
+    how="Looks for the parameter's words in names and descriptions of enabled rules that have no end date.",
+    fix="Give the rule an end date, or remove it if its time is over.",
+)
+def temporary(subject: Subject) -> Iterator[Answer]:
+    described = found = 0
+    for rulebase, chain, rule in _written(subject):
+        text = _text(rule)
+        if not text or not rule.enabled:
+            continue
+        described += 1
+        said = next((m for p in subject.params["words"] if (m := re2.search(p, text))), None)
+        if said is not None and _ends(subject, rule) is None:
+            found += 1
+            detail = f"{capital(speak(chain, rule))} says '{said[0]}' and has no end date."
+            yield Found(
+                detail, f"{rulebase.name} {rule_subject(chain, rule)}", (rule.where,), (refer(rulebase, chain, rule),)
+            )
+    if not described:
+        yield NotApplicable("no rule is described")
+    elif not found:
+        yield Passed(f"none of {counted(described, 'described rule')} is said to be temporary")
+
+
+@check(
+    id="rules.disabled",
+    title="A rule is switched off",
+    severity=Severity.LOW,
+    controls=("CM-6", "CM-7"),
+    why="It is one click away from working again, and nobody remembers what it did.",
+    how="Counts rules the export says are switched off.",
+    fix="Delete the rule; the records of changes keep it if it is ever needed.",
+)
+def disabled(subject: Subject) -> Iterator[Answer]:
+    rules = _written(subject)
+    if not rules:
+        yield CannotTell(NO_RULES)
+        return
+    off = [(base, chain, rule) for base, chain, rule in rules if not rule.enabled]
+    for base, chain, rule in off:
+        text = f"{capital(speak(chain, rule))} is switched off."
+        yield Found(text, f"{base.name} {rule_subject(chain, rule)}", (rule.where,), (refer(base, chain, rule),))
+    if not off:
+        yield Passed(f"none of {counted(len(rules), 'rule')} is switched off")
+
+
+CHECKS: tuple[Check, ...] = (
+    undocumented,
+    copied_description,
+    incomplete_documentation,
+    expired,
+    temporary,
+    disabled,
+)

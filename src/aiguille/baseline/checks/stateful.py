@@ -1,0 +1,340 @@
+"""The basics every rule set stands on: that there is one, connection states, the loopback, floods, forwarding."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from aiguille.analysis import Ends, Kind, Program, existing, surely_accepted, surely_refused
+from aiguille.analysis.sides import LOOPBACK
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    NotApplicable,
+    Param,
+    Passed,
+    Severity,
+    Subject,
+    check,
+    lines_of,
+    refer,
+    speak,
+)
+from aiguille.baseline.checks.between import told_by
+from aiguille.baseline.checks.login import fact
+from aiguille.baseline.wording import by_default, capital, counted, lines
+from aiguille.model import Direction, Field, State
+from aiguille.space import Axis, IntervalSet, PacketSet, box, overlap
+from aiguille.space.fields import TCP
+
+_INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
+NO_RULES = "the export holds no rules for traffic to or through the device"
+IMPLICIT = "no rule of this export looks at connection states; the make is taken to let replies through by itself"
+
+
+def _programs(subject: Subject) -> list[Program]:
+    return [program for direction in _INWARD for program in subject.programs.all(direction)]
+
+
+def _states_written(subject: Subject) -> bool:
+    """Whether rules look at connection states, or the system is one whose rules have to."""
+    if any(base.families and base.name in ("filter", "raw") for base in subject.device.rulebases):
+        return True
+    return any(
+        condition.field is Field.STATE
+        for base in subject.device.rulebases
+        for _, rule in base.rules()
+        for condition in rule.match.conditions
+    )
+
+
+@check(
+    id="deny.no-rules",
+    title="There are no rules at all",
+    severity=Severity.HIGH,
+    controls=("SC-7", "CM-6"),
+    why="A firewall without rules is a router.",
+    how="Counts enabled rules that somebody wrote; where the default refuses everything, their absence is a low finding.",
+    fix="Write the rules, or check that the export is whole.",
+)
+def no_rules(subject: Subject) -> Iterator[Answer]:
+    written = sum(rule.enabled and not rule.built_in for base in subject.device.rulebases for _, rule in base.rules())
+    programs = _programs(subject)
+    if written:
+        yield Passed(f"{counted(written, 'enabled rule')} {'is' if written == 1 else 'are'} written")
+    elif not subject.device.rulebases:
+        yield CannotTell("the export holds no rule base; export the rules too")
+    else:
+        shut = bool(programs) and all(p.default is not None and p.default.kind is Kind.REFUSE for p in programs)
+        where = lines(*(c.policy_where or c.where for base in subject.device.rulebases for c in base.chains))[:4]
+        what = "and everything is refused" if shut else "and not everything is refused"
+        yield Found(f"No enabled rule is written, {what}.", "no rules", where, severity=Severity.LOW if shut else None)
+
+
+@check(
+    id="deny.no-final-refusal",
+    title="The final refusal is left to the make",
+    severity=Severity.INFO,
+    controls=("SC-7(5)", "CM-6"),
+    why="A default nobody wrote changes with a release, and cannot be seen in the rules.",
+    how="Where what no rule matches is refused, the refusal must stand in the export: as a rule or as a stated policy.",
+    fix="End each rule base with a refusal of everything that is written down, and record it.",
+)
+def no_final_refusal(subject: Subject) -> Iterator[Answer]:
+    programs = _programs(subject)
+    if not programs:
+        yield CannotTell(NO_RULES)
+    for program in programs:
+        default = program.default
+        going = program.direction.value.replace("-", " the ")
+        if default is None or default.kind is not Kind.REFUSE:
+            yield NotApplicable(f"IPv{program.family} traffic {going} is not refused by default")
+        elif (default.rule is None and default.chain.policy_is_default) or (
+            default.rule is not None and default.rule.built_in
+        ):
+            yield Found(
+                f"What no rule matches of {{family}} traffic {going} is refused only because the make does so.",
+                f"{program.direction} default",
+                lines(default.where, default.chain.where),
+                (refer(default.rulebase, default.chain, default.rule),),
+                family=program.family,
+            )
+        else:
+            yield Passed(f"IPv{program.family} traffic {going} ends at {speak(default.chain, default.rule)}")
+
+
+def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[int], PacketSet]:
+    """The steps that accept running connections as such, and what they leave over of those that can come."""
+    symbols = program.space.symbols
+    real = existing(program.device, symbols)
+    if LOOPBACK in symbols.names:
+        real = real - IntervalSet.of(symbols.number(LOOPBACK))
+    regions = []
+    for one in subject.study.entrances:
+        for number in one.interfaces & real:
+            fields = [(Axis.IN, IntervalSet.of(number)), (Axis.STATE, IntervalSet.of(state.number))]
+            if program.direction is Direction.THROUGH_DEVICE:
+                fields.append((Axis.OUT, real - IntervalSet.of(number)))
+            here = overlap(box(fields), subject.study.arriving(one, program.family))
+            regions += [here] if here is not None else []
+    left = PacketSet.of(program.space.tops, regions)
+    steps = []
+    for number, step in enumerate(program.steps):
+        if step.kind is not Kind.ACCEPT and not (step.kind is Kind.SKIP and step.settles):
+            continue
+        for piece in step.pieces:
+            states = piece.box[Axis.STATE]
+            plain = all(
+                piece.box[axis] is None for axis in Axis if axis not in (Axis.STATE, Axis.IN, Axis.OUT, Axis.SRC)
+            )
+            if piece.sure and plain and (states is None or State.NEW.number not in states):
+                left = left - PacketSet.of(program.space.tops, [piece.box])
+                steps.append(number)
+    return steps, left
+
+
+@check(
+    id="deny.established",
+    title="Running connections are not accepted first",
+    severity=Severity.LOW,
+    controls=("SC-7", "CM-3"),
+    params=(Param("at_most", int, 10, "rules before it", "room for what must come first, and no more"),),
+    why="Without it replies need rules of their own, which open more than intended; and a change from "
+    "afar cuts off the one who makes it.",
+    how="Looks for a rule that accepts every packet of an established connection, and how many rules a packet meets before it; related "
+    "connections must be accepted there too.",
+    fix="Accept established and related packets within the first {at_most} rules.",
+)
+def established(subject: Subject) -> Iterator[Answer]:
+    programs = _programs(subject)
+    if not programs:
+        yield CannotTell(NO_RULES)
+        return
+    if not _states_written(subject):
+        yield NotApplicable(IMPLICIT)
+        return
+    for program in programs:
+        yield from _established(subject, program)
+
+
+def _established(subject: Subject, program: Program) -> Iterator[Answer]:
+    going = program.direction.value.replace("-", " the ")
+    if all(rule.built_in for _, chain in program.bases for rule in chain.rules):
+        yield NotApplicable(f"nobody wrote rules for traffic {going}; the make lets its own replies through")
+        return
+    if program.default is not None and program.default.kind is Kind.ACCEPT:
+        yield NotApplicable(f"IPv{program.family} traffic {going} is accepted by default")
+        return
+    if not subject.study.admissions(program.direction):
+        yield NotApplicable(f"nothing new is let in of IPv{program.family} traffic {going}")
+        return
+    steps, left = _accepting(subject, program, State.ESTABLISHED)
+    if left:
+        where = lines(*(chain.where for _, chain in program.bases))
+        text = f"No rule accepts all established connections of {{family}} traffic {going}."
+        yield Found(text, f"{program.direction} none", where, family=program.family)
+        return
+    first = program.steps[steps[0]]
+    before = [r for r in first.chain.rules if r.enabled and first.rule is not None and r.number < first.rule.number]
+    if len(before) > subject.params["at_most"]:
+        text = (
+            f"{capital(speak(first.chain, first.rule))} accepts established {{family}} connections "
+            f"{going} only after {len(before)} others."
+        )
+        yield Found(text, f"{program.direction} late", lines_of(first), family=program.family)
+    elif _accepting(subject, program, State.RELATED)[1]:
+        text = (
+            f"{capital(speak(first.chain, first.rule))} accepts established {{family}} connections "
+            f"{going}, and no rule related ones."
+        )
+        yield Found(text, f"{program.direction} related", lines_of(first), family=program.family)
+    else:
+        yield Passed(
+            f"IPv{program.family} {going}: {speak(first.chain, first.rule)} accepts established packets, and related ones are too"
+        )
+
+
+@check(
+    id="deny.invalid",
+    title="Packets that belong to no connection are accepted",
+    severity=Severity.LOW,
+    controls=("SC-7", "SI-10"),
+    why="Such packets probe for what answers oddly, and slip past rules on new connections.",
+    how="Looks for a packet in state invalid that a rule somebody wrote surely accepts, from anywhere but the loopback. What a default "
+    "accepts is the matter of the checks on defaults.",
+    fix="Drop invalid packets right after accepting established ones.",
+)
+def invalid(subject: Subject) -> Iterator[Answer]:
+    programs = _programs(subject)
+    if not programs:
+        yield CannotTell(NO_RULES)
+        return
+    if not _states_written(subject):
+        yield NotApplicable(IMPLICIT)
+        return
+    found = 0
+    for program in programs:
+        symbols = program.space.symbols
+        lo = IntervalSet.of(symbols.number(LOOPBACK)) if LOOPBACK in symbols.names else IntervalSet()
+        tcp = [
+            (Axis.STATE, IntervalSet.of(State.INVALID.number)),
+            (Axis.PROTO, IntervalSet.of(TCP)),
+            (Axis.IN, symbols.present - lo),
+        ]
+
+        def by_rule(ends: Ends, program: Program = program) -> bool:
+            rules = [program.steps[end.step].rule for end in ends]
+            return surely_accepted(ends) and all(rule is not None and not rule.built_in for rule in rules)
+
+        proof = subject.study.decider(program).find(box(tcp), by_rule)
+        if proof is not None:
+            found += 1
+            going = program.direction.value.replace("-", " the ")
+            last = proof.steps[-1]
+            text = f"{capital(speak(last.chain, last.rule))} accepts invalid {{family}} packets {going}."
+            yield told_by(proof, text, f"{program.direction} invalid")
+    if not found:
+        yield Passed("no rule accepts a packet in state invalid")
+
+
+@check(
+    id="deny.loopback",
+    title="The device cannot talk to itself",
+    severity=Severity.LOW,
+    controls=("CM-6", "SC-7"),
+    why="Programs on the device talk over the loopback; without it names, logs or the page fail in odd "
+    "ways, and rules get opened at a guess.",
+    how="Looks for a new connection on the loopback that is refused; on makes whose exports tell of no "
+    "loopback there is nothing to see.",
+    fix="Accept everything on the loopback interface first.",
+)
+def loopback(subject: Subject) -> Iterator[Answer]:
+    programs = list(subject.programs.all(Direction.TO_DEVICE))
+    own = any(
+        base.name in ("filter", "raw") or "inet" in base.name or "ip " in base.name for base in subject.device.rulebases
+    )
+    named = LOOPBACK in subject.programs.resolver(4).space.symbols.names
+    if not programs:
+        yield CannotTell("the export holds no rules for traffic to the device itself")
+        return
+    if not (own or named):
+        yield NotApplicable("this make's rules do not see the loopback")
+        return
+    found = 0
+    for program in programs:
+        number = program.space.symbols.number(LOOPBACK)
+        mine = IntervalSet([(0x7F000001, 0x7F000001)]) if program.family == 4 else IntervalSet.of(1)
+        here = box(
+            [
+                (Axis.IN, IntervalSet.of(number)),
+                (Axis.SRC, mine),
+                (Axis.DST, mine),
+                (Axis.STATE, IntervalSet.of(State.NEW.number)),
+            ]
+        )
+        proof = subject.study.decider(program).find(here, surely_refused)
+        if proof is not None:
+            found += 1
+            last = proof.steps[-1]
+            text = f"{capital(speak(last.chain, last.rule))} refuses new {{family}} connections on the loopback."
+            yield told_by(proof, text, "loopback")
+    if not found:
+        yield Passed("new connections on the loopback are accepted")
+
+
+@check(
+    id="deny.half-open",
+    title="Half-open connections are not limited",
+    severity=Severity.MEDIUM,
+    controls=("SC-5",),
+    why="A flood of connection attempts fills the tables, and nobody else gets in (RFC 4987).",
+    how="Asks the make's setting, or net.ipv4.tcp_syncookies of the kernel.",
+    fix="Switch the protection on; on Linux set net.ipv4.tcp_syncookies to 1.",
+)
+def half_open(subject: Subject) -> Iterator[Answer]:
+    guard = subject.device.flood_protection
+    cookies = fact(subject, "net.ipv4.tcp_syncookies")
+    if guard.known and not guard.value:
+        yield Found(f"Half-open connections are not limited{by_default(guard)}.", "half-open", lines(guard.where))
+    elif cookies is not None and cookies.setting.value == "0":
+        yield Found("SYN cookies are switched off.", "half-open", lines(cookies.setting.where))
+    elif guard.known or cookies is not None:
+        yield Passed("half-open connections are limited")
+    else:
+        yield CannotTell(
+            "the export does not tell whether half-open connections are limited; ask for the setting, or `sysctl -a`"
+        )
+
+
+@check(
+    id="deny.forwarding",
+    title="The device forwards traffic that no rule looks at",
+    severity=Severity.HIGH,
+    controls=("SC-7", "CM-7"),
+    why="Every network it is in is joined to every other.",
+    how="Where forwarding is on (net.ipv4.ip_forward, net.ipv6.conf.all.forwarding), rules for traffic "
+    "through the device must be in the "
+    "export and not be empty before an accepting default.",
+    fix="Switch forwarding off where the host is no router, or write rules for what goes through.",
+)
+def forwarding(subject: Subject) -> Iterator[Answer]:
+    for family, name in ((4, "net.ipv4.ip_forward"), (6, "net.ipv6.conf.all.forwarding")):
+        one = fact(subject, name)
+        program = subject.programs.get(family, Direction.THROUGH_DEVICE)
+        rules = (
+            [s for s in program.steps if s.rule is not None and s.kind is not Kind.PASS] if program is not None else []
+        )
+        accepts = program is None or (program.default is not None and program.default.kind is Kind.ACCEPT)
+        if one is not None and one.setting.value == "0":
+            yield Passed(f"IPv{family} is not forwarded")
+        elif one is not None and accepts and not rules:
+            text = f"IPv{family} is forwarded ({name} is {one.setting.value}) and no rule looks at it."
+            yield Found(text, name, lines(one.setting.where))
+        elif program is not None and (rules or not accepts):
+            yield Passed(f"what goes through over IPv{family} meets rules")
+        elif family == 4 or program is not None:
+            yield CannotTell(f"the export does not tell whether IPv{family} is forwarded; ask for `sysctl {name}`")
+
+
+CHECKS: tuple[Check, ...] = (no_rules, no_final_refusal, established, invalid, loopback, half_open, forwarding)

@@ -1,0 +1,326 @@
+"""The system below the rules: its release, what it starts with, what the kernel lets pass, and whether siblings are alike."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+
+from packaging.version import InvalidVersion, Version
+
+from aiguille.analysis.compare import differences
+from aiguille.analysis.siblings import likeness, oddities, siblings_of
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    NotApplicable,
+    Of,
+    Param,
+    Passed,
+    Severity,
+    Subject,
+    check,
+)
+from aiguille.baseline.wording import by_default, counted, lines, listed
+from aiguille.model import Chain, Fact, Rulebase, Span
+
+
+@check(
+    id="system.old-firmware",
+    title="The device runs a release that is too old",
+    severity=Severity.MEDIUM,
+    controls=("SI-2", "CM-2", "RA-5"),
+    needs=("firmware",),
+    params=(
+        Param(
+            "releases",
+            tuple,
+            (),
+            "least release for each make",
+            "only the auditor knows what is current; none by default",
+            Of.RELEASE,
+        ),
+    ),
+    why="Old releases have flaws that are known and used.",
+    how="Compares the release with the auditor's table, by the make's name or the dialect's. Without an "
+    "entry for the make its age is not "
+    "known, and the outcome open.",
+    fix="Install a current release.",
+)
+def old_firmware(subject: Subject) -> Iterator[Answer]:
+    device = subject.device
+    wanted = None
+    for entry in subject.params["releases"]:
+        make, _, release = entry.rpartition(":")
+        if make.strip().lower() in (device.make.lower(), device.dialect.lower()) or device.firmware.value.startswith(
+            make.strip() or "\0"
+        ):
+            wanted = release.strip()
+    runs = _version(device.firmware.value)
+    least = _version(wanted) if wanted is not None else None
+    if least is None or runs is None:
+        why = "states no least release for" if wanted is None else "and the export do not state comparable releases of"
+        yield CannotTell(
+            f"the baseline {why} {device.make}; it runs {device.firmware.value}. Set 'releases' of this check"
+        )
+    elif runs < least:
+        yield Found(f"It runs {device.firmware.value}, the least is {wanted}.", "release", lines(device.firmware.where))
+    else:
+        yield Passed(f"it runs {device.firmware.value}, {wanted} or later is asked for")
+
+
+def _version(text: str) -> Version | None:
+    """The first word of a text that is a version."""
+    for word in text.replace("(", " ").split():
+        try:
+            return Version(word)
+        except InvalidVersion:
+            continue
+    return None
+
+
+@check(
+    id="system.updates",
+    title="Updates wait or are not fetched",
+    severity=Severity.MEDIUM,
+    controls=("SI-2",),
+    why="Each day between an update's release and its installation is a day for those who read what it mends.",
+    how="A release that waits to be installed is a finding; updates that are not installed by themselves a low one.",
+    fix="Install the update; switch on updates by itself, or plan a day a month for them.",
+)
+def updates(subject: Subject) -> Iterator[Answer]:
+    device = subject.device
+    waits, itself = device.update_waiting, device.updates_itself
+    waiting = (
+        waits.known and bool(waits.value) and waits.value != (device.firmware.value if device.firmware.known else "")
+    )
+    if waiting:
+        yield Found(f"Release {waits.value} waits to be installed.", "update waits", lines(waits.where))
+    if itself.known and not itself.value:
+        yield Found(
+            f"It does not update itself{by_default(itself)}.",
+            "updates itself",
+            lines(itself.where),
+            severity=Severity.LOW,
+        )
+    elif itself.known:
+        yield Passed("it updates itself")
+    elif waits.known and not waiting:
+        yield Passed("no update waits")
+    elif not waiting:
+        yield CannotTell("the export does not tell whether an update waits; ask for the state of updates")
+
+
+@check(
+    id="system.unsaved",
+    title="The rules that run are not those it starts with",
+    severity=Severity.HIGH,
+    controls=("CM-3", "CM-6", "CP-10"),
+    why="The next restart brings another firewall, when nobody is looking.",
+    how="Running and stored rules are compared as sets of packets, in every direction and family; a "
+    "packet that fares differently is the "
+    "proof. Rules written otherwise that let the same through are no finding.",
+    fix="Store the running rules if they are right, or load the stored ones.",
+)
+def unsaved(subject: Subject) -> Iterator[Answer]:
+    device = subject.device
+    if device.saved is None:
+        yield CannotTell(
+            "the export does not hold both the running and the stored rules; add the file the rules are loaded from"
+        )
+        return
+    families = {f for base in device.saved for f in base.families}
+    running = replace(
+        device, rulebases=tuple(_only(base, families) for base in device.rulebases if base.families & families)
+    )
+    stored = replace(device, rulebases=device.saved)
+    found = differences(running, stored)
+    if found:
+        told = []
+        for one in found:
+            now, then = (
+                " or ".join("accepted" if v else "refused" for v in sorted(side)) for side in (one.one, one.other)
+            )
+            told.append(f"'{one.packet.sentence()}' is {now} now and {then} after the next start")
+        yield Found(
+            f"{listed(told[:2])}{f', and {len(told) - 2} ways more' if len(told) > 2 else ''}.",
+            "unsaved",
+            _begins(device.saved),
+        )
+    if not found:
+        yield Passed("the stored rules let through exactly what the running ones do")
+
+
+def _only(base: Rulebase, families: set[int]) -> Rulebase:
+    return replace(base, families=frozenset(base.families & families))
+
+
+def _begins(bases: tuple[Rulebase, ...]) -> tuple[Span, ...]:
+    """The line of each base chain, where the stored rules begin."""
+    chains: list[Chain] = [chain for base in bases for chain in base.chains if chain.base is not None]
+    return lines(*(chain.where for chain in chains))[:4]
+
+
+@check(
+    id="system.start-up",
+    title="The rules are not loaded when the device starts",
+    severity=Severity.HIGH,
+    controls=("CM-6", "SC-24"),
+    needs=("loads_rules",),
+    why="After a power cut the device comes up open.",
+    how="Asks whether the program that loads the rules starts with the system: the list of units, and the program's own switch.",
+    fix="Enable the unit that loads the rules, and restart once to see.",
+)
+def start_up(subject: Subject) -> Iterator[Answer]:
+    loads = subject.device.loads_rules
+    if loads.value:
+        yield Passed("the rules are loaded at start-up")
+    else:
+        yield Found(f"Nothing loads the rules at start-up{by_default(loads)}.", "start-up", lines(loads.where))
+
+
+def _kernel(
+    subject: Subject, names: tuple[str, ...], good: Callable[[str], bool], bad: str, fine: str
+) -> Iterator[Answer]:
+    """A setting of the kernel under several names."""
+    facts: list[Fact] = [
+        one for one in subject.device.system if one.setting.known and any(_alike(one.name, n) for n in names)
+    ]
+    wrong = [one for one in facts if not good(one.setting.value)]
+    for one in wrong:
+        yield Found(f"{one.name} is {one.setting.value}: {bad}.", one.name, lines(one.setting.where))
+    if facts and not wrong:
+        yield Passed(f"{fine} ({listed((one.name for one in facts), 2)})")
+    elif not facts and subject.device.dialect not in ("linux-host", "iptables-save", "nftables"):
+        yield NotApplicable("the export of this make tells nothing of its system below the rules")
+    elif not facts:
+        yield CannotTell(f"the export does not tell {names[0]}; ask for `sysctl -a`")
+
+
+def _alike(name: str, pattern: str) -> bool:
+    head, star, tail = pattern.partition("*")
+    return name == pattern if not star else name.startswith(head) and name.endswith(tail)
+
+
+@check(
+    id="system.spoofing",
+    title="The kernel does not check where packets come from",
+    severity=Severity.LOW,
+    controls=("SC-7(11)", "SI-10"),
+    why="Forged sources then pass for inside ones.",
+    how="net.ipv4.conf.*.rp_filter must be 1 or 2 for all, or for each interface it is stated for (RFC 3704).",
+    fix="Set net.ipv4.conf.all.rp_filter to 1, or 2 where routes differ by direction.",
+)
+def spoofing(subject: Subject) -> Iterator[Answer]:
+    facts = [one for one in subject.device.system if one.name == "net.ipv4.conf.all.rp_filter" and one.setting.known]
+    if facts and facts[0].setting.value in ("1", "2"):
+        # The kernel takes the greater of all and the interface's own (ip-sysctl, rp_filter).
+        yield Passed(f"net.ipv4.conf.all.rp_filter is {facts[0].setting.value}")
+        return
+    yield from _kernel(
+        subject,
+        ("net.ipv4.conf.*.rp_filter",),
+        lambda value: value in ("1", "2"),
+        "packets are taken from wherever they come",
+        "packets whose source lives elsewhere are dropped",
+    )
+
+
+@check(
+    id="system.redirects",
+    title="Neighbours can redirect the device's traffic",
+    severity=Severity.LOW,
+    controls=("SC-7", "CM-7"),
+    why="A machine on the link can make itself the way to everywhere.",
+    how="accept_redirects of IPv4 and IPv6, and send_redirects, must be 0 wherever they are stated for all.",
+    fix="Set net.ipv4.conf.all.accept_redirects, net.ipv6.conf.all.accept_redirects and net.ipv4.conf.all.send_redirects to 0.",
+)
+def redirects(subject: Subject) -> Iterator[Answer]:
+    yield from _kernel(
+        subject,
+        (
+            "net.ipv4.conf.all.accept_redirects",
+            "net.ipv6.conf.all.accept_redirects",
+            "net.ipv4.conf.all.send_redirects",
+        ),
+        lambda value: value == "0",
+        "a neighbour can change the device's routes",
+        "redirects are ignored",
+    )
+
+
+@check(
+    id="system.source-routing",
+    title="Senders may choose the way packets take",
+    severity=Severity.LOW,
+    controls=("SC-7", "CM-7"),
+    why="Source routes lead around the rules (RFC 6274, 3.13.2.3).",
+    how="accept_source_route must be 0 wherever it is stated for all.",
+    fix="Set net.ipv4.conf.all.accept_source_route and net.ipv6.conf.all.accept_source_route to 0.",
+)
+def source_routing(subject: Subject) -> Iterator[Answer]:
+    yield from _kernel(
+        subject,
+        ("net.ipv4.conf.all.accept_source_route", "net.ipv6.conf.all.accept_source_route"),
+        lambda value: value in ("0", "-1"),
+        "packets with a route of their own are forwarded",
+        "source routes are ignored",
+    )
+
+
+@check(
+    id="system.drift",
+    title="The device differs from its siblings",
+    severity=Severity.MEDIUM,
+    controls=("CM-2", "CM-3", "CM-6"),
+    params=(
+        Param("siblings", int, 3, "devices", "with two nobody knows which is the odd one"),
+        Param(
+            "likeness",
+            float,
+            0.6,
+            "of what they say",
+            "a tag such as edge brings together what was never meant to be alike",
+        ),
+    ),
+    why="What all others have and this one has not was changed here by hand, or forgotten here.",
+    how="Devices of one make that share a tag are compared by settings, services of interfaces, "
+    "defaults and named rules; what all others "
+    "agree on and this one does not is told. Addresses are expected to differ.",
+    fix="Bring the device in line with its siblings, or write down why it differs.",
+)
+def drift(subject: Subject) -> Iterator[Answer]:
+    tag, alike = siblings_of(subject.study.estate, subject.device)
+    if len(alike) < subject.params["siblings"]:
+        yield NotApplicable("fewer than three devices of this make share a tag with it")
+        return
+    if likeness(alike) < subject.params["likeness"]:
+        yield NotApplicable(f"the devices tagged '{tag}' were not set up alike")
+        return
+    found = oddities(subject.device, alike)
+    if found:
+        told = listed((_spell(one.what, one.mine, one.theirs) for one in found), 6)
+        yield Found(
+            f"Unlike the other {counted(len(alike) - 1, 'device')} tagged '{tag}': {told}.",
+            "drift: " + "; ".join(f"{one.what}={one.mine}" for one in found),
+            lines(*(one.where for one in found)),
+        )
+    else:
+        yield Passed(f"it is like the other {counted(len(alike) - 1, 'device')} tagged '{tag}'")
+
+
+def _spell(what: str, mine: str, theirs: str) -> str:
+    return f"{what} is {mine or 'missing'} instead of {theirs or 'none'}"
+
+
+CHECKS: tuple[Check, ...] = (
+    old_firmware,
+    updates,
+    unsaved,
+    start_up,
+    spoofing,
+    redirects,
+    source_routing,
+    drift,
+)

@@ -1,0 +1,215 @@
+"""What nobody uses any more."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from aiguille.analysis import Standing
+from aiguille.analysis.ordering import best_order
+from aiguille.analysis.sides import LOOPBACK
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    Param,
+    Passed,
+    Severity,
+    Subject,
+    check,
+    refer,
+    rule_subject,
+    speak,
+)
+from aiguille.baseline.checks.access import NO_RULES
+from aiguille.baseline.dates import read_date, seen_at
+from aiguille.baseline.wording import capital, counted, lines, listed
+from aiguille.model import Addresses, Direction, InterfaceName
+
+
+@check(
+    id="usage.never-hit",
+    title="A rule was never hit",
+    severity=Severity.LOW,
+    controls=("CM-6", "CM-7", "AC-6"),
+    params=(Param("days", int, 60, "days of counting", "some work is done once a month; less proves nothing"),),
+    why="A permission nobody uses is a way in nobody watches.",
+    how="Only where the export tells since when hits are counted, and that is as long as the parameter "
+    "asks. A rule hidden by rules above "
+    "is told apart from one for which there is no traffic.",
+    fix="Ask who needs the rule, switch it off for a while, then delete it.",
+)
+def never_hit(subject: Subject) -> Iterator[Answer]:
+    device = subject.device
+    counted_rules = [(r, where) for where, group in subject.study.written for r in group[:1] if r.rule.hits is not None]
+    if not counted_rules:
+        yield CannotTell("the export counts no hits; export the rules with their counters")
+        return
+    since = read_date(device.counters_since.value) if device.counters_since.known else None
+    if since is None:
+        yield CannotTell(
+            "the export does not tell since when hits are counted; note when the counters were last set to zero"
+        )
+        return
+    days = (seen_at(device, subject.study.estate.as_of) - since).days
+    if days < subject.params["days"]:
+        yield CannotTell(
+            f"hits are counted for {counted(days, 'day')} only; export again when it is {subject.params['days']}"
+        )
+        return
+    idle = 0
+    for report, where in counted_rules:
+        rule = report.rule
+        if rule.hits is None or rule.hits.packets or not rule.enabled:
+            continue
+        idle += 1
+        hidden = report.standing in (Standing.SHADOWED, Standing.REDUNDANT) and report.witness is None
+        names = listed((speak(chain, other) for _, chain, other in report.because), 2) if report.because else ""
+        why = f"it is hidden by {names}" if hidden and names else "there was no such traffic"
+        last = f", last on {rule.hits.last}" if rule.hits.last else ""
+        yield Found(
+            f"{capital(speak(report.chain, rule))} was not hit in {counted(days, 'day')}{last}: {why}.",
+            f"{report.rulebase.name} {rule_subject(report.chain, rule)}",
+            (where,),
+            (refer(report.rulebase, report.chain, rule),),
+        )
+    if not idle:
+        yield Passed(f"each of {counted(len(counted_rules), 'counted rule')} was hit within {counted(days, 'day')}")
+
+
+@check(
+    id="usage.unused-interface",
+    title="An interface is up and used for nothing",
+    severity=Severity.LOW,
+    controls=("CM-7", "SC-7"),
+    why="Whoever plugs in there is on the device, and no rule was written for them.",
+    how="Interfaces in use that have no address, no zone, and no rule that names them.",
+    fix="Shut the interface down until it is needed.",
+)
+def unused_interface(subject: Subject) -> Iterator[Answer]:
+    device = subject.device
+    if not any(one.where is not None for one in device.interfaces):
+        yield CannotTell("the export lists no interfaces; add `ip -j addr` or the make's list")
+        return
+    named = {o.name for base in device.rulebases for _, r in base.rules() for c in r.match.conditions
+             for o in c.operands if isinstance(o, InterfaceName)}  # fmt: skip
+    zoned = {name for zone in device.zones for name in zone.interfaces}
+    idle = [
+        one
+        for one in device.interfaces
+        if one.enabled
+        and one.name != LOOPBACK
+        and not _has_global(one.addresses)
+        and one.name not in named | zoned
+        and not one.zone
+    ]
+    for one in idle:
+        yield Found(f"Interface {one.name} is up, without address, zone or rule.", one.name, lines(one.where))
+    if not idle:
+        yield Passed(f"each of {counted(len(device.interfaces), 'interface')} is used or shut")
+
+
+def _has_global(addresses: tuple[Addresses, ...]) -> bool:
+    return any(a.family == 4 or a.first >> 118 != 0x3FA for a in addresses)
+
+
+@check(
+    id="usage.unused-account",
+    title="An account was not used for long",
+    severity=Severity.MEDIUM,
+    controls=("AC-2", "AC-2(3)"),
+    params=(Param("days", int, 90, "days", "a quarter; whoever was away longer can ask for it again"),),
+    why="Accounts of people who have left are tried first and watched least.",
+    how="Compares the day an account last logged in with the day of the audit, where the export tells it.",
+    fix="Disable the account, and delete it if nobody asks for it.",
+)
+def unused_account(subject: Subject) -> Iterator[Answer]:
+    accounts = [one for one in subject.device.administration.accounts if one.enabled]
+    told = [
+        (one, day) for one in accounts if one.last_used.known and (day := read_date(one.last_used.value)) is not None
+    ]
+    idle = 0
+    for one, day in told:
+        days = (subject.study.estate.as_of - day).days
+        if days > subject.params["days"]:
+            idle += 1
+            yield Found(
+                f"Account '{one.name}' was last used {counted(days, 'day')} ago.",
+                one.name,
+                lines(one.where, one.last_used.where),
+            )
+    if not told:
+        yield CannotTell("the export does not tell when accounts were last used")
+    elif not idle:
+        yield Passed(
+            f"each of {counted(len(told), 'account')} was used within {counted(subject.params['days'], 'day')}"
+        )
+
+
+@check(
+    id="usage.closed-service",
+    title="A service runs that no rule lets in",
+    severity=Severity.LOW,
+    controls=("CM-7",),
+    why="It waits for the first rule that is too wide.",
+    how="Ways of managing the device that the export says are switched on, and that no source reaches through any interface.",
+    fix="Switch the service off.",
+)
+def closed_service(subject: Subject) -> Iterator[Answer]:
+    running = [s for s in subject.device.administration.services if s.enabled and s.where is not None]
+    if not running:
+        yield CannotTell("the export does not tell which services run; add `ss -H -tuln` or the make's list")
+        return
+    if not any(True for _ in subject.programs.all(Direction.TO_DEVICE)):
+        yield CannotTell(NO_RULES)
+        return
+    reached = {e.service.name for e in subject.study.exposures}
+    shut = [s for s in running if s.name not in reached]
+    for one in shut:
+        yield Found(f"{capital(one.name)} runs and is let in from nowhere.", one.name, lines(one.where))
+    if not shut:
+        yield Passed(f"each of {counted(len(running), 'service')} that runs is let in somewhere")
+
+
+@check(
+    id="usage.rule-order",
+    title="Busy rules stand far down",
+    severity=Severity.INFO,
+    controls=("SC-5", "CM-6"),
+    params=(
+        Param("gain", float, 1.5, "times fewer comparisons", "less is not worth a change"),
+        Param("comparisons", float, 3.0, "comparisons a packet today", "short walks cost nothing"),
+    ),
+    why="Every packet is compared with all rules before its own.",
+    how="From the hits of a chain the comparisons a hit takes are computed, today and in the best order found that changes no verdict: "
+    "rules that share packets and decide them differently, or that record, keep their order.",
+    fix="Move the busy rule up; the order given changes no verdict.",
+)
+def rule_order(subject: Subject) -> Iterator[Answer]:
+    looked = found = 0
+    for direction in Direction:
+        programs = list(subject.programs.all(direction))
+        chains = {id(chain): (base, chain) for program in programs for base, chain in program.bases}
+        for rulebase, chain in chains.values():
+            order = best_order([p for p in programs if any(c is chain for _, c in p.bases)], chain)
+            if order is None:
+                continue
+            looked += 1
+            if order.now < subject.params["comparisons"] or order.now < order.better * subject.params["gain"]:
+                continue
+            found += 1
+            rule, places = order.moved
+            yield Found(
+                f"Chain {chain.name} takes {order.now:.1f} comparisons a hit, {order.better:.1f} in the order "
+                f"{', '.join(map(str, order.order))}; rule {rule.number} gains most, {counted(places, 'place')} up.",
+                f"{rulebase.name} {chain.name}",
+                (rule.where,),
+                (refer(rulebase, chain, rule),),
+            )
+    if not looked:
+        yield CannotTell("no chain has hits on all of its rules; export the rules with their counters")
+    elif not found:
+        yield Passed(f"no better order of {counted(looked, 'chain')} spares much")
+
+
+CHECKS: tuple[Check, ...] = (never_hit, unused_interface, unused_account, closed_service, rule_order)

@@ -1,0 +1,383 @@
+"""Rules that open more than one service from here to there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from math import log2
+
+from aiguille.analysis import Proof, surely_accepted
+from aiguille.baseline.catalogue import (
+    Answer,
+    CannotTell,
+    Check,
+    Found,
+    NotApplicable,
+    Of,
+    Param,
+    Passed,
+    Severity,
+    Subject,
+    check,
+    lines_of,
+    refer,
+    rule_subject,
+    speak,
+)
+from aiguille.baseline.checks.access import SETTLE_OUTSIDE
+from aiguille.baseline.checks.between import NO_THROUGH, common, networks, open_ports, told_by
+from aiguille.baseline.checks.records import about, name_of, service_boxes
+from aiguille.baseline.study import Admission, is_wide, strangers
+from aiguille.baseline.wording import counted, listed
+from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Translate, TranslationKind
+from aiguille.space import Axis, Box, IntervalSet, box, box_size, overlap
+from aiguille.space.fields import COUNTED, SYN, TCP, UDP
+
+_INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
+_ANY_PORT = 65_000
+
+
+def _admissions(subject: Subject) -> list[Admission]:
+    return [one for direction in _INWARD for one in subject.study.admissions(direction)]
+
+
+def _nothing(subject: Subject) -> Answer | None:
+    if any(True for d in _INWARD for _ in subject.programs.all(d)):
+        return None
+    return CannotTell("the export holds no rules for traffic to or through the device")
+
+
+@check(
+    id="rules.any-source",
+    title="Anybody outside reaches an inside network",
+    severity=Severity.HIGH,
+    controls=("AC-4", "SC-7", "AC-3"),
+    why="A service meant for the public belongs into a network of its own; inside, its next flaw opens everything.",
+    how="Accepting rules that any source on the outside can use to reach a zone that is neither outside nor a dmz.",
+    fix="Name the sources, or move the service into a dmz and let it be reached only there.",
+)
+def any_source(subject: Subject) -> Iterator[Answer]:
+    outer = subject.study.on(Side.OUTSIDE)
+    inner = subject.study.on(Side.INSIDE, Side.GUEST, Side.MANAGEMENT)
+    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
+        yield CannotTell(NO_THROUGH)
+        return
+    if not outer:
+        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
+        return
+    if not inner:
+        yield NotApplicable("no inside network is known")
+        return
+    found = 0
+    inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
+    for one in subject.study.admissions(Direction.THROUGH_DEVICE):
+        if not any(is_wide(r, Axis.SRC, one.program) and overlap(r, inward) is not None for r in one.regions):
+            continue
+        decider = subject.study.decider(one.program)
+        for region in one.regions:
+            here = overlap(region, inward)
+            here = overlap(here, box([(Axis.SRC, strangers(one.program))])) if here is not None else None
+            proof = decider.find(here, surely_accepted, one.number) if here is not None else None
+            if proof is not None and proof.steps[-1] is one.step:
+                found += 1
+                yield told_by(proof, f"{name_of(one)} lets any {{family}} source outside reach inside networks.")
+                break
+    if not found:
+        yield Passed("no rule lets any source outside reach an inside network")
+
+
+@check(
+    id="rules.any-service",
+    title="A rule opens every service",
+    severity=Severity.MEDIUM,
+    controls=("AC-4", "CM-7", "AC-6"),
+    why="What was meant to be one service is all of them, those installed tomorrow included.",
+    how="Accepting rules that leave the protocol free, or all ports of TCP, for new connections; those "
+    "open in source and destination as "
+    "well are the matter of rules.any-to-any.",
+    fix="Name the services that are needed; log for a while to learn which.",
+)
+def any_service(subject: Subject) -> Iterator[Answer]:
+    if (nothing := _nothing(subject)) is not None:
+        yield nothing
+        return
+    found = looked = 0
+    to_anything = {
+        id(a.rule)
+        for a in _admissions(subject)
+        for r in a.regions
+        if r[Axis.SRC] is None and is_wide(r, Axis.DST, a.program)
+    }
+    for one in _admissions(subject):
+        looked += 1
+        wide = [r for r in one.regions if _every_service(r)]
+        if wide and id(one.rule) not in to_anything:
+            found += 1
+            yield about(one, f"{name_of(one)} lets every service over {{family}} pass")
+    if looked and not found:
+        yield Passed(f"each of {counted(looked, 'accepting rule')} names its services")
+    elif not looked:
+        yield Passed("no rule accepts new connections")
+
+
+def _every_service(region: Box) -> bool:
+    protocols, ports = region[Axis.PROTO], region[Axis.B]
+    if ports is not None and ports.size < _ANY_PORT:
+        return False
+    return protocols is None or (TCP in protocols and region[Axis.A] is None)
+
+
+@check(
+    id="rules.wide-ports",
+    title="A rule opens a wide range of ports",
+    severity=Severity.LOW,
+    controls=("CM-7", "AC-4"),
+    params=(Param("at_most", int, 256, "ports", "some voice and file services need a range; few need more than this"),),
+    why="A range takes in services nobody thought of.",
+    how="Counts the ports of accepting rules that do not leave them free altogether.",
+    fix="Name the ports, or have the application use a range of {at_most} at most.",
+)
+def wide_ports(subject: Subject) -> Iterator[Answer]:
+    if (nothing := _nothing(subject)) is not None:
+        yield nothing
+        return
+    found = 0
+    for one in _admissions(subject):
+        counts = [r[Axis.B].size for r in one.regions if r[Axis.B] is not None and not _every_service(r)]  # type: ignore[union-attr]
+        if counts and max(counts) > subject.params["at_most"]:
+            found += 1
+            yield about(one, f"{name_of(one)} opens {counted(max(counts), 'port')} over {{family}}")
+    if not found:
+        yield Passed(f"no rule opens a range of more than {subject.params['at_most']} ports")
+
+
+@check(
+    id="rules.openness",
+    title="A rule decides a vast part of all packets",
+    severity=Severity.LOW,
+    controls=("AC-4", "AC-6"),
+    params=(
+        Param(
+            "ipv4",
+            float,
+            88.0,
+            "bits of IPv4 packet space",
+            "any source to any host on one port has 80: 32 + 32 + 16 for its own port",
+        ),
+        Param("ipv6", float, 280.0, "bits of IPv6 packet space", "any source to any host on one port has 272"),
+    ),
+    why="The wider a rule, the less anybody can say what it is used for.",
+    how="Counts the packets an accepting rule matches where it stands, over source, destination, "
+    "protocol and ports, as a power of two.",
+    fix="Narrow the rule in the field that is widest.",
+)
+def openness(subject: Subject) -> Iterator[Answer]:
+    if (nothing := _nothing(subject)) is not None:
+        yield nothing
+        return
+    found = looked = 0
+    for one in _admissions(subject):
+        looked += 1
+        limit = subject.params["ipv4" if one.program.family == 4 else "ipv6"]
+        sizes = [
+            box_size(part, one.program.space.tops, COUNTED) for r in one.regions for part in one.program.regions(r)
+        ]
+        bits = log2(sum(sizes)) if any(sizes) else 0.0
+        if bits > limit:
+            found += 1
+            yield about(one, f"{name_of(one)} takes 2^{bits:.0f} packets of {{family}}")
+    if not found:
+        yield Passed(f"none of {counted(looked, 'accepting rule')} is wider than the parameters")
+
+
+DANGEROUS = (
+    "tcp/20-21", "tcp/23", "udp/69", "tcp/111", "tcp/135", "udp/137-138", "tcp/139",
+    "udp/161", "tcp/389", "tcp/445", "tcp/502", "tcp/512-514", "tcp/1433", "tcp/3306",
+    "tcp/3389", "tcp/4840", "tcp/5432", "tcp/5900-5901", "tcp/6379", "tcp/11211",
+)  # fmt: skip
+
+
+@check(
+    id="rules.dangerous-service",
+    title="A service that should not leave its network is let through",
+    severity=Severity.HIGH,
+    controls=("CM-7", "SC-7", "AC-17"),
+    params=(
+        Param(
+            "services",
+            tuple,
+            DANGEROUS,
+            "services",
+            "unencrypted, unauthenticated, or the usual way in of malware",
+            Of.SERVICE,
+        ),
+        Param("named", int, 64, "addresses", "between named hosts such services are sometimes needed"),
+    ),
+    why="These services are what worms and intruders look for first.",
+    how="Accepting rules through the device that name ports and include one of the services: from any source outside high, from more "
+    "sources than the parameter between other sides medium.",
+    fix="Refuse the service between sides; where it is needed, name both hosts or carry it through a VPN.",
+)
+def dangerous_service(subject: Subject) -> Iterator[Answer]:
+    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
+        yield CannotTell(NO_THROUGH)
+        return
+    outer = subject.study.on(Side.OUTSIDE)
+    found = 0
+    for one in subject.study.admissions(Direction.THROUGH_DEVICE):
+        wanted = service_boxes(subject.params["services"], one.program.family)
+        for region in one.regions:
+            if _every_service(region) or region[Axis.B] is None:
+                continue
+            names = [text for text, service in wanted if overlap(region, service) is not None]
+            sources = region[Axis.SRC]
+            many = sources is None or sources.size > subject.params["named"]
+            if not names or not many:
+                continue
+            into = region[Axis.IN]
+            outside = (into is None or into.overlaps(outer)) and is_wide(region, Axis.SRC, one.program)
+            found += 1
+            whence = "from anybody outside" if outside else "between networks"
+            severity = None if outside else Severity.MEDIUM
+            yield about(one, f"{name_of(one)} lets {listed(names, 4)} through {whence}", severity)
+            break
+    if not found:
+        yield Passed("no rule that names ports lets such a service through from more than a few hosts")
+
+
+@check(
+    id="rules.outgoing-mail",
+    title="A network may send mail to anywhere",
+    severity=Severity.MEDIUM,
+    controls=("SC-7(5)", "AC-4"),
+    params=(
+        Param("relays", tuple, (), "addresses", "the trusted mail relays; none known by default", Of.NETWORK),
+        Param("at_most", int, 16, "other mail hosts", "a provider's few relays pass where none are named"),
+    ),
+    why="One infected machine that sends mail by itself puts the site's addresses on blocklists.",
+    how="For each inside network the hosts outside that it reaches on TCP port 25 are computed; more than the parameter beyond the "
+    "named relays is a finding.",
+    fix="Let inside networks reach only the mail relay on port 25, refuse the rest and record who tries.",
+)
+def outgoing_mail(subject: Subject) -> Iterator[Answer]:
+    outer = subject.study.on(Side.OUTSIDE)
+    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
+        yield CannotTell(NO_THROUGH)
+        return
+    inner = subject.study.inside
+    if not outer or not inner:
+        yield CannotTell("inside and outside are not both known; state zones in engagement.toml")
+        return
+    found: dict[tuple[int, int], list[tuple[str, Proof]]] = {}
+    for program in subject.programs.all(Direction.THROUGH_DEVICE):
+        relays = networks(subject.params["relays"], program.family)
+        decider = subject.study.decider(program)
+        others = relays.complement(program.space.tops[Axis.DST])
+        mail = box([(Axis.OUT, outer), (Axis.DST, others), (Axis.PROTO, IntervalSet.of(TCP)), (Axis.B, IntervalSet.of(25)),
+                    (Axis.FLAGS, IntervalSet.of(SYN))])  # fmt: skip
+        for one in inner:
+            here = common(subject.study.arriving(one, program.family), mail)
+            hosts = decider.project(here, Axis.DST, surely_accepted) if here is not None else IntervalSet()
+            if hosts.size > subject.params["at_most"]:
+                wide = overlap(here, box([(Axis.DST, hosts)])) if here is not None else None
+                proof = decider.find(wide, surely_accepted) if wide is not None else None
+                if proof is not None:
+                    last = proof.steps[-1]
+                    found.setdefault((program.family, id(last.rule or last.chain)), []).append((one.label, proof))
+    for group in found.values():
+        proof = group[0][1]
+        last = proof.steps[-1]
+        names = listed(label for label, _ in group)
+        yield told_by(proof, f"By {speak(last.chain, last.rule)} {names} may send {{family}} mail to any host outside.")
+    if not found:
+        yield Passed(f"none of {counted(len(inner), 'inside network')} may send mail to more than named hosts")
+
+
+@check(
+    id="rules.published-service",
+    title="A port forward is let through wider than it forwards",
+    severity=Severity.MEDIUM,
+    controls=("SC-7", "CM-7", "AC-4"),
+    why="The forward names one port; the filter behind it decides what else of that host stands open.",
+    how="For each destination translation to an inside host, the ports any source outside reaches on "
+    "that host are computed; any beyond "
+    "the port it forwards to is a finding.",
+    fix="Let the filter accept exactly the host and port of the forward, from the outside interface only.",
+)
+def published_service(subject: Subject) -> Iterator[Answer]:
+    outer = subject.study.on(Side.OUTSIDE)
+    forwards = [
+        (base, chain, rule, effect)
+        for base in subject.device.rulebases
+        for chain, rule in base.rules()
+        for effect in rule.effects
+        if rule.enabled
+        and isinstance(effect, Translate)
+        and effect.kind is TranslationKind.DESTINATION
+        and effect.addresses is not None
+    ]
+    if not forwards:
+        yield NotApplicable("no port forward is written")
+        return
+    if not outer:
+        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
+        return
+    found = 0
+    for base, chain, rule, effect in forwards:
+        answer = _published(subject, base, chain, rule, effect, outer)
+        if isinstance(answer, Found):
+            found += 1
+        if answer is not None:
+            yield answer
+    if not found:
+        yield Passed(f"what stands behind {counted(len(forwards), 'port forward')} is open on no other port")
+
+
+def _published(
+    subject: Subject, base: Rulebase, chain: Chain, rule: Rule, effect: Translate, outer: IntervalSet
+) -> Answer | None:
+    addresses = effect.addresses
+    program = subject.programs.get(addresses.family, Direction.THROUGH_DEVICE) if addresses is not None else None
+    if program is None or addresses is None:
+        return None
+    pieces = program.resolver.rule(rule)
+    meant: dict[int, IntervalSet] = {}
+    for protocol in (TCP, UDP):
+        ports = [p.box[Axis.B] for p in pieces if p.box[Axis.PROTO] is None or protocol in (p.box[Axis.PROTO] or ())]
+        if effect.ports is not None:
+            ports = [IntervalSet([(effect.ports.first, effect.ports.last)])] if ports else []
+        top = program.space.tops[Axis.B]
+        meant[protocol] = IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
+    target = IntervalSet([(addresses.first, addresses.last)])
+    behind = box([(Axis.IN, outer), (Axis.SRC, strangers(program)), (Axis.DST, target)])
+    decider = subject.study.decider(program)
+    for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
+        region = common(behind)
+        more = open_ports(decider, region, protocol) - meant[protocol] if region is not None else IntervalSet()
+        if not more or region is None:
+            continue
+        flags = [(Axis.FLAGS, IntervalSet.of(SYN))] if protocol == TCP else []
+        here = overlap(region, box([(Axis.PROTO, IntervalSet.of(protocol)), (Axis.B, more), *flags]))
+        proof = decider.find(here, surely_accepted) if here is not None else None
+        if proof is not None:
+            last = proof.steps[-1]
+            ports_text = f"port {more.first}" if more.size == 1 else counted(more.size, "port")
+            return Found(
+                f"Behind the forward of {speak(chain, rule)} {speak(last.chain, last.rule)} opens {name} "
+                f"{ports_text} more than it forwards to.",
+                f"{base.name}: {rule_subject(last.chain, last.rule)}",
+                (rule.where, *lines_of(last)),
+                (refer(last.rulebase, last.chain, last.rule),),
+                proof,
+            )
+    return None
+
+
+CHECKS: tuple[Check, ...] = (
+    any_source,
+    any_service,
+    wide_ports,
+    openness,
+    dangerous_service,
+    outgoing_mail,
+    published_service,
+)

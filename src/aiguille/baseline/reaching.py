@@ -1,0 +1,134 @@
+"""Which countries reach which service that faces the outside, and by which rule."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from aiguille.analysis import Ends, Exposure, Programs, surely_accepted
+from aiguille.analysis.countries import Share, shares
+from aiguille.baseline.catalogue import RuleRef, refer, speak
+from aiguille.baseline.study import Admission, Study
+from aiguille.model import Addresses, Direction, Estate, Side
+from aiguille.model.spelling import spell_operand
+from aiguille.space import Axis, IntervalSet, box, overlap
+
+
+@dataclass(frozen=True, slots=True)
+class Reach:
+    """A way in from the outside with the sources it really admits.
+
+    what: the service or rule in words; sources: the addresses, in one family
+    countries: how much of each country is among them; outside_data: addresses no file places anywhere
+    manages: told for a way of managing the device rather than for a rule
+    """
+
+    device: str
+    what: str
+    direction: Direction
+    family: int
+    rule: RuleRef
+    place: str
+    sources: IntervalSet
+    countries: tuple[Share, ...]
+    outside_data: int
+    manages: bool = False
+
+
+def reaches(study: Study) -> tuple[Reach, ...]:
+    """Every way in from the outside, ways of managing the device first, then what goes through it."""
+    found: tuple[Reach, ...] = study.once("reaches", lambda: tuple(_reaches(study)))
+    return found
+
+
+def reach_of(estate: Estate) -> tuple[Reach, ...]:
+    """Every way in from the outside of every device of an estate, each rule somebody wrote told once."""
+    out = []
+    for device in estate.devices:
+        found = reaches(Study(device, estate, Programs(device)))
+        ruled = {(one.rule, one.family) for one in found if not one.manages}
+        out += [one for one in found if not (one.manages and (one.rule, one.family) in ruled)]
+    return tuple(out)
+
+
+def _reaches(study: Study) -> Iterator[Reach]:
+    outer = study.on(Side.OUTSIDE)
+    if not outer:
+        return
+    for exposure in study.exposures:
+        if exposure.entrance.side is Side.OUTSIDE and exposure.certain:
+            yield _exposed(study, exposure)
+    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
+        for one in study.admissions(direction):
+            sources = _sources(study, one, outer)
+            if sources:
+                yield _made(study, one, sources)
+
+
+def _exposed(study: Study, exposure: Exposure) -> Reach:
+    program = exposure.proof.program
+    step = exposure.proof.steps[-1]
+    counted = shares(exposure.sources, study.estate.locations, program.family)
+    return Reach(
+        study.device.name,
+        exposure.service.name,
+        program.direction,
+        program.family,
+        refer(step.rulebase, step.chain, step.rule),
+        speak(step.chain, step.rule),
+        exposure.sources,
+        tuple(counted),
+        exposure.sources.size - sum(one.addresses for one in counted),
+        manages=True,
+    )
+
+
+def _sources(study: Study, one: Admission, outer: IntervalSet) -> IntervalSet:
+    """The sources a rule surely admits from the outside, those refused above it left out."""
+    decider = study.decider(one.program)
+
+    def here(ends: Ends) -> bool:
+        return surely_accepted(ends) and any(one.number in (end.step, end.settled) for end in ends)
+
+    spans: list[tuple[int, int]] = []
+    for region in one.regions:
+        entering = overlap(region, box([(Axis.IN, outer)]))
+        if entering is not None:
+            spans += decider.project(entering, Axis.SRC, here).spans
+    return IntervalSet(spans)
+
+
+def _made(study: Study, one: Admission, sources: IntervalSet) -> Reach:
+    counted = shares(sources, study.estate.locations, one.program.family)
+    return Reach(
+        study.device.name,
+        _service(one),
+        one.program.direction,
+        one.program.family,
+        refer(one.step.rulebase, one.step.chain, one.rule),
+        speak(one.step.chain, one.rule),
+        sources,
+        tuple(counted),
+        sources.size - sum(share.addresses for share in counted),
+    )
+
+
+def _service(one: Admission) -> str:
+    """What a rule opens, as protocol and ports of its first region."""
+    region = one.regions[0]
+    protocols, ports = region[Axis.PROTO], region[Axis.B]
+    names = {1: "icmp", 6: "tcp", 17: "udp", 58: "icmpv6"}
+    if protocols is None:
+        return "every service"
+    name = ",".join(names.get(p, str(p)) for p in list(protocols)[:3])
+    if ports is None or protocols.first in (1, 58):
+        return name
+    spelled = [str(a) if a == b else f"{a}-{b}" for a, b in ports.spans[:4]]
+    return f"{name}/{','.join(spelled)}{'…' if len(ports.spans) > 4 else ''}"
+
+
+def spell_sources(sources: IntervalSet, family: int, most: int = 2) -> str:
+    """A set of addresses in a few words."""
+    if len(sources.spans) > most:
+        return f"{len(sources.spans)} ranges"
+    return ", ".join(spell_operand(Addresses(family, first, last)) for first, last in sources.spans)

@@ -1,0 +1,261 @@
+"""What is computed of a device once and asked by many checks."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from aiguille.analysis import (
+    Decider,
+    Ends,
+    Entrance,
+    Exposure,
+    Kind,
+    Program,
+    Programs,
+    Proof,
+    StandingReport,
+    Step,
+    entrances,
+    existing,
+    exposures,
+    maybe_accepted,
+    not_loopback,
+    standings,
+)
+from aiguille.analysis.exposure import RATES, own_addresses
+from aiguille.baseline.services import management_services
+from aiguille.model import Addresses, Chain, Device, Direction, Estate, ManagementService, Rule, Side, Span, State
+from aiguille.space import Axis, Box, IntervalSet, box, overlap
+
+_FRAME = re.compile(r"ufw6?-(logging|user-limit|user-logging|track|skip|not-local|reject)")
+"""Chains that ufw writes into its files of rules by itself."""
+
+NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
+
+
+@dataclass(frozen=True, slots=True)
+class Admission:
+    """A rule that lets new connections through where it stands, at one place of one program.
+
+    regions: what it lets in there: packets that open connections and come by an interface that exists
+    condition: what else must hold, in words; empty where nothing but a rate stands in the way
+    """
+
+    program: Program
+    number: int
+    regions: tuple[Box, ...]
+    proof: Proof
+    condition: str
+
+    @property
+    def step(self) -> Step:
+        return self.program.steps[self.number]
+
+    @property
+    def rule(self) -> Rule:
+        rule = self.step.rule
+        if rule is None:
+            raise LookupError("an admission is always a rule")
+        return rule
+
+    def values(self, axis: Axis) -> IntervalSet:
+        """Every value of an axis that occurs."""
+        top = self.program.space.tops[axis]
+        spans = [s for one in self.regions for s in ((0, top),) if one[axis] is None]
+        spans += [s for one in self.regions for s in (one[axis] or IntervalSet()).spans]
+        return IntervalSet(spans)
+
+    def anything(self, axis: Axis) -> bool:
+        """Whether an axis is as good as free in some region: more than half of its values are in it."""
+        return any(is_wide(one, axis, self.program) for one in self.regions)
+
+
+def is_wide(region: Box, axis: Axis, program: Program) -> bool:
+    """Whether a region leaves an axis free, or all but a part of it."""
+    values = region[axis]
+    return values is None or values.size > program.space.tops[axis] // 2
+
+
+@dataclass
+class Study:
+    """A device of an estate with what follows from its rules; each part is computed when first asked for."""
+
+    device: Device
+    estate: Estate
+    programs: Programs
+    memo: dict[Any, Any] = field(default_factory=dict)
+
+    def once(self, key: object, make: Callable[[], Any]) -> Any:
+        """Something several checks share, made once."""
+        if key not in self.memo:
+            self.memo[key] = make()
+        return self.memo[key]
+
+    @cached_property
+    def services(self) -> tuple[ManagementService, ...]:
+        return management_services(self.device)
+
+    @cached_property
+    def entrances(self) -> tuple[Entrance, ...]:
+        return entrances(self.programs)
+
+    @cached_property
+    def exposures(self) -> tuple[Exposure, ...]:
+        """Every way of managing the device that answers somewhere."""
+        return tuple(e for one in self.entrances for e in exposures(self.programs, one, self.services))
+
+    @cached_property
+    def standings(self) -> tuple[StandingReport, ...]:
+        return standings(self.programs)
+
+    @cached_property
+    def standing_of(self) -> dict[int, StandingReport]:
+        """By the identity of the rule."""
+        return {id(report.rule): report for report in self.standings}
+
+    @cached_property
+    def written(self) -> tuple[tuple[Span, tuple[StandingReport, ...]], ...]:
+        """The statements people wrote, in order, each with the standing of every rule that comes of it.
+
+        Programs that write rules from files of their own make many of one statement and more of none; a statement is worth
+        what the best of its rules is.
+        """
+        out: dict[Span, list[StandingReport]] = {}
+        for report in self.standings:
+            if not report.rule.built_in and self._stands_for_itself(report.chain, report.rule):
+                out.setdefault(report.rule.where, []).append(report)
+        return tuple((where, tuple(reports)) for where, reports in out.items())
+
+    def _stands_for_itself(self, chain: Chain, rule: Rule) -> bool:
+        """Whether a rule's line is a statement about packets, not a switch or a zone that brings rules of its own along."""
+        name = rule.where.file.rpartition("/")[2]
+        if "ufw" in self.device.make:
+            return name.endswith(".rules") and not _FRAME.match(chain.name)
+        if "Shorewall" in self.device.make:
+            return name in ("rules", "blrules", "mangle", "snat", "masq", "conntrack", "stoppedrules")
+        if "firewalld" in self.device.make and "dump" not in self.device.make:
+            text = "".join(self.device.text(rule.where)[:1]).lstrip()
+            return name.endswith(".xml") and not text.startswith(("<zone", "<policy", "<?xml", "<source", "<interface"))
+        return True
+
+    def places(self, rule: Rule) -> list[tuple[Program, Step]]:
+        """Everywhere a rule stands in the programs, with what it matches there."""
+        known: dict[int, list[tuple[Program, Step]]] = self.once("places", self._places)
+        return known.get(id(rule), [])
+
+    def _places(self) -> dict[int, list[tuple[Program, Step]]]:
+        out: dict[int, list[tuple[Program, Step]]] = {}
+        for direction in Direction:
+            for program in self.programs.all(direction):
+                for step in program.steps:
+                    if step.rule is not None and step.kind is not Kind.FORK:
+                        out.setdefault(id(step.rule), []).append((program, step))
+        return out
+
+    def decider(self, program: Program) -> Decider:
+        found: Decider = self.once(("decider", id(program)), lambda: Decider(program))
+        return found
+
+    def on(self, *sides: Side) -> IntervalSet:
+        """The interfaces of all zones on these sides."""
+        symbols = self.programs.resolver(4).space.symbols
+        names = [n for zone in self.device.zones if zone.side in sides for n in zone.interfaces]
+        return IntervalSet.of(*(symbols.number(name) for name in names))
+
+    @cached_property
+    def inside(self) -> tuple[Entrance, ...]:
+        """The zones that are not outside and have an interface in use."""
+        off = {one.name for one in self.device.interfaces if not one.enabled}
+        zones = {z.name for z in self.device.zones if z.interfaces and off.issuperset(z.interfaces)}
+        return tuple(e for e in self.entrances if e.side not in (Side.OUTSIDE, None) and e.label not in zones)
+
+    def networks(self, zone: str) -> tuple[Addresses, ...]:
+        """The networks behind a zone, as stated or as its interfaces' addresses tell."""
+        found = [n for z in self.device.zones if z.name == zone for n in z.networks]
+        names = {n for z in self.device.zones if z.name == zone for n in z.interfaces}
+        found += [n for one in self.device.interfaces if one.name in names for n in one.networks]
+        return tuple(dict.fromkeys(found))
+
+    def arriving(self, one: Entrance, family: int) -> Box:
+        """Packets that come in by an entrance from where its networks are known to lie; from anywhere if they are not."""
+        networks = [(n.first, n.last) for n in self.networks(one.label) if n.family == family]
+        if one.side is Side.OUTSIDE or not networks:
+            return one.region
+        return box([(Axis.IN, one.interfaces), (Axis.SRC, IntervalSet(networks))])
+
+    def admissions(self, direction: Direction) -> tuple[Admission, ...]:
+        """The rules people wrote that let new connections in, in the order of the programs."""
+        found: tuple[Admission, ...] = self.once(
+            ("admissions", direction),
+            lambda: tuple(a for program in self.programs.all(direction) for a in self._admissions(program)),
+        )
+        return found
+
+    def _admissions(self, program: Program) -> Iterator[Admission]:
+        decider = self.decider(program)
+        symbols = program.space.symbols
+        real = existing(program.device, symbols)
+        ways = NEW
+        if program.direction is not Direction.FROM_DEVICE:
+            ways = overlap(ways, not_loopback(symbols)) or ways
+            ways = overlap(ways, box([(Axis.IN, real)])) or ways
+        if program.direction is not Direction.TO_DEVICE:
+            ways = overlap(ways, box([(Axis.OUT, real)])) or ways
+        own = own_addresses(self.device, program.family)
+        if program.direction is Direction.THROUGH_DEVICE and own is not None:
+            # What is meant for the device itself does not go through it.
+            ways = overlap(ways, box([(Axis.DST, own.complement(program.space.tops[Axis.DST]))])) or ways
+        for number, step in enumerate(program.steps):
+            if step.rule is None or step.rule.built_in:
+                continue
+            if step.kind is not Kind.ACCEPT and not (step.kind is Kind.SKIP and step.settles):
+                continue
+
+            def here(ends: Ends, number: int = number) -> bool:
+                return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
+
+            regions = []
+            proof = None
+            for piece in step.pieces:
+                common = overlap(piece.box, ways)
+                if common is None or overlap(common, program.region) is None or _turns_back(common, program):
+                    continue
+                regions.append(common)
+                proof = proof or decider.find(common, here, number)
+            if proof is not None:
+                yield Admission(program, number, tuple(regions), proof, _condition(step))
+
+
+def _turns_back(region: Box, program: Program) -> bool:
+    """Whether packets could only leave by the interface they came in by."""
+    into, out = region[Axis.IN], region[Axis.OUT]
+    through = program.direction is Direction.THROUGH_DEVICE
+    return through and into is not None and into == out and into.size == 1
+
+
+def _condition(step: Step) -> str:
+    if all(piece.sure for piece in step.pieces) or step.rule is None:
+        return ""
+    names = [q.name for q in step.rule.qualifiers if q.name not in RATES]
+    names += [q.name for _, rule in step.via for q in rule.qualifiers if q.name not in RATES]
+    if step.rule.marks:
+        names.append("a mark")
+    if not names and step.rule.qualifiers:
+        return ""
+    return ", ".join(dict.fromkeys(names)) or "its addresses or sets"
+
+
+def narrow(spans: Sequence[IntervalSet | None], top: int) -> IntervalSet:
+    """The union of those sets that are small: what rules name, as opposed to all but what they name."""
+    return IntervalSet(s for one in spans if one is not None and one.size <= top >> 4 for s in one.spans)
+
+
+def strangers(program: Program) -> IntervalSet:
+    """Sources that no rule of a program names."""
+    top = program.space.tops[Axis.SRC]
+    named = narrow([piece.box[Axis.SRC] for step in program.steps for piece in step.pieces], top)
+    return named.complement(top)

@@ -1,0 +1,33 @@
+"""Small pieces of sentences that checks share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from aiguille.model import Known, Setting, Span
+
+
+def listed(names: Iterable[str], most: int = 0) -> str:
+    """``a, b and c``; beyond `most` names the rest is counted."""
+    every = list(dict.fromkeys(names))
+    if most and len(every) > most:
+        return ", ".join(every[:most]) + f" and {len(every) - most} more"
+    return every[0] if len(every) == 1 else ", ".join(every[:-1]) + " and " + every[-1]
+
+
+def capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
+def counted(number: int, noun: str, plural: str = "") -> str:
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}".replace(",", " ")
+
+
+def by_default(setting: Setting[Any]) -> str:
+    """What to add to a sentence about a setting that nobody wrote."""
+    return ", the make's default, as the export says nothing else" if setting.standing is Known.DEFAULT else ""
+
+
+def lines(*wheres: Span | None) -> tuple[Span, ...]:
+    return tuple(dict.fromkeys(where for where in wheres if where is not None))

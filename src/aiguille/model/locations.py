@@ -1,0 +1,81 @@
+"""Which country an address is in, by ranges."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from functools import cached_property
+
+Block = tuple[int, int, str]
+"""First and last address, both included, and the two-letter code of a country (ISO 3166-1)."""
+
+
+@dataclass(frozen=True)
+class Locations:
+    """Countries by ranges of addresses.
+
+    blocks: per family, ascending and disjoint
+    sources: what each file says of itself, in the order given
+    """
+
+    blocks: dict[int, tuple[Block, ...]] = field(default_factory=dict)
+    sources: tuple[str, ...] = ()
+
+    def __bool__(self) -> bool:
+        return any(self.blocks.values())
+
+    def country(self, family: int, address: int) -> str | None:
+        """The country an address is in, None where no file tells."""
+        found = self.block(family, address)
+        return found[2] if found is not None else None
+
+    def block(self, family: int, address: int) -> Block | None:
+        """The range an address is in."""
+        at = bisect_right(self._starts.get(family, ()), address) - 1
+        if at < 0 or self.blocks[family][at][1] < address:
+            return None
+        return self.blocks[family][at]
+
+    def countries(self) -> tuple[str, ...]:
+        """Every country that has a range, sorted."""
+        return tuple(sorted({code for blocks in self.blocks.values() for *_, code in blocks}))
+
+    def of(self, family: int, codes: Iterable[str]) -> tuple[tuple[int, int], ...]:
+        """The ranges of some countries."""
+        wanted = frozenset(codes)
+        return tuple((first, last) for first, last, code in self.blocks.get(family, ()) if code in wanted)
+
+    @cached_property
+    def _starts(self) -> dict[int, list[int]]:
+        return {family: [first for first, *_ in blocks] for family, blocks in self.blocks.items()}
+
+
+def overlaid(below: Iterable[Block], above: Iterable[Block]) -> tuple[Block, ...]:
+    """Ranges where those of `above` win; both ascending and disjoint."""
+    out: list[Block] = []
+    upper = list(above)
+    at = 0
+    for first, last, code in below:
+        while at < len(upper) and upper[at][1] < first:
+            at += 1
+        here = at
+        while here < len(upper) and upper[here][0] <= last:
+            if upper[here][0] > first:
+                out.append((first, upper[here][0] - 1, code))
+            first = max(first, upper[here][1] + 1)
+            here += 1
+        if first <= last:
+            out.append((first, last, code))
+    return joined(sorted([*out, *upper]))
+
+
+def joined(blocks: Iterable[Block]) -> tuple[Block, ...]:
+    """Ascending, disjoint ranges with neighbours of one country made one."""
+    out: list[Block] = []
+    for first, last, code in blocks:
+        if out and out[-1][2] == code and out[-1][1] + 1 == first:
+            out[-1] = (out[-1][0], last, code)
+        else:
+            out.append((first, last, code))
+    return tuple(out)

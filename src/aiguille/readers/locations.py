@@ -1,0 +1,141 @@
+"""Which country addresses belong to: registry statistics files and MMDB files, several at once, later ones winning.
+
+The former are what the five regional registries publish daily as "delegated" and "delegated extended" statistics (their common
+exchange format, version 2); the latter are read by maxminddb.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_network
+from itertools import pairwise
+from pathlib import Path
+
+from aiguille.model import Block, Locations, UsageError, joined, overlaid
+
+_MMDB_END = b"\xab\xcd\xefMaxMind.com"
+_V4_INSIDE = IPv6Network("::/96")
+_ALIASES = tuple(map(IPv6Network, ("::ffff:0:0/96", "2002::/16", "2001::/32")))
+"""IPv4 again, mapped, 6to4 and Teredo, in the tree of an MMDB file."""
+
+
+def read_locations(paths: Iterable[Path]) -> Locations:
+    """Read location files; raises UsageError with file, line and what is wrong."""
+    blocks: dict[int, tuple[Block, ...]] = {4: (), 6: ()}
+    sources = []
+    for path in paths:
+        try:
+            data = path.read_bytes()
+        except OSError as error:
+            raise UsageError(f"{path}: location data cannot be read ({error.strerror})") from error
+        if _MMDB_END in data[-128 * 1024 :]:
+            found, told = _mmdb(path)
+        else:
+            found, told = _statistics(path, data)
+        for family, one in found.items():
+            blocks[family] = overlaid(blocks[family], _disjoint(one))
+        sources.append(f"{path}: {told}")
+    return Locations({family: one for family, one in blocks.items() if one}, tuple(sources))
+
+
+def _disjoint(blocks: list[Block]) -> tuple[Block, ...]:
+    """Ascending ranges; of overlapping ones the narrower wins, which registries' records and nested networks ask for."""
+    blocks.sort()
+    if all(one[1] < other[0] for one, other in pairwise(blocks)):
+        return joined(blocks)
+    out: tuple[Block, ...] = ()
+    for size in sorted({last - first for first, last, _ in blocks}, reverse=True):
+        out = overlaid(out, joined(b for b in blocks if b[1] - b[0] == size))
+    return out
+
+
+def _statistics(path: Path, data: bytes) -> tuple[dict[int, list[Block]], str]:
+    try:
+        text = data.decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise UsageError(f"{path}: is neither a registry statistics file nor an MMDB file") from error
+    out: dict[int, list[Block]] = {4: [], 6: []}
+    registry = serial = ""
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.strip() or line.startswith("#"):
+            continue
+        parts = line.split("|")
+        if not registry:
+            if len(parts) < 6 or not parts[0].replace(".", "").isdigit():
+                raise UsageError(
+                    f"{path}:{number}: '{line[:60]}' is not the version line of a registry statistics file, such as "
+                    "2|registry|20261101|12|20000101|20261101|+0000; is this location data?"
+                )
+            registry, serial = parts[1], parts[2]
+            continue
+        if len(parts) >= 6 and parts[5].strip() == "summary":
+            continue
+        for family, block in _record(path, number, line, parts):
+            out[family].append(block)
+    if not registry:
+        raise UsageError(f"{path}:1: holds no location data")
+    return out, f"statistics of {registry}, {serial}"
+
+
+def _record(path: Path, number: int, line: str, parts: list[str]) -> Iterator[tuple[int, Block]]:
+    def fault(why: str) -> UsageError:
+        return UsageError(
+            f"{path}:{number}: {why} in '{line[:80]}'; expected registry|country|type|start|value|date|status"
+        )
+
+    if len(parts) < 7:
+        raise fault(f"{len(parts)} fields are too few")
+    code, kind, start, value, status = parts[1].upper(), parts[2], parts[3], parts[4], parts[6].strip()
+    if kind == "asn" or status not in ("allocated", "assigned") or code in ("", "ZZ", "*"):
+        return
+    if kind not in ("ipv4", "ipv6"):
+        raise fault(f"'{kind}' is no type of record")
+    try:
+        size = int(value)
+        if kind == "ipv4":
+            first = int(IPv4Address(start))
+            last = first + size - 1
+            fits = size > 0 and last < 2**32
+        else:
+            first = int(IPv6Address(start))
+            fits = 0 < size <= 128
+            last = first + (1 << (128 - size)) - 1 if fits else 0
+    except ValueError as error:
+        raise fault("the start or the value cannot be read") from error
+    if not fits:
+        raise fault(f"the value {value} is out of range")
+    yield (4 if kind == "ipv4" else 6), (first, last, code)
+
+
+def _mmdb(path: Path) -> tuple[dict[int, list[Block]], str]:
+    import maxminddb
+
+    out: dict[int, list[Block]] = {4: [], 6: []}
+    try:
+        with maxminddb.open_database(str(path), maxminddb.MODE_MEMORY) as reader:
+            told = f"{reader.metadata().database_type}, {reader.metadata().build_epoch}"
+            for network, record in reader:
+                code = _country(record)
+                network = ip_network(str(network))
+                if code is None or (isinstance(network, IPv6Network) and any(network.subnet_of(a) for a in _ALIASES)):
+                    continue
+                first, last = int(network.network_address), int(network.broadcast_address)
+                inside = isinstance(network, IPv6Network) and network.subnet_of(_V4_INSIDE)
+                out[4 if inside or network.version == 4 else 6].append((first, last, code))
+    except (maxminddb.InvalidDatabaseError, ValueError, OSError) as error:
+        raise UsageError(f"{path}: the MMDB file cannot be read ({error})") from error
+    return out, told
+
+
+def _country(record: object) -> str | None:
+    """The code in a record of the usual layouts: country.iso_code, registered_country.iso_code, or country_code."""
+    if not isinstance(record, dict):
+        return None
+    for key in ("country", "registered_country", "represented_country"):
+        inner = record.get(key)
+        if isinstance(inner, dict) and isinstance(code := inner.get("iso_code"), str):
+            return code.upper()
+        if isinstance(inner, str) and len(inner) == 2:
+            return inner.upper()
+    code = record.get("country_code")
+    return code.upper() if isinstance(code, str) and len(code) == 2 else None

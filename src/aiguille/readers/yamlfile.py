@@ -1,0 +1,102 @@
+"""YAML files that people write for the program, checked against a table of keys, every fault with its line."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Collection
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+import msgspec
+import yaml
+
+from aiguille.model import UsageError
+
+_STEP = re.compile(r"\.([A-Za-z0-9_.-]+?)(?=\.|\[|$)|\[(\d+)\]|\[\.\.\.\]")
+Steps = list[tuple[str, str]]
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class YamlFile:
+    """A parsed file with the nodes its values came from."""
+
+    name: str
+    data: dict[str, Any]
+    root: yaml.Node | None
+
+    def fault(self, why: str, *path: str | int, key: bool = False) -> UsageError:
+        """An error at the node a path of keys and indexes leads to, or as far as it leads; `key`: at the key itself."""
+        return UsageError(f"{self.name}:{self.line(*path, key=key)}: {why}")
+
+    def line(self, *path: str | int, key: bool = False) -> int:
+        steps = [("", str(one)) if isinstance(one, int) else (one, "") for one in path]
+        if key and steps:
+            parent = descend(self.root, steps[:-1])
+            return line_of(key_node(parent, steps[-1][0]) or parent)
+        return line_of(descend(self.root, steps))
+
+
+def load(name: str, text: str, what: str, example: str) -> YamlFile:
+    """Parse YAML safely; raises UsageError. what: what the file should be, in words; example: a first line of one."""
+    try:
+        root = yaml.compose(text, Loader=yaml.CSafeLoader)
+        data = yaml.load(text, Loader=yaml.CSafeLoader)
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        line = mark.line + 1 if mark else 1
+        raise UsageError(f"{name}:{line}: this is not valid YAML: {getattr(error, 'problem', error)}") from error
+    except (ValueError, RecursionError) as error:
+        raise UsageError(f"{name}:1: this is not valid YAML: {error}") from error
+    if not isinstance(data, dict):
+        raise UsageError(f"{name}:1: {what} is a table of keys, such as '{example}'")
+    return YamlFile(name, data, root)
+
+
+def convert(file: YamlFile, kind: type[T], keys: Collection[str], what: str) -> T:
+    """The file's data as a table; raises UsageError with line and the nearest key."""
+    try:
+        return msgspec.convert(file.data, kind)
+    except msgspec.ValidationError as error:
+        raise UsageError(explain(file.name, file.root, str(error), keys, what)) from error
+
+
+def explain(name: str, root: yaml.Node | None, message: str, keys: Collection[str], what: str) -> str:
+    """A message of msgspec as a sentence with the line it is about."""
+    text, _, path = message.partition(" - at `")
+    steps = _STEP.findall(path.rstrip("`").removeprefix("$"))
+    unknown = re.search(r"unknown field `([^`]+)`", text)
+    node = descend(root, steps)
+    if unknown:
+        key = unknown[1]
+        near = difflib.get_close_matches(key, keys, n=1)
+        hint = f"; did you mean '{near[0]}'?" if near else ""
+        return f"{name}:{line_of(key_node(node, key) or node)}: '{key}' is not a key of {what} here{hint}"
+    where = "".join(f"/{a or b}" for a, b in steps).lstrip("/")
+    hint = "; YAML takes yes, no, on and off for truth values unless they stand in quotes" if "`bool`" in text else ""
+    return f"{name}:{line_of(node)}: {where or 'the file'}: {text[0].lower()}{text[1:]}{hint}"
+
+
+def descend(node: yaml.Node | None, steps: Steps) -> yaml.Node | None:
+    """The node that steps of keys and indexes lead to, or as far as they lead."""
+    for key, index in steps:
+        below: yaml.Node | None = None
+        if key and isinstance(node, yaml.MappingNode):
+            below = next((v for k, v in node.value if k.value == key), None)
+        elif index and isinstance(node, yaml.SequenceNode) and int(index) < len(node.value):
+            below = node.value[int(index)]
+        if below is None:
+            return node
+        node = below
+    return node
+
+
+def key_node(node: yaml.Node | None, key: str) -> yaml.Node | None:
+    if isinstance(node, yaml.MappingNode):
+        return next((k for k, _ in node.value if k.value == key), None)
+    return None
+
+
+def line_of(node: yaml.Node | None) -> int:
+    return node.start_mark.line + 1 if node is not None else 1
