@@ -4,20 +4,36 @@ from __future__ import annotations
 
 import json
 import re
+import tomllib
 from pathlib import Path
 
 import pytest
 
+import aiguille
+from aiguille.demo import write_estate
 from aiguille.readers import mapped
-from aiguille.reports.reference import checks_markdown, dialect_keys_markdown
+from aiguille.reports.reference import baseline_keys_markdown, checks_markdown, dialect_keys_markdown
 from tests.helpers import run
 
 ROOT = Path(__file__).parent.parent
 DIALECTS = (ROOT / "docs" / "dialects.md").read_text()
 
 
-def test_the_check_reference_is_current() -> None:
-    assert (ROOT / "docs" / "checks.md").read_text() == checks_markdown()
+def test_the_check_reference_is_current(tmp_path: Path) -> None:
+    write_estate(tmp_path)
+    key = tomllib.loads((tmp_path / "answer-key.toml").read_text())["fault"]
+    assert (ROOT / "docs" / "checks.md").read_text() == checks_markdown(aiguille.audit(aiguille.read([tmp_path])), key)
+
+
+def test_the_reference_of_baseline_files_is_current_and_its_examples_hold(tmp_path: Path) -> None:
+    page = (ROOT / "docs" / "baselines.md").read_text()
+    assert page.partition("differ -->\n\n")[2] == baseline_keys_markdown().rstrip() + "\n"
+    for name in ("our-own.yaml", "accepted-risks.yaml"):
+        found = re.search(rf"<!-- file: {name} -->\n```yaml\n(.*?)```", page, re.DOTALL)
+        assert found is not None
+        (tmp_path / name).write_text(found[1])
+        done = run("baseline", "check", name, "--as-of", "2026-11-30", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
 
 
 def walk(part: str) -> str:

@@ -54,6 +54,8 @@ def stored(dump: str) -> Device:
 
 
 ROW = "src,dst,service,action,hits"
+STILL = "".join(f"net.ipv{n}.conf.all.{k}_redirects = 0\n" for n, k in ((4, "accept"), (4, "send"), (6, "accept")))
+STRAIGHT = "net.ipv4.conf.all.accept_source_route = 0\nnet.ipv6.conf.all.accept_source_route = -1\n"
 SAME = DUMP.replace("-i lo", "-i lo -p tcp").replace("COMMIT", "-A INPUT -i lo ! -p tcp -j ACCEPT\nCOMMIT")
 UNITS = "UNIT FILE STATE PRESET\nnetfilter-persistent.service %s enabled\n"
 CASES: list[tuple[str, str, Device]] = [
@@ -107,9 +109,10 @@ CASES: list[tuple[str, str, Device]] = [
     ),
     ("access.weak-ciphers", "cannot tell", host(**{SSHD: "Ciphers aes256-gcm@openssh.com\n"})),
     ("access.link-layer", "fail", told("tindrel", TINDREL + "== care ==\nsleep after=5m\n")),
-    ("access.link-layer", "fail", host(ss="udp UNCONN 0 0 0.0.0.0:5353 0.0.0.0:*\n")),
+    ("access.discovery", "fail", host(ss="udp UNCONN 0 0 0.0.0.0:5353 0.0.0.0:*\n")),
     ("access.link-layer", "pass", told("tindrel", TINDREL + "== care ==\nneighbour-login live=no\n")),
-    ("access.link-layer", "pass", host(ss="udp UNCONN 0 0 127.0.0.1:5353 0.0.0.0:*\n")),
+    ("access.discovery", "pass", host(ss="udp UNCONN 0 0 127.0.0.1:5353 0.0.0.0:*\n")),
+    ("access.discovery", "cannot tell", host()),
     ("access.link-layer", "cannot tell", zoned("")),
     ("access.root-login", "fail", host(**{SSHD: "Port 22\n"})),
     ("access.root-login", "fail", gate("doors { keeper root { rank all } }")),
@@ -183,10 +186,10 @@ CASES: list[tuple[str, str, Device]] = [
     ("system.spoofing", "cannot tell", host()),
     ("system.spoofing", "not applicable", gate("")),
     ("system.redirects", "fail", host(sysctl="net.ipv6.conf.all.accept_redirects = 1\n")),
-    ("system.redirects", "pass", host(sysctl="net.ipv4.conf.all.accept_redirects = 0\n")),
+    ("system.redirects", "pass", host(sysctl=STILL)),
     ("system.redirects", "cannot tell", host()),
     ("system.source-routing", "fail", host(sysctl="net.ipv4.conf.all.accept_source_route = 1\n")),
-    ("system.source-routing", "pass", host(sysctl="net.ipv4.conf.all.accept_source_route = 0\n")),
+    ("system.source-routing", "pass", host(sysctl=STRAIGHT)),
     ("system.source-routing", "cannot tell", host()),
     ("deny.half-open", "fail", perimeter("")),
     ("deny.half-open", "fail", host(sysctl="net.ipv4.tcp_syncookies = 0\n")),

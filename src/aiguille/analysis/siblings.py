@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import combinations
 
 from aiguille.model import Device, Estate, Setting, Span
 
@@ -48,19 +49,19 @@ def oddities(device: Device, siblings: Sequence[Device]) -> list[Oddity]:
     return out
 
 
-def likeness(siblings: Sequence[Device]) -> float:
-    """The share of their named rules, or of all they say if none is named, on which most of them agree: from 0 to 1.
+def likeness(devices: Sequence[Device]) -> float:
+    """How alike devices are, from 0 to 1: the share of named rules two of them have in common, the mean of the better half of
+    all pairs, so that one odd device among them does not count.
 
-    A tag alone makes nobody siblings, nor does a make's defaults.
+    A tag alone makes nobody siblings, nor do a make's defaults; where no rule is named, all they say is compared.
     """
-    told = [features(one) for one in siblings]
-    names = {name for one in told for name in one}
-    names = {name for name in names if name.startswith("rule ")} or names
-    agreed = 0
-    for name in names:
-        values = Counter(one[name][0] if name in one else "" for one in told)
-        agreed += values.most_common(1)[0][1] > len(told) / 2 and bool(values.most_common(1)[0][0])
-    return agreed / len(names) if names else 0.0
+    told = []
+    for one in devices:
+        pairs = {(name, value) for name, (value, _) in features(one).items()}
+        told.append({pair for pair in pairs if pair[0].startswith("rule ")} or pairs)
+    shares = sorted((len(a & b) / len(a | b) for a, b in combinations(told, 2) if a | b), reverse=True)
+    better = shares[: (len(shares) + 1) // 2]
+    return sum(better) / len(better) if better else 0.0
 
 
 def features(device: Device) -> dict[str, tuple[str, Span | None]]:

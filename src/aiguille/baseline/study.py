@@ -234,7 +234,8 @@ def _turns_back(region: Box, program: Program) -> bool:
     """Whether packets could only leave by the interface they came in by."""
     into, out = region[Axis.IN], region[Axis.OUT]
     through = program.direction is Direction.THROUGH_DEVICE
-    return through and into is not None and into == out and into.size == 1
+    named = into is not None and into.size == 1 and into.first < len(program.space.symbols.names)
+    return through and named and into == out
 
 
 def _condition(step: Step) -> str:

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from aiguille.cli import options, output
-from aiguille.model import EXIT_OK, UsageError
+from aiguille.model import EXIT_OK, NotUnderstoodError, UsageError
 
 NAME = "geo"
 HELP = "look addresses up in location data, and see which countries reach which service"
@@ -57,7 +57,10 @@ def _lookup(arguments: argparse.Namespace) -> int:
             "no location data: name registry statistics or MMDB files with --geo, or an engagement with --in"
         )
     locations = read_locations(files)
-    places = [geo.place(locations, *read_address(text)) for text in arguments.addresses]
+    try:
+        places = [geo.place(locations, *read_address(text)) for text in arguments.addresses]
+    except NotUnderstoodError as error:
+        raise UsageError(error.message) from error
     output.report(
         arguments,
         lambda: geo.lookup_data(places, locations),

@@ -1,28 +1,49 @@
-"""References made from the program itself: the checks, and the keys of the dialect language."""
+"""References made from the program itself: the checks, the keys of baseline files, and those of the dialect language."""
 
 from __future__ import annotations
 
 import re
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 import msgspec
 from msgspec import Struct
 
-from aiguille.baseline import CATALOGUE, Check
+from aiguille.baseline import CATALOGUE, Audit, Check, Outcome
+from aiguille.baseline.spec import TABLES
 from aiguille.readers import mapped
+from aiguille.reports.baselines import fix_of
 
-_OUTCOMES = """Every check answers pass, fail, cannot tell or not applicable, with the reason. Cannot tell means that facts are
-missing from the export; the reason names them."""
+_OUTCOMES = """Every check answers pass, fail, cannot tell or not applicable, with the reason; accepted, where somebody answers for all it
+finds. Cannot tell means that facts are missing from the export; the reason names them, and none passes for want of them.
+Parameters and severities are set in [a baseline file](baselines.md); `aiguille baseline explain CHECK` shows the same text."""
 
 
-def checks_markdown() -> str:
-    """All checks as Markdown: `docs/checks.md` is this text, and a test says so when it is not."""
+def checks_markdown(audit: Audit, key: Sequence[Mapping[str, str]]) -> str:
+    """All checks as Markdown: `docs/checks.md` is this text, and a test says so when it is not.
+
+    audit: that of the sample estate; key: the planted faults of its answer key
+    """
     parts = [
         "# Checks",
         "",
         "Made from the catalogue; do not edit by hand. Control numbers are those of NIST SP 800-53 Rev. 5.",
         "",
         _OUTCOMES,
+        "",
+        "## On the sample estate",
+        "",
+        f"How many of the {len(audit.estate.devices)} devices of Valdrane Lifts each check fails and passes, and the faults planted for it.",
+        "",
+        "| check | severity | fails | passes | cannot tell | planted |",
+        "|---|---|---|---|---|---|",
     ]
+    planted = Counter(fault["check"] for fault in key)
+    for one in CATALOGUE:
+        seen = Counter(o.outcome for o in audit.outcomes if o.check == one.id)
+        counts = (seen[o] for o in (Outcome.FAIL, Outcome.PASS, Outcome.CANNOT_TELL))
+        cells = " | ".join(str(n) if n else "·" for n in (*counts, planted[one.id]))
+        parts.append(f"| [`{one.id}`](#{one.id.replace('.', '')}) | {one.severity.value} | {cells} |")
     for area in dict.fromkeys(one.area for one in CATALOGUE):
         parts += ["", f"## {area.value}"]
         for one in CATALOGUE:
@@ -37,25 +58,41 @@ def _check(one: Check) -> list[str]:
         "",
         f"**{one.title}.** Severity {one.severity.value}; {', '.join(one.controls)}.",
         "",
-        f"{one.why} {one.fix.format(**one.defaults())}",
+        f"{one.why} {one.how}",
+        "",
+        f"*Fix:* {fix_of(one)}",
     ]
-    for param in one.params:
-        lines += ["", f"- `{param.name}`: {param.default} {param.unit} by default; {param.why}."]
+    for number, param in enumerate(one.params):
+        default = ", ".join(map(str, param.default)) if isinstance(param.default, tuple) else param.default
+        shown = f"`{default}`" if isinstance(param.default, tuple | str) and default else default or "none"
+        lines += [*([] if number else [""]), f"- `{param.name}`, {param.unit}: {shown} by default; {param.why}."]
     if one.needs:
         lines += ["", "Needs from the export: " + ", ".join(f"`{name}`" for name in one.needs) + "."]
     return lines
 
 
+def baseline_keys_markdown() -> str:
+    """Every key of baseline files and files of accepted risks by table, as Markdown: a part of `docs/baselines.md`."""
+    return _tables(TABLES, lambda table: re.sub(r"(?<!^)(?=[A-Z])", " ", table.__name__).lower())
+
+
 def dialect_keys_markdown() -> str:
     """Every key of the dialect language by table, as Markdown: a part of `docs/dialects.md` is this text."""
+    return _tables(mapped.tables(), _heading)
+
+
+def _heading(table: type[Struct]) -> str:
+    tag = table.__struct_config__.tag
+    name = re.sub(r"(?<!^)(?=[A-Z])", " ", table.__name__.removesuffix("Map").removesuffix("Structure")).lower()
+    return f"structure, family {tag}" if tag else name
+
+
+def _tables(tables: Iterable[type[Struct]], heading: Callable[[type[Struct]], str]) -> str:
     parts: list[str] = []
-    for table in mapped.tables():
+    for table in tables:
         docs = mapped.key_docs(table)
         about = (table.__doc__ or "").partition("\n\n")[0].strip()
-        tag = table.__struct_config__.tag
-        name = re.sub(r"(?<!^)(?=[A-Z])", " ", table.__name__.removesuffix("Map").removesuffix("Structure")).lower()
-        heading = f"structure, family {tag}" if tag else name
-        parts += [f"### {heading}", "", about, ""]
+        parts += [f"### {heading(table)}", "", about, ""]
         fields = [one for one in msgspec.structs.fields(table) if one.encode_name in docs]
         if fields:
             parts += ["| key | meaning |", "|---|---|"]

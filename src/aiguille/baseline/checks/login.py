@@ -274,23 +274,31 @@ def password_policy(subject: Subject) -> Iterator[Answer]:
 )
 def second_factor(subject: Subject) -> Iterator[Answer]:
     looked = found = 0
-    for name in ("PasswordAuthentication", "KbdInteractiveAuthentication"):
-        one = fact(subject, f"sshd {name}")
-        if one is None or (name != "PasswordAuthentication" and one.setting.standing == "default"):
+    passwords, keyboard = (
+        fact(subject, f"sshd {n}") for n in ("PasswordAuthentication", "KbdInteractiveAuthentication")
+    )
+    for one in (passwords, keyboard):
+        if one is None:
             continue
         looked += 1
-        if one.setting.value.lower() == "yes":
+        # Left to its default, the keyboard-interactive way asks what the system's own settings make it ask.
+        if one.setting.value.lower() == "yes" and (one is passwords or one.setting.standing == "stated"):
             found += 1
-            text = f"sshd takes passwords ({name} yes{by_default(one.setting)})."
-            yield Found(text, f"sshd {name}", lines(one.setting.where))
-    for account in _accounts(subject):
-        if account.second_factor.known:
-            looked += 1
-            if not account.second_factor.value:
-                found += 1
-                text = f"Account '{account.name}' ({account.role or 'role not told'}) logs in with a password alone."
-                where = lines(account.second_factor.where, account.where)
-                yield Found(text, f"account {account.name}", where)
+            text = f"sshd takes passwords ({one.name.removeprefix('sshd ')} yes{by_default(one.setting)})."
+            yield Found(text, one.name, lines(one.setting.where))
+    if (passwords is None) is not (keyboard is None):
+        yield CannotTell("the export tells of one of sshd's two ways of asking for a password only")
+    told = [one for one in _accounts(subject) if one.second_factor.known]
+    for account in told:
+        looked += 1
+        if not account.second_factor.value:
+            found += 1
+            text = f"Account '{account.name}' ({account.role or 'role not told'}) logs in with a password alone."
+            where = lines(account.second_factor.where, account.where)
+            yield Found(text, f"account {account.name}", where)
+    if told and len(told) < len(_accounts(subject)):
+        names = listed(one.name for one in _accounts(subject) if one not in told)
+        yield CannotTell(f"the export does not tell whether {names} needs more than a password")
     if not looked:
         yield CannotTell("the export does not tell how logins are proven; ask for the settings of the login service")
     elif not found:
@@ -353,26 +361,39 @@ def weak_ciphers(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="access.link-layer",
-    title="The device can be managed or found below the rules, by hardware address",
+    title="The device can be managed below the rules, by hardware address",
     severity=Severity.MEDIUM,
     controls=("CM-7", "AC-17"),
+    needs=("administration.link_layer",),
     why="Whoever is on the same link reaches the login whatever the rules on addresses say.",
-    how="Asks whether logins by hardware address are on, and whether the device announces itself to its neighbours (a low finding).",
-    fix="Switch logins by hardware address off, and announcements with them.",
+    how="Asks whether logins by hardware address are on.",
+    fix="Switch logins by hardware address off.",
 )
 def link_layer(subject: Subject) -> Iterator[Answer]:
-    admin = subject.device.administration
-    if not admin.link_layer.known:
-        yield CannotTell("the export does not tell whether the device can be managed by hardware address; ask")
-    elif admin.link_layer.value:
-        text = f"The device can be managed by hardware address{by_default(admin.link_layer)}."
-        yield Found(text, "link layer", lines(admin.link_layer.where))
-    if admin.discovery.known and admin.discovery.value:
-        text = f"It announces itself to its neighbours{by_default(admin.discovery)}."
-        yield Found(text, "discovery", lines(admin.discovery.where), severity=Severity.LOW)
-    elif admin.link_layer.known and not admin.link_layer.value:
-        quiet = " and it does not announce itself" if admin.discovery.known else ""
-        yield Passed(f"it cannot be managed by hardware address{quiet}")
+    setting = subject.device.administration.link_layer
+    if setting.value:
+        text = f"The device can be managed by hardware address{by_default(setting)}."
+        yield Found(text, "link layer", lines(setting.where))
+    else:
+        yield Passed("it cannot be managed by hardware address")
+
+
+@check(
+    id="access.discovery",
+    title="The device announces itself to its neighbours",
+    severity=Severity.LOW,
+    controls=("CM-7",),
+    needs=("administration.discovery",),
+    why="Make, release and name are told to everybody on the link, who need not even ask.",
+    how="Asks the make's setting; on Linux hosts, whether a service listens on a port of multicast DNS, LLMNR, SSDP or WS-Discovery.",
+    fix="Switch announcements off, or restrict them to the management network.",
+)
+def discovery(subject: Subject) -> Iterator[Answer]:
+    setting = subject.device.administration.discovery
+    if setting.value:
+        yield Found(f"It announces itself to its neighbours{by_default(setting)}.", "discovery", lines(setting.where))
+    else:
+        yield Passed("it does not announce itself")
 
 
 @check(
@@ -396,6 +417,9 @@ def root_login(subject: Subject) -> Iterator[Answer]:
         text = f"Root may log in over ssh{how} (PermitRootLogin {value}{by_default(permit.setting)})."
         severity = Severity.MEDIUM if value == "yes" else None
         yield Found(text, "sshd PermitRootLogin", lines(permit.setting.where), severity=severity)
+        return
+    if subject.device.dialect == "linux-host":
+        yield CannotTell("the export does not hold sshd_config, which says whether root logs in")
         return
     accounts = _accounts(subject)
     if not accounts:
@@ -443,6 +467,7 @@ CHECKS: tuple[Check, ...] = (
     second_factor,
     weak_ciphers,
     link_layer,
+    discovery,
     root_login,
     portal_open,
 )

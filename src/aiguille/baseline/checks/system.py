@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import replace
 
 from packaging.version import InvalidVersion, Version
@@ -23,7 +23,7 @@ from aiguille.baseline.catalogue import (
     check,
 )
 from aiguille.baseline.wording import by_default, counted, lines, listed
-from aiguille.model import Chain, Fact, Rulebase, Span
+from aiguille.model import Chain, Rulebase, Span
 
 
 @check(
@@ -180,27 +180,22 @@ def start_up(subject: Subject) -> Iterator[Answer]:
         yield Found(f"Nothing loads the rules at start-up{by_default(loads)}.", "start-up", lines(loads.where))
 
 
-def _kernel(
-    subject: Subject, names: tuple[str, ...], good: Callable[[str], bool], bad: str, fine: str
-) -> Iterator[Answer]:
-    """A setting of the kernel under several names."""
-    facts: list[Fact] = [
-        one for one in subject.device.system if one.setting.known and any(_alike(one.name, n) for n in names)
-    ]
-    wrong = [one for one in facts if not good(one.setting.value)]
+def _kernel(subject: Subject, names: tuple[str, ...], good: tuple[str, ...], bad: str, fine: str) -> Iterator[Answer]:
+    """Settings of the kernel: one that is wrong is a finding, and all must be known for a pass."""
+    facts = {one.name: one for one in subject.device.system if one.setting.known and one.name in names}
+    wrong = [one for one in facts.values() if one.setting.value not in good]
     for one in wrong:
         yield Found(f"{one.name} is {one.setting.value}: {bad}.", one.name, lines(one.setting.where))
-    if facts and not wrong:
-        yield Passed(f"{fine} ({listed((one.name for one in facts), 2)})")
-    elif not facts and subject.device.dialect not in ("linux-host", "iptables-save", "nftables"):
+    missing = [name for name in names if name not in facts]
+    if not facts and subject.device.dialect not in _LINUX:
         yield NotApplicable("the export of this make tells nothing of its system below the rules")
-    elif not facts:
-        yield CannotTell(f"the export does not tell {names[0]}; ask for `sysctl -a`")
+    elif missing:
+        yield CannotTell(f"the export does not tell {listed(missing, 3)}; ask for `sysctl -a`")
+    elif not wrong:
+        yield Passed(f"{fine} ({listed(names, 2)})")
 
 
-def _alike(name: str, pattern: str) -> bool:
-    head, star, tail = pattern.partition("*")
-    return name == pattern if not star else name.startswith(head) and name.endswith(tail)
+_LINUX = ("linux-host", "iptables-save", "nftables")
 
 
 @check(
@@ -213,17 +208,23 @@ def _alike(name: str, pattern: str) -> bool:
     fix="Set net.ipv4.conf.all.rp_filter to 1, or 2 where routes differ by direction.",
 )
 def spoofing(subject: Subject) -> Iterator[Answer]:
-    facts = [one for one in subject.device.system if one.name == "net.ipv4.conf.all.rp_filter" and one.setting.known]
-    if facts and facts[0].setting.value in ("1", "2"):
+    everywhere = "net.ipv4.conf.all.rp_filter"
+    facts = {one.name: one for one in subject.device.system if one.setting.known}
+    if everywhere in facts and facts[everywhere].setting.value in ("1", "2"):
         # The kernel takes the greater of all and the interface's own (ip-sysctl, rp_filter).
-        yield Passed(f"net.ipv4.conf.all.rp_filter is {facts[0].setting.value}")
+        yield Passed(f"{everywhere} is {facts[everywhere].setting.value}")
         return
+    own = tuple(f"net.ipv4.conf.{one.name}.rp_filter" for one in subject.device.interfaces if one.name != "lo")
+    stated = tuple(
+        name
+        for name in facts
+        if name.endswith(".rp_filter") and name not in (everywhere, "net.ipv4.conf.default.rp_filter")
+    )
+    names = tuple(dict.fromkeys((*own, *stated))) or (everywhere,)
+    if everywhere in facts and not set(names) & set(facts):
+        names = (everywhere,)
     yield from _kernel(
-        subject,
-        ("net.ipv4.conf.*.rp_filter",),
-        lambda value: value in ("1", "2"),
-        "packets are taken from wherever they come",
-        "packets whose source lives elsewhere are dropped",
+        subject, names, ("1", "2"), "packets are taken from wherever they come", "forged sources are dropped"
     )
 
 
@@ -233,7 +234,7 @@ def spoofing(subject: Subject) -> Iterator[Answer]:
     severity=Severity.LOW,
     controls=("SC-7", "CM-7"),
     why="A machine on the link can make itself the way to everywhere.",
-    how="accept_redirects of IPv4 and IPv6, and send_redirects, must be 0 wherever they are stated for all.",
+    how="accept_redirects of IPv4 and IPv6, and send_redirects, must be 0 for all.",
     fix="Set net.ipv4.conf.all.accept_redirects, net.ipv6.conf.all.accept_redirects and net.ipv4.conf.all.send_redirects to 0.",
 )
 def redirects(subject: Subject) -> Iterator[Answer]:
@@ -244,9 +245,9 @@ def redirects(subject: Subject) -> Iterator[Answer]:
             "net.ipv6.conf.all.accept_redirects",
             "net.ipv4.conf.all.send_redirects",
         ),
-        lambda value: value == "0",
-        "a neighbour can change the device's routes",
-        "redirects are ignored",
+        ("0",),
+        "redirects are taken or sent",
+        "redirects are neither taken nor sent",
     )
 
 
@@ -256,14 +257,14 @@ def redirects(subject: Subject) -> Iterator[Answer]:
     severity=Severity.LOW,
     controls=("SC-7", "CM-7"),
     why="Source routes lead around the rules (RFC 6274, 3.13.2.3).",
-    how="accept_source_route must be 0 wherever it is stated for all.",
+    how="accept_source_route must be 0 or below for all, in IPv4 and IPv6.",
     fix="Set net.ipv4.conf.all.accept_source_route and net.ipv6.conf.all.accept_source_route to 0.",
 )
 def source_routing(subject: Subject) -> Iterator[Answer]:
     yield from _kernel(
         subject,
         ("net.ipv4.conf.all.accept_source_route", "net.ipv6.conf.all.accept_source_route"),
-        lambda value: value in ("0", "-1"),
+        ("0", "-1"),
         "packets with a route of their own are forwarded",
         "source routes are ignored",
     )

@@ -138,6 +138,9 @@ def unused_account(subject: Subject) -> Iterator[Answer]:
                 one.name,
                 lines(one.where, one.last_used.where),
             )
+    if told and len(told) < len(accounts):
+        names = listed(one.name for one in accounts if all(one is not other for other, _ in told))
+        yield CannotTell(f"the export does not tell when {names} was last used")
     if not told:
         yield CannotTell("the export does not tell when accounts were last used")
     elif not idle:

@@ -1,0 +1,134 @@
+"""Location data: registry statistics and MMDB files, several at once."""
+
+from __future__ import annotations
+
+import json
+from ipaddress import ip_address, ip_network
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from aiguille.model import Block, Locations, UsageError, overlaid
+from aiguille.readers import read_locations
+from tests.helpers import run
+
+HEAD = "2|registry|20261101|3|20200101|20261101|+0000\n"
+BODY = """registry|*|ipv4|*|2|summary
+# a comment
+registry|FR|ipv4|198.51.100.0|96|20200101|allocated|a
+registry|CH|ipv4|198.51.100.96|32|20200101|assigned|b
+registry|CH|ipv6|2001:db8::|32|20200101|allocated|c
+registry|ZZ|ipv4|203.0.113.0|256||reserved|
+registry||ipv4|192.0.2.0|256||available|
+registry|FR|asn|64496|1|20200101|allocated|d
+"""
+
+
+def locations(ranges: dict[int, list[tuple[str, str]]]) -> Locations:
+    """Location data out of networks and codes."""
+    blocks = {}
+    for family, given_ranges in ranges.items():
+        nets = [(ip_network(text), code) for text, code in given_ranges]
+        blocks[family] = tuple(sorted((int(n.network_address), int(n.broadcast_address), code) for n, code in nets))
+    return Locations(blocks, ("made up",))
+
+
+def where(data: Locations, text: str) -> str | None:
+    address = ip_address(text)
+    return data.country(address.version, int(address))
+
+
+def mmdb(path: Path, *networks: tuple[str, dict[str, object]]) -> Path:
+    from mmdb_writer import MMDBWriter
+    from netaddr import IPSet
+
+    writer = MMDBWriter(6, "test-country", ipv4_compatible=True)
+    for network, record in networks:
+        writer.insert_network(IPSet([network]), record)
+    writer.to_db_file(str(path))
+    return path
+
+
+def test_registry_statistics(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_text(HEAD + BODY)
+    data = read_locations([tmp_path / "a.txt"])
+    assert [where(data, a) for a in ("198.51.100.95", "198.51.100.96", "198.51.100.128", "203.0.113.1", "192.0.2.1")] == [
+        "FR", "CH", None, None, None,
+    ]  # fmt: skip
+    assert where(data, "2001:db8:ffff::1") == "CH"
+    assert data.countries() == ("CH", "FR")
+
+
+def test_later_files_win_and_mmdb_files_are_read(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_text(HEAD + BODY)
+    late = mmdb(
+        tmp_path / "b.mmdb",
+        ("198.51.100.16/28", {"country": {"iso_code": "IT"}}),
+        ("198.51.100.32/28", {"registered_country": {"iso_code": "AT"}}),
+        ("2001:db8:1::/48", {"country_code": "AQ"}),
+        ("203.0.113.0/24", {"continent": {"code": "EU"}}),
+    )
+    data = read_locations([tmp_path / "a.txt", late])
+    assert [where(data, a) for a in ("198.51.100.15", "198.51.100.17", "198.51.100.33", "198.51.100.48", "203.0.113.9")] == [
+        "FR", "IT", "AT", "FR", None,
+    ]  # fmt: skip
+    assert (where(data, "2001:db8:1::1"), where(data, "2001:db8:2::1")) == ("AQ", "CH")
+    first = read_locations([late, tmp_path / "a.txt"])
+    assert where(first, "198.51.100.17") == "FR"
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("hello\n", (":1:", "version line")),
+        ("", (":1:", "holds no location data")),
+        (HEAD + "registry|FR|ipv4|198.51.100.0\n", (":2:", "too few")),
+        (HEAD + "registry|FR|ipv4|198.51.100|256|20200101|allocated\n", (":2:", "cannot be read")),
+        (HEAD + "registry|FR|ipv4|198.51.100.0|0|20200101|allocated\n", (":2:", "out of range")),
+        (HEAD + "registry|FR|ipv6|2001:db8::|129|20200101|allocated\n", (":2:", "out of range")),
+        (HEAD + "registry|FR|ipx|1|1|20200101|allocated\n", (":2:", "no type of record")),
+    ],
+)
+def test_faults_are_one_sentence_with_the_line(tmp_path: Path, text: str, words: tuple[str, ...]) -> None:
+    (tmp_path / "a.txt").write_text(text)
+    with pytest.raises(UsageError) as caught:
+        read_locations([tmp_path / "a.txt"])
+    assert all(word in str(caught.value) for word in ("a.txt", *words))
+    (tmp_path / "b.mmdb").write_bytes(b"\x00" * 40 + b"\xab\xcd\xefMaxMind.com\x00")
+    with pytest.raises(UsageError, match=r"b\.mmdb: the MMDB file cannot be read"):
+        read_locations([tmp_path / "b.mmdb"])
+
+
+blocks = st.lists(st.tuples(st.integers(0, 60), st.integers(0, 9), st.sampled_from(["FR", "CH", "IT"])), max_size=6)
+
+
+def spread(found: list[tuple[int, int, str]]) -> tuple[Block, ...]:
+    """Disjoint ranges, ascending."""
+    out: list[Block] = []
+    for start, size, code in sorted(found):
+        if not out or start > out[-1][1]:
+            out.append((start, start + size, code))
+    return tuple(out)
+
+
+@given(blocks, blocks)
+def test_overlaying_is_looking_above_first(one: list[tuple[int, int, str]], other: list[tuple[int, int, str]]) -> None:
+    below, above = spread(one), spread(other)
+    joint, lower, upper = (Locations({4: b}) for b in (overlaid(below, above), below, above))
+    for address in range(80):
+        assert joint.country(4, address) == (upper.country(4, address) or lower.country(4, address))
+
+
+def test_geo_commands(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_text(HEAD + BODY)
+    done = run("geo", "lookup", "198.51.100.1", "10.0.0.1", "--geo", "a.txt", "--json", cwd=tmp_path)
+    found = json.loads(done.stdout)["addresses"]
+    assert [(a["address"], a["country"], a["name"], a["block"]) for a in found] == [
+        ("198.51.100.1", "FR", "France", "198.51.100.0-198.51.100.95"),
+        ("10.0.0.1", None, None, None),
+    ]
+    for words in (("198.51.100.1",), ("x", "--geo", "a.txt"), ("::1", "--geo", "none")):
+        done = run("geo", "lookup", *words, cwd=tmp_path)
+        assert (done.returncode, "Traceback" in done.stderr, done.stderr.count("\n")) == (2, False, 1), done.stderr
