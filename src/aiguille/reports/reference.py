@@ -33,7 +33,8 @@ def checks_markdown(audit: Audit, key: Sequence[Mapping[str, str]]) -> str:
         "",
         "## On the sample estate",
         "",
-        f"How many of the {len(audit.estate.devices)} devices of Valdrane Lifts each check fails and passes, and the faults planted for it.",
+        f"How many of the {len(audit.estate.devices)} devices of Valdrane Lifts each check fails and "
+        f"passes, and the faults planted for it.",
         "",
         "| check | severity | fails | passes | cannot tell | planted |",
         "|---|---|---|---|---|---|",

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
+from functools import lru_cache
 from math import isinf
 
 from aiguille.analysis import Exposure
@@ -50,14 +51,15 @@ def name_of(one: Admission) -> str:
     return capital(speak(one.step.chain, one.step.rule))
 
 
-def service_boxes(texts: Iterable[str], family: int) -> list[tuple[str, Box]]:
+@lru_cache(maxsize=256)
+def service_boxes(texts: tuple[str, ...], family: int) -> tuple[tuple[str, Box], ...]:
     """Packets of services written as ``tcp/22`` or ``udp/137-138``."""
-    out = []
+    out: list[tuple[str, Box]] = []
     for text in texts:
         protocol, _, ports = text.partition("/")
         term = ServiceTerm(read_protocol(protocol), (), (read_ports(ports, "-"),) if ports else ())
         out += [(text, one) for one in term_boxes(family, term)]
-    return out
+    return tuple(out)
 
 
 @check(
