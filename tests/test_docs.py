@@ -5,12 +5,16 @@ from __future__ import annotations
 import json
 import re
 import tomllib
+from datetime import date
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import aiguille
+from aiguille import baseline
 from aiguille.demo import write_estate
+from aiguille.model import Estate
 from aiguille.readers import mapped
 from aiguille.reports.reference import baseline_keys_markdown, checks_markdown, dialect_keys_markdown
 from tests.helpers import run
@@ -66,3 +70,24 @@ def test_links_lead_somewhere(document: str) -> None:
     path = ROOT / document
     for target in re.findall(r"\]\(([^)#]+)\)", path.read_text()):
         assert (path.parent / target).exists(), f"{document}: {target}"
+
+
+def test_the_example_of_a_check_runs() -> None:
+    from tests.baseline.devices import gate
+
+    found = re.search(
+        r"<!-- example: check -->\n```python\n(.*?)```", (ROOT / "docs" / "adding-a-check.md").read_text(), re.DOTALL
+    )
+    assert found is not None
+    names: dict[str, Any] = {}
+    exec(found[1], names)
+    check = names["few_collectors"]
+    cases = {
+        "records { sent-to [ 10.0.0.1 10.0.0.2 ] }": "pass",
+        "records { sent-to [ 10.0.0.1 ] }": "fail",
+        "": "cannot tell",
+    }
+    for text, outcome in cases.items():
+        assert [o.outcome for o in baseline.run(Estate((gate(text),), date(2026, 11, 30)), [check]).outcomes] == [
+            outcome
+        ]

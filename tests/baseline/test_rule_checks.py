@@ -79,7 +79,11 @@ CASES: list[tuple[str, str, Device]] = [
     ("deny.no-final-refusal", "not applicable", zoned("", policies="AAA")),
     ("deny.no-final-refusal", "cannot tell", bare()),
     ("deny.established", "fail", zoned(f"-A INPUT {SSH} -j ACCEPT")),
-    ("deny.established", "fail", zoned("-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT\n" + f"-A INPUT {SSH} -j ACCEPT")),
+    (
+        "deny.established",
+        "fail",
+        zoned("-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT\n" + f"-A INPUT {SSH} -j ACCEPT"),
+    ),
     ("deny.established", "fail", zoned(f"-A INPUT {SSH} -j ACCEPT\n" * 12 + f"-A INPUT {EST}")),
     ("deny.established", "pass", zoned(f"-A INPUT {EST}\n-A INPUT {SSH} -j ACCEPT")),
     ("deny.established", "not applicable", zoned("", policies="AAA")),
@@ -133,14 +137,28 @@ CASES: list[tuple[str, str, Device]] = [
     ("rules.impossible", "fail", zoned(f"-A old {SSH} -j ACCEPT", chains=("old",))),
     ("rules.impossible", "pass", zoned(f"-A INPUT {SSH} -j ACCEPT")),
     ("rules.impossible", "cannot tell", bare()),
-    ("rules.near-duplicate", "fail", zoned(f"-A INPUT -s 10.0.0.1 {SSH} -j ACCEPT\n-A INPUT -s 10.0.0.7 {SSH} -j ACCEPT")),
-    ("rules.near-duplicate", "pass", zoned(f"-A INPUT -s 10.0.0.1 {SSH} -j ACCEPT\n-A INPUT -s 10.0.0.7 {WEB} -j ACCEPT")),
+    (
+        "rules.near-duplicate",
+        "fail",
+        zoned(f"-A INPUT -s 10.0.0.1 {SSH} -j ACCEPT\n-A INPUT -s 10.0.0.7 {SSH} -j ACCEPT"),
+    ),
+    (
+        "rules.near-duplicate",
+        "pass",
+        zoned(f"-A INPUT -s 10.0.0.1 {SSH} -j ACCEPT\n-A INPUT -s 10.0.0.7 {WEB} -j ACCEPT"),
+    ),
     ("rules.near-duplicate", "cannot tell", bare()),
     ("rules.source-port", "fail", zoned("-A FORWARD -p udp -m udp --sport 123 -j ACCEPT")),
     ("rules.source-port", "pass", zoned("-A FORWARD -p udp -m udp --sport 123 --dport 123 -j ACCEPT")),
     ("rules.source-port", "cannot tell", bare()),
-    ("rules.needless-return", "fail", zoned("-A FORWARD -s 10.0.1.0/24 -d 10.0.2.9 -p tcp -m tcp --dport 443 -j ACCEPT\n"
-                                            "-A FORWARD -s 10.0.2.9 -d 10.0.1.0/24 -p tcp -m tcp --sport 443 -j ACCEPT")),
+    (
+        "rules.needless-return",
+        "fail",
+        zoned(
+            "-A FORWARD -s 10.0.1.0/24 -d 10.0.2.9 -p tcp -m tcp --dport 443 -j ACCEPT\n"
+            "-A FORWARD -s 10.0.2.9 -d 10.0.1.0/24 -p tcp -m tcp --sport 443 -j ACCEPT"
+        ),
+    ),
     ("rules.needless-return", "pass", zoned(f"-A FORWARD {WEB} -j ACCEPT")),
     ("rules.needless-return", "cannot tell", bare()),
     ("rules.wrong-side", "fail", three(f"-A FORWARD -i eth1 -s 10.0.2.0/24 {WEB} -j ACCEPT")),
@@ -150,8 +168,16 @@ CASES: list[tuple[str, str, Device]] = [
     ("rules.undocumented", "fail", zoned(f"-A INPUT {SSH} -j ACCEPT")),
     ("rules.undocumented", "pass", zoned(f'-A INPUT {SSH} -m comment --comment "keepers" -j ACCEPT')),
     ("rules.undocumented", "cannot tell", bare()),
-    ("rules.copied-description", "fail", sheet(ROW, "10.0.0.1,10.0.0.2,tcp/22,allow,shop,,", "10.0.0.3,10.0.0.4,tcp/23,allow,shop,,")),
-    ("rules.copied-description", "pass", sheet(ROW, "10.0.0.1,10.0.0.2,tcp/22,allow,shop,,", "10.0.0.1,10.0.0.4,tcp/23,allow,shop,,")),
+    (
+        "rules.copied-description",
+        "fail",
+        sheet(ROW, "10.0.0.1,10.0.0.2,tcp/22,allow,shop,,", "10.0.0.3,10.0.0.4,tcp/23,allow,shop,,"),
+    ),
+    (
+        "rules.copied-description",
+        "pass",
+        sheet(ROW, "10.0.0.1,10.0.0.2,tcp/22,allow,shop,,", "10.0.0.1,10.0.0.4,tcp/23,allow,shop,,"),
+    ),
     ("rules.copied-description", "not applicable", zoned(f"-A INPUT {SSH} -j ACCEPT")),
     ("rules.incomplete-documentation", "fail", sheet(ROW, "10.0.0.1,10.0.0.2,tcp/22,allow,shop,,")),
     ("rules.incomplete-documentation", "pass", sheet(ROW, "10.0.0.1,10.0.0.2,tcp/22,allow,shop,VL-1,")),
@@ -183,8 +209,16 @@ CASES: list[tuple[str, str, Device]] = [
     ("objects.cyclic", "fail", gate("places a { are [ b ] }\nplaces b { are [ a ] }")),
     ("objects.cyclic", "pass", gate(PLACES + "places c { are [ a b ] }\nplaces d { are [ a c ] }")),
     ("objects.cyclic", "not applicable", bare()),
-    ("objects.deep", "fail", gate(PLACES + "".join(f"places g{n} {{ are [ {f'g{n - 1}' if n else 'a'} ] }}\n" for n in range(4)))),
-    ("objects.deep", "pass", gate(PLACES + "".join(f"places g{n} {{ are [ {f'g{n - 1}' if n else 'a'} ] }}\n" for n in range(3)))),
+    (
+        "objects.deep",
+        "fail",
+        gate(PLACES + "".join(f"places g{n} {{ are [ {f'g{n - 1}' if n else 'a'} ] }}\n" for n in range(4))),
+    ),
+    (
+        "objects.deep",
+        "pass",
+        gate(PLACES + "".join(f"places g{n} {{ are [ {f'g{n - 1}' if n else 'a'} ] }}\n" for n in range(3))),
+    ),
     ("objects.deep", "not applicable", bare()),
     ("objects.everything", "fail", gate("place a { is 0.0.0.0/1 }")),
     ("objects.everything", "fail", gate("talk t { over tcp, to-port 1-65535 }")),
@@ -192,7 +226,11 @@ CASES: list[tuple[str, str, Device]] = [
     ("objects.everything", "not applicable", bare()),
     ("objects.misnamed", "fail", gate("place host-10.0.3.1 { is 10.0.3.2 }")),
     ("objects.misnamed", "fail", gate("talk tcp-8080 { over tcp, to-port 8443 }")),
-    ("objects.misnamed", "pass", gate("place net-10_0_3_0 { is 10.0.3.0/24 }\ntalk tcp-8080 { over tcp, to-port 8000-9000 }")),
+    (
+        "objects.misnamed",
+        "pass",
+        gate("place net-10_0_3_0 { is 10.0.3.0/24 }\ntalk tcp-8080 { over tcp, to-port 8000-9000 }"),
+    ),
     ("objects.misnamed", "not applicable", gate("place printer2 { is 10.0.3.2 }")),
     ("objects.other-zone", "fail", gate(PLACES + rule("into huts, receiver [ a ]"))),
     ("objects.other-zone", "pass", gate(PLACES + rule("into lifts, receiver [ a ]"))),
@@ -200,15 +238,23 @@ CASES: list[tuple[str, str, Device]] = [
     (
         "objects.shared-widths",
         "fail",
-        gate("places a { are [ 10.0.3.8 10.0.3.9 ] }\ntalk w { over tcp, to-port 443 }\npassages {\n"
-             "passage p { sender [ 10.0.4.4 ], receiver [ a ], talking [ w ], then let }\n"
-             "passage q { receiver [ a ], then let }\n}"),
+        gate(
+            "places a { are [ 10.0.3.8 10.0.3.9 ] }\ntalk w { over tcp, to-port 443 }\npassages {\n"
+            "passage p { sender [ 10.0.4.4 ], receiver [ a ], talking [ w ], then let }\n"
+            "passage q { receiver [ a ], then let }\n}"
+        ),
     ),
-    ("objects.shared-widths", "pass", gate("places a { are [ 10.0.3.8 10.0.3.9 ] }\npassages {\n"
-                                           "passage p { sender [ 10.0.4.4 ], receiver [ a ], then let }\n"
-                                           "passage q { sender [ 10.0.4.8/29 ], receiver [ a ], then let }\n}")),
+    (
+        "objects.shared-widths",
+        "pass",
+        gate(
+            "places a { are [ 10.0.3.8 10.0.3.9 ] }\npassages {\n"
+            "passage p { sender [ 10.0.4.4 ], receiver [ a ], then let }\n"
+            "passage q { sender [ 10.0.4.8/29 ], receiver [ a ], then let }\n}"
+        ),
+    ),
     ("objects.shared-widths", "not applicable", bare()),
-]  # fmt: skip
+]
 
 DATA = locations(
     {
@@ -242,14 +288,19 @@ GEO: list[tuple[str, str, Device, Locations]] = [
     ("geo.stale-list", "not applicable", gate("places france-office { are [ 10.0.0.1 ] }"), DATA),
     ("geo.unexplained-exception", "fail", perimeter(LANDS % "<still>203.0.113.7</still>"), DATA),
     ("geo.unexplained-exception", "pass", perimeter(LANDS % "<why>partner</why><still>203.0.113.7</still>"), DATA),
-    ("geo.unexplained-exception", "cannot tell", perimeter(LANDS % "<why>a</why><still>203.0.113.7</still>"), Locations()),
+    (
+        "geo.unexplained-exception",
+        "cannot tell",
+        perimeter(LANDS % "<why>a</why><still>203.0.113.7</still>"),
+        Locations(),
+    ),
     ("geo.only-restriction", "fail", perimeter(PAGED, entry("p", "192.0.2.66", "443")), DATA),
     ("geo.only-restriction", "pass", perimeter(PAGED), DATA),
     ("geo.only-restriction", "cannot tell", perimeter(PAGED), Locations()),
     ("geo.own-source", "fail", gate(KEPT % "203.0.113.9"), DATA),
     ("geo.own-source", "pass", gate(KEPT % "198.51.100.9"), DATA),
     ("geo.own-source", "cannot tell", gate(KEPT % "198.51.100.9"), Locations()),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(

@@ -75,7 +75,11 @@ CASES: list[tuple[str, str, Device]] = [
     ("access.idle-timeout", "pass", gate("doors { asleep-after 10m }")),
     ("access.idle-timeout", "cannot tell", zoned("")),
     ("access.redirect", "fail", perimeter("<doors><door kind='open-page'/><send-to-page>no</send-to-page></doors>")),
-    ("access.redirect", "not applicable", perimeter("<doors><door kind='page'/><send-to-page>no</send-to-page></doors>")),
+    (
+        "access.redirect",
+        "not applicable",
+        perimeter("<doors><door kind='page'/><send-to-page>no</send-to-page></doors>"),
+    ),
     ("access.redirect", "pass", perimeter("<doors><door kind='open-page'/></doors>")),
     ("access.redirect", "cannot tell", zoned("")),
     ("access.default-account", "fail", gate('doors { keeper "Admin" { rank all } }')),
@@ -124,8 +128,16 @@ CASES: list[tuple[str, str, Device]] = [
     ("access.portal-open", "pass", gate("portal { comes-from [ 198.51.100.1 ] }")),
     ("access.portal-open", "cannot tell", gate("portal { live sometimes }")),
     ("access.portal-open", "not applicable", zoned("")),
-    ("access.keeper-refused", "fail", administrated(f"-A INPUT -i eth0 -s 203.0.113.0/28 {SSH} -j ACCEPT", "198.51.100.9")),
-    ("access.keeper-refused", "pass", administrated(f"-A INPUT -i eth0 -s 203.0.113.0/28 {SSH} -j ACCEPT", "203.0.113.9")),
+    (
+        "access.keeper-refused",
+        "fail",
+        administrated(f"-A INPUT -i eth0 -s 203.0.113.0/28 {SSH} -j ACCEPT", "198.51.100.9"),
+    ),
+    (
+        "access.keeper-refused",
+        "pass",
+        administrated(f"-A INPUT -i eth0 -s 203.0.113.0/28 {SSH} -j ACCEPT", "203.0.113.9"),
+    ),
     ("access.keeper-refused", "cannot tell", replace(bare(), administrators=(network("203.0.113.9"),))),
     ("access.keeper-refused", "not applicable", zoned("")),
     ("logging.device-days", "fail", gate("records { kept-days 6 }")),
@@ -156,7 +168,11 @@ CASES: list[tuple[str, str, Device]] = [
     ("usage.unused-account", "pass", gate("doors { keeper ann { last-in 2026-11-01 } }")),
     ("usage.unused-account", "cannot tell", zoned("")),
     ("usage.closed-service", "fail", host(ss="tcp LISTEN 0 5 0.0.0.0:22 0.0.0.0:*\n")),
-    ("usage.closed-service", "pass", linux({"ss": "tcp LISTEN 0 5 0.0.0.0:22 0.0.0.0:*\n"}, DUMP.replace("-i lo", "-p tcp"))),
+    (
+        "usage.closed-service",
+        "pass",
+        linux({"ss": "tcp LISTEN 0 5 0.0.0.0:22 0.0.0.0:*\n"}, DUMP.replace("-i lo", "-p tcp")),
+    ),
     ("usage.closed-service", "cannot tell", zoned("")),
     (
         "usage.rule-order",
@@ -218,7 +234,7 @@ CASES: list[tuple[str, str, Device]] = [
         perimeter("", entry("pages", "10.0.4.9", "443", "<noted>no</noted><seen packets='900'/>")),
     ),
     ("logging.noise", "cannot tell", zoned(f"-A FORWARD -i eth0 {WEB} -j LOG")),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(

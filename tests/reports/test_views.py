@@ -167,11 +167,11 @@ def test_long_lists_are_cut_in_the_terminal_and_whole_in_json() -> None:
     estate = Estate((device,), date(2026, 11, 1))
     text = " ".join(shown(lambda console: terminal.show_read(console, estate)).split())
     assert "and 6 more files, all listed with --json" in text
-    assert "and 11 more, all listed with --json" in text
+    assert "and 12 more, all listed with --json" in text
     assert "accounts ann" in text
     (content,) = data.read_data(estate)["devices"]
-    assert (len(content["sources"]), len(content["settings"])) == (12, 41)
-    assert content["settings"][0] == {
+    assert (len(content["sources"]), len(content["settings"])) == (12, 42)
+    assert content["settings"][2] == {
         "name": "net.ipv4.conf.if00.rp_filter",
         "value": "1",
         "standing": "stated",

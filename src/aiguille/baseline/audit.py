@@ -174,10 +174,8 @@ def _audit_device(number: int) -> tuple[list[CheckOutcome], list[Finding]]:
 def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answer]:
     missing = [name for name in one.needs if not _setting(subject.device, name).known]
     if missing:
-        words = " and ".join(name.rpartition(".")[2].replace("_", " ") for name in missing)
-        return [
-            CannotTell(f"the export does not tell the {words}; add the configuration that states it, or ask for it")
-        ]
+        words = " and ".join(FACTS.get(name, name.rpartition(".")[2].replace("_", " ")) for name in missing)
+        return [CannotTell(f"the export does not tell {words}; add the configuration that states it, or ask for it")]
     try:
         return list(one.run(subject))
     except AiguilleError as error:
@@ -187,6 +185,25 @@ def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answe
         if raise_crashes:
             raise
         return [CannotTell(f"the check itself failed ({type(error).__name__}: {error}); please report this")]
+
+
+FACTS = {
+    "administration.lockout_attempts": "when failed logins lock out",
+    "administration.lockout_seconds": "how long a lockout lasts",
+    "administration.idle_minutes": "when idle sessions close",
+    "administration.redirects": "where the cleartext page leads",
+    "administration.recovery_account": "whether the maker's recovery account can log in",
+    "administration.password_length": "the least length of a password",
+    "administration.link_layer": "whether the device can be managed by hardware address",
+    "administration.discovery": "whether the device announces itself",
+    "logging.device_days": "how long records stay on the device",
+    "logging.collector_days": "how long records stay on the collector",
+    "logging.collectors": "where records are sent",
+    "time_sources": "whom the device asks the time",
+    "firmware": "which release runs",
+    "loads_rules": "whether the rules are loaded at start-up",
+}
+"""The facts checks need, in words that follow "the export does not tell"."""
 
 
 def _setting(device: Device, name: str) -> Setting[Any]:
@@ -236,8 +253,14 @@ def _findings(one: Chosen, device: Device, answers: Sequence[Answer]) -> Iterato
             controls=check.controls,
             evidence=tuple(Evidence(where, device.text(where)) for where in answer.where),
             rules=answer.rules,
-            proof=Witness(answer.proof.packet, answer.proof.certain) if answer.proof is not None else None,
+            proof=_witness(answer),
         )
+
+
+def _witness(answer: Found) -> Witness | None:
+    if answer.proof is not None:
+        return Witness(answer.proof.packet, answer.proof.certain)
+    return Witness(answer.packet, certain=True) if answer.packet is not None else None
 
 
 def _spelled(value: Any) -> Any:

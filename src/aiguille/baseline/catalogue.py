@@ -10,6 +10,7 @@ from typing import Any
 from aiguille.analysis import Programs, Proof, Step
 from aiguille.baseline.study import Study
 from aiguille.model import Chain, Device, Rule, Rulebase, Span
+from aiguille.space import Packet
 
 
 class Severity(StrEnum):
@@ -103,6 +104,7 @@ class Found:
         Answers with one subject that speak of different families become one finding.
     where: the lines it rests on, the most telling first
     family: the address family it was found in, None if that does not matter
+    packet: what proves it where no single program does
     """
 
     detail: str
@@ -112,6 +114,7 @@ class Found:
     proof: Proof | None = None
     severity: Severity | None = None
     family: int | None = None
+    packet: Packet | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -79,8 +79,10 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
             jobs=getattr(arguments, "jobs", 0) or options.cores(len(estate.devices)),
             progress=progress,
         )
-    for note in audit.notes:
-        options.log.warning("%s", note)
+    # On a terminal the view that follows says this once.
+    if arguments.json or not sys.stdout.isatty():
+        for note in audit.notes:
+            options.log.warning("%s", note)
     if arguments.json:
         sys.stdout.write(writers[".json"]())
     else:

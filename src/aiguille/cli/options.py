@@ -145,7 +145,8 @@ def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | Non
             log.error("%s", visible(failure.message))
         for device in estate.devices:
             for problem in device.ledger.problems:
-                log.error("%s: %s", visible(str(problem.where)), visible(problem.why))
+                level = logging.ERROR if problem.matters else logging.INFO
+                log.log(level, "%s: %s", visible(str(problem.where)), visible(problem.why))
             if device.ledger.unread_lines:
                 left = counted(device.ledger.unread_lines, "line")
                 log.warning("%s: %s not understood", visible(device.name), left)

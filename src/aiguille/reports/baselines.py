@@ -138,9 +138,8 @@ def show_explain(console: Console, check: Check) -> None:
     )
     for number, param in enumerate(check.params):
         default = ", ".join(map(str, param.default)) if isinstance(param.default, tuple) else str(param.default)
-        said = Text.assemble(
-            (param.name, "bold"), f"  {_type(param)}, {param.unit}; default {default or 'none'}: {param.why}"
-        )
+        kind = _type(param) if param.unit in _type(param) else f"{_type(param)}, {param.unit}"
+        said = Text.assemble((param.name, "bold"), f"  {kind}; default {default or 'none'}: {param.why}")
         rows.add_row(Text("" if number else "parameters", "dim"), said)
     rows.add_row(Text("fix", "dim"), Text(fix_of(check)))
     rows.add_row(

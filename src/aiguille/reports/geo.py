@@ -12,7 +12,7 @@ from rich.text import Text
 
 from aiguille._version import __version__
 from aiguille.baseline.reaching import Reach, spell_sources
-from aiguille.model import Addresses, Estate, Locations
+from aiguille.model import Addresses, Direction, Estate, Locations
 from aiguille.model.countries import country_name
 from aiguille.model.spelling import spell_address, spell_operand
 from aiguille.reports.data import Data, place_of
@@ -114,14 +114,16 @@ def show_reach(console: Console, estate: Estate, found: Sequence[Reach]) -> None
             continue
         rows = Table(box=None, padding=(0, 2, 0, 0), show_edge=False, header_style="dim", pad_edge=False)
         rows.add_column("service", overflow="fold")
+        rows.add_column("at", no_wrap=True)
         rows.add_column("over", no_wrap=True)
-        rows.add_column("countries, with the share of their addresses that may", overflow="fold", ratio=1)
+        rows.add_column("countries, and how much of each", overflow="fold", ratio=1)
         rows.add_column("by", overflow="fold")
         for one in mine:
             by = visible(
                 f"{one.place}, {one.rule.where or 'built in'}".replace(f"{one.rule.where}", _short(str(one.rule.where)))
             )
-            rows.add_row(visible(one.what), f"IPv{one.family}", _countries(one), by)
+            at = "the device" if one.direction is Direction.TO_DEVICE else "behind it"
+            rows.add_row(visible(one.what), at, f"IPv{one.family}", _countries(one), by)
         console.print(Padding(rows, (0, 0, 0, 2)))
 
 
@@ -137,7 +139,7 @@ def _countries(one: Reach) -> Text:
         told.append(f"{len(one.countries) - _SHOWN} more")
     text = Text(", ".join(told))
     if one.outside_data:
-        text.append(" and addresses in no country the data knows", "dim")
+        text.append(" and elsewhere", "dim")
     return text
 
 

@@ -14,8 +14,8 @@ from aiguille.baseline.spec import TABLES
 from aiguille.readers import mapped
 from aiguille.reports.baselines import fix_of
 
-_OUTCOMES = """Every check answers pass, fail, cannot tell or not applicable, with the reason; accepted, where somebody answers for all it
-finds. Cannot tell means that facts are missing from the export; the reason names them, and none passes for want of them.
+_OUTCOMES = """Every check answers pass, fail, cannot tell or not applicable, with the reason; accepted, where somebody answers for
+all it finds. Cannot tell means that facts are missing from the export; the reason names them, and none passes for want of them.
 Parameters and severities are set in [a baseline file](baselines.md); `aiguille baseline explain CHECK` shows the same text."""
 
 
@@ -33,8 +33,7 @@ def checks_markdown(audit: Audit, key: Sequence[Mapping[str, str]]) -> str:
         "",
         "## On the sample estate",
         "",
-        f"How many of the {len(audit.estate.devices)} devices of Valdrane Lifts each check fails and "
-        f"passes, and the faults planted for it.",
+        f"How many of {len(audit.estate.devices)} devices each check fails and passes, and the faults planted for it.",
         "",
         "| check | severity | fails | passes | cannot tell | planted |",
         "|---|---|---|---|---|---|",

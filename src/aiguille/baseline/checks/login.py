@@ -450,7 +450,7 @@ def portal_open(subject: Subject) -> Iterator[Answer]:
     elif not portal.sources.known or not portal.enabled.known:
         yield CannotTell("the export does not tell to whom the portal answers")
     elif not portal.sources.value:
-        yield Found("The portal answers to any address.", "portal", lines(portal.sources.where, portal.where))
+        yield Found("The portal answers to any address.", "portal", lines(portal.where))
     else:
         yield Passed(f"the portal answers to {counted(len(portal.sources.value), 'named source')}")
 

@@ -143,11 +143,9 @@ def unsaved(subject: Subject) -> Iterator[Answer]:
                 " or ".join("accepted" if v else "refused" for v in sorted(side)) for side in (one.one, one.other)
             )
             told.append(f"'{one.packet.sentence()}' is {now} now and {then} after the next start")
-        yield Found(
-            f"{listed(told[:2])}{f', and {len(told) - 2} ways more' if len(told) > 2 else ''}.",
-            "unsaved",
-            _begins(device.saved),
-        )
+        more = f", and {len(told) - 2} ways more" if len(told) > 2 else ""
+        packet = next((one.packet for one in found if len(one.one) == len(one.other) == 1), None)
+        yield Found(f"{listed(told[:2])}{more}.", "unsaved", _begins(device.saved), packet=packet)
     if not found:
         yield Passed("the stored rules let through exactly what the running ones do")
 

@@ -90,7 +90,9 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         password_length=length,
         password_classes=classes,
         discovery=care.discovery(bundle, ledger),
-        link_layer=default(False),  # a login by hardware address is no part of any system of this kind
+        # A login by hardware address, or one that the maker built in, is no part of any system of this kind.
+        link_layer=default(False),
+        recovery_account=default(False),
     )
     time_sources, loads = care.time_sources(bundle, ledger), care.loads_rules(bundle, ledger, source.label)
     for file in files:
