@@ -40,9 +40,14 @@ def _all(device: Device) -> tuple[Object, ...]:
 
 def objects_of(device: Device) -> tuple[Object, ...]:
     """The objects somebody defined; those a make derives from its interfaces are left out."""
+    networks = {network for one in device.interfaces for network in (*one.networks, *one.addresses)}
     places = {one.where for one in device.interfaces if one.where is not None}
+
+    def derived(one: Object) -> bool:
+        return isinstance(one, AddressObject) and one.where in places and networks.issuperset(one.members)
+
     # What ufw calls applications are offers to write rules from, no part of the rules.
-    return tuple(one for one in _all(device) if one.where not in places and "/applications.d/" not in one.where.file)
+    return tuple(one for one in _all(device) if not derived(one) and "/applications.d/" not in one.where.file)
 
 
 def kind_of(one: Object) -> NameKind:
