@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from aiguille.model import (
@@ -82,14 +82,19 @@ def blocked(one: GeoFilter, locations: Locations) -> tuple[str, ...]:
 
 
 def country_set(locations: Locations, codes: Iterable[str], family: int) -> IntervalSet:
+    """The addresses of some countries."""
     return IntervalSet(locations.of(family, codes))
 
 
-def shares(values: IntervalSet, locations: Locations, family: int) -> list[Share]:
+def countries_of(locations: Locations, family: int) -> dict[str, IntervalSet]:
+    """Every country with its addresses."""
+    return {code: country_set(locations, [code], family) for code in locations.countries()}
+
+
+def shares(values: IntervalSet, countries: Mapping[str, IntervalSet]) -> list[Share]:
     """How much of each country is in a set, the fullest first."""
     out = []
-    for code in locations.countries():
-        whole = country_set(locations, [code], family)
+    for code, whole in countries.items():
         held = values.common_size(whole) if whole else 0
         if held:
             out.append(Share(code, held, held / whole.size))

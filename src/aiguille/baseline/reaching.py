@@ -68,7 +68,7 @@ def _reaches(study: Study) -> Iterator[Reach]:
 def _exposed(study: Study, exposure: Exposure) -> Reach:
     program = exposure.proof.program
     step = exposure.proof.steps[-1]
-    counted = shares(exposure.sources, study.estate.locations, program.family)
+    counted = shares(exposure.sources, study.countries(program.family))
     return Reach(
         study.device.name,
         exposure.service.name,
@@ -99,7 +99,7 @@ def _sources(study: Study, one: Admission, outer: IntervalSet) -> IntervalSet:
 
 
 def _made(study: Study, one: Admission, sources: IntervalSet) -> Reach:
-    counted = shares(sources, study.estate.locations, one.program.family)
+    counted = shares(sources, study.countries(one.program.family))
     return Reach(
         study.device.name,
         _service(one),

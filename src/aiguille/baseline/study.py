@@ -26,6 +26,7 @@ from aiguille.analysis import (
     not_loopback,
     standings,
 )
+from aiguille.analysis.countries import countries_of
 from aiguille.analysis.exposure import RATES, own_addresses
 from aiguille.baseline.services import management_services
 from aiguille.model import Addresses, Chain, Device, Direction, Estate, ManagementService, Rule, Side, Span, State
@@ -158,6 +159,18 @@ class Study:
 
     def decider(self, program: Program) -> Decider:
         found: Decider = self.once(("decider", id(program)), lambda: Decider(program))
+        return found
+
+    def strangers(self, program: Program) -> IntervalSet:
+        """Sources that no rule of a program names."""
+        found: IntervalSet = self.once(("strangers", id(program)), lambda: strangers(program))
+        return found
+
+    def countries(self, family: int) -> dict[str, IntervalSet]:
+        """Every country the location data knows, with its addresses of a family."""
+        found: dict[str, IntervalSet] = self.once(
+            ("countries", family), lambda: countries_of(self.estate.locations, family)
+        )
         return found
 
     def on(self, *sides: Side) -> IntervalSet:

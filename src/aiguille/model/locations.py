@@ -39,12 +39,21 @@ class Locations:
 
     def countries(self) -> tuple[str, ...]:
         """Every country that has a range, sorted."""
-        return tuple(sorted({code for blocks in self.blocks.values() for *_, code in blocks}))
+        return tuple(sorted({code for held in self._by_country.values() for code in held}))
 
     def of(self, family: int, codes: Iterable[str]) -> tuple[tuple[int, int], ...]:
         """The ranges of some countries."""
-        wanted = frozenset(codes)
-        return tuple((first, last) for first, last, code in self.blocks.get(family, ()) if code in wanted)
+        held = self._by_country.get(family, {})
+        return tuple(sorted(span for code in frozenset(codes) for span in held.get(code, ())))
+
+    @cached_property
+    def _by_country(self) -> dict[int, dict[str, list[tuple[int, int]]]]:
+        out: dict[int, dict[str, list[tuple[int, int]]]] = {}
+        for family, blocks in self.blocks.items():
+            mine = out[family] = {}
+            for first, last, code in blocks:
+                mine.setdefault(code, []).append((first, last))
+        return out
 
     @cached_property
     def _starts(self) -> dict[int, list[int]]:

@@ -24,7 +24,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.login import fact
-from aiguille.baseline.study import NEW, strangers
+from aiguille.baseline.study import NEW
 from aiguille.baseline.wording import counted, listed
 from aiguille.model import Action, Direction, MaskedAddress, Side
 from aiguille.readers.literals import read_network
@@ -188,7 +188,7 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
         def answered(ends: Ends, program: Program = program) -> bool:
             return surely_refused(ends) and all(program.steps[end.step].action is Action.REJECT for end in ends)
 
-        here = common(box([(Axis.IN, outer), (Axis.SRC, strangers(program))]))
+        here = common(box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program))]))
         proof = subject.study.decider(program).find(here, answered) if here is not None else None
         if proof is not None:
             found += 1
@@ -229,7 +229,7 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
             yield CannotTell("the export holds no rules for IPv6; export those too, or state that IPv6 is switched off")
             continue
         compared += 1
-        regions = [common(box([(Axis.IN, outer), (Axis.SRC, strangers(p))])) for p in (four, six)]
+        regions = [common(box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(p))])) for p in (four, six)]
         deciders = [subject.study.decider(p) for p in (four, six)]
         proof = None
         words = []

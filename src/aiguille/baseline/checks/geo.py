@@ -24,7 +24,6 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import common, told_by
 from aiguille.baseline.reaching import Reach, reaches
-from aiguille.baseline.study import strangers
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Addresses, AddressObject, Device, Direction, GeoFilter, Named, SetObject, Side
 from aiguille.model.countries import claimed_country, country_name
@@ -59,7 +58,10 @@ def _open_to_anybody(subject: Subject) -> list[Reach]:
     out = []
     for one in reaches(subject.study):
         program = subject.programs.get(one.family, one.direction)
-        if program is not None and (one.sources & strangers(program)).size > program.space.tops[Axis.SRC] // 16:
+        if (
+            program is not None
+            and (one.sources & subject.study.strangers(program)).size > program.space.tops[Axis.SRC] // 16
+        ):
             out.append(one)
     return out
 
@@ -399,7 +401,7 @@ def only_restriction(subject: Subject) -> Iterator[Answer]:
         program = subject.programs.get(one.family, one.direction)
         names = {e.service.name for e in subject.study.exposures}
         managing = one.direction is Direction.TO_DEVICE and one.what in names
-        if managing and program is not None and (one.sources & strangers(program)).size > _MANY:
+        if managing and program is not None and (one.sources & subject.study.strangers(program)).size > _MANY:
             found.append(one)
     if found:
         text = f"{capital(listed(one.what for one in found))} answers anybody in the countries let in ({_said(filters[0])})."

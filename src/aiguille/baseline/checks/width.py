@@ -26,7 +26,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import NO_THROUGH, common, networks, open_ports, told_by
 from aiguille.baseline.checks.records import about, name_of, service_boxes
-from aiguille.baseline.study import Admission, is_wide, strangers
+from aiguille.baseline.study import Admission, is_wide
 from aiguille.baseline.wording import counted, listed
 from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Translate, TranslationKind
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, overlap
@@ -75,7 +75,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
         decider = subject.study.decider(one.program)
         for region in one.regions:
             here = overlap(region, inward)
-            here = overlap(here, box([(Axis.SRC, strangers(one.program))])) if here is not None else None
+            here = overlap(here, box([(Axis.SRC, subject.study.strangers(one.program))])) if here is not None else None
             proof = decider.find(here, surely_accepted, one.number) if here is not None else None
             if proof is not None and proof.steps[-1] is one.step:
                 found += 1
@@ -348,7 +348,7 @@ def _published(
         top = program.space.tops[Axis.B]
         meant[protocol] = IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
     target = IntervalSet([(addresses.first, addresses.last)])
-    behind = box([(Axis.IN, outer), (Axis.SRC, strangers(program)), (Axis.DST, target)])
+    behind = box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program)), (Axis.DST, target)])
     decider = subject.study.decider(program)
     for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
         region = common(behind)
