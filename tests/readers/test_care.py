@@ -6,6 +6,7 @@ import pytest
 
 from aiguille.demo import files
 from aiguille.model import Device
+from aiguille.readers.bundle import is_wanted
 from tests.helpers import DUMP, linux
 
 UNITS = "UNIT FILE STATE PRESET\n%s\n\n2 unit files listed.\n"
@@ -36,6 +37,19 @@ def test_time_sources(host: dict[str, str], expected: tuple[str, ...] | None, st
     found = device.time_sources
     assert (found.value if found.known else None, found.standing) == (expected, standing)
     assert device.ledger.unread_lines == 0
+
+
+def test_keys_of_time_servers_are_left_where_they_are() -> None:
+    wanted = (
+        "chrony/chrony.conf",
+        "chrony/conf.d/a.conf",
+        "chrony/sources.d/a.sources",
+        "chrony.conf",
+        "ntp.conf",
+        "ntpsec/ntp.conf",
+    )
+    assert all(is_wanted(f"etc/{place}") for place in wanted)
+    assert not any(is_wanted(f"etc/{place}") for place in ("chrony/chrony.keys", "ntp.keys", "ntp/keys", "ntpsec/keys"))
 
 
 @pytest.mark.parametrize(

@@ -13,7 +13,7 @@ from aiguille.readers.files import ExportFile
 _ETC = re.compile(r"(?:^|/)etc/")
 _WANTED = re.compile(
     r"etc/(?:ufw/|default/ufw|firewalld/|shorewall6?/|ssh/sshd_config|fail2ban/|sysctl\.|systemd/journald\.|rsyslog\.|logrotate\."
-    r"|chrony|ntp\.conf$|ntpsec/|systemd/timesyncd\.|security/pwquality\."
+    r"|chrony/chrony\.conf$|chrony/(?:conf|sources)\.d/|chrony\.conf$|ntp\.conf$|ntpsec/ntp\.conf$|systemd/timesyncd\.|security/pwquality\."
     r"|iptables/|sysconfig/ip6?tables|nftables\.|passwd$|os-release$)"
     r"|usr/lib/(?:firewalld/|sysctl\.d/|os-release$)|usr/share/shorewall6?/"
     r"|(?!(?:etc|usr|var|boot|bin|lib|lib64|sbin|opt|home|root|srv|run|proc|sys|dev|tmp|mnt)/)"
