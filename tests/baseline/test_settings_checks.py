@@ -304,4 +304,9 @@ def test_the_odd_one_out_among_siblings_is_named() -> None:
     own = "passages { passage p%d { then let } passage q%d { then let } }"
     strangers = [replace(gate(own % (n, n)), name=f"s{n}", tags=("x",)) for n in range(4)]
     assert {o.outcome.value for o in run(Estate(tuple(strangers), AS_OF), [one]).outcomes} == {"not applicable"}
-    assert [o.outcome for o in run(Estate((devices[0], odd), AS_OF), [one]).outcomes] == ["not applicable"] * 2
+    assert [o.outcome for o in run(Estate((devices[0], replace(odd, tags=())), AS_OF), [one]).outcomes] == [
+        "not applicable"
+    ] * 2
+    # What one export describes was meant to be alike, tagged or not.
+    untagged = tuple(replace(d, tags=()) for d in (*devices, odd))
+    assert "of export" in run(Estate(untagged, AS_OF), [one]).findings[0].detail

@@ -24,12 +24,19 @@ class Oddity:
 
 
 def siblings_of(estate: Estate, device: Device) -> tuple[str, tuple[Device, ...]]:
-    """The devices of the same make that share a tag with this one, itself among them, and the tag; the largest such group."""
+    """The devices of the same make that share a tag with this one, or its export, itself among them; the largest such group.
+
+    The group is told in words: "tagged 'hut'", or "of huts.json".
+    """
     best: tuple[str, tuple[Device, ...]] = ("", ())
-    for tag in device.tags:
-        alike = tuple(d for d in estate.devices if tag in d.tags and d.dialect == device.dialect)
+    groups = [(f"tagged '{tag}'", [d for d in estate.devices if tag in d.tags]) for tag in device.tags]
+    if device.sources:
+        path = device.sources[0].path
+        groups.append((f"of {path}", [d for d in estate.devices if d.sources and d.sources[0].path == path]))
+    for words, members in groups:
+        alike = tuple(d for d in members if d.dialect == device.dialect)
         if len(alike) > len(best[1]):
-            best = (tag, alike)
+            best = (words, alike)
     return best
 
 

@@ -118,10 +118,11 @@ def _device_line(device: Device) -> Line:
 
 def _alike(findings: Sequence[Finding]) -> Iterator[list[Finding]]:
     """Findings one by one, but those of little weight by one check together: what they share is said once."""
-    groups: dict[tuple[str, str], list[Finding]] = {}
+    groups: dict[tuple[str, str, str], list[Finding]] = {}
     for finding in findings:
         light = finding.severity.rank < Severity.MEDIUM.rank
-        groups.setdefault((finding.check, "" if light else finding.fingerprint), []).append(finding)
+        key = (finding.check, finding.severity.value, "" if light else finding.fingerprint)
+        groups.setdefault(key, []).append(finding)
     yield from groups.values()
 
 

@@ -284,29 +284,29 @@ def source_routing(subject: Subject) -> Iterator[Answer]:
         ),
     ),
     why="What all others have and this one has not was changed here by hand, or forgotten here.",
-    how="Devices of one make that share a tag are compared by settings, services of interfaces, "
+    how="Devices of one make that share a tag, or are described in one export, are compared by settings, services of interfaces, "
     "defaults and named rules; what all others "
     "agree on and this one does not is told. Addresses are expected to differ.",
     fix="Bring the device in line with its siblings, or write down why it differs.",
 )
 def drift(subject: Subject) -> Iterator[Answer]:
-    tag, alike = siblings_of(subject.study.estate, subject.device)
+    which, alike = siblings_of(subject.study.estate, subject.device)
     if len(alike) < subject.params["siblings"]:
-        yield NotApplicable("fewer than three devices of this make share a tag with it")
+        yield NotApplicable("fewer than three devices of this make share a tag or an export with it")
         return
     if likeness(alike) < subject.params["likeness"]:
-        yield NotApplicable(f"the devices tagged '{tag}' were not set up alike")
+        yield NotApplicable(f"the devices {which} were not set up alike")
         return
     found = oddities(subject.device, alike)
     if found:
         told = listed((_spell(one.what, one.mine, one.theirs) for one in found), 6)
         yield Found(
-            f"Unlike the other {counted(len(alike) - 1, 'device')} tagged '{tag}': {told}.",
+            f"Unlike the other {counted(len(alike) - 1, 'device')} {which}: {told}.",
             "drift: " + "; ".join(f"{one.what}={one.mine}" for one in found),
             lines(*(one.where for one in found)),
         )
     else:
-        yield Passed(f"it is like the other {counted(len(alike) - 1, 'device')} tagged '{tag}'")
+        yield Passed(f"it is like the other {counted(len(alike) - 1, 'device')} {which}")
 
 
 def _spell(what: str, mine: str, theirs: str) -> str:
