@@ -135,7 +135,8 @@ def _rules(
     way = [Condition(Field.IN_INTERFACE if inward else Field.OUT_INTERFACE, outer)] if outer else []
     name = one.name or "countries"
     doubts = [] if one.before_rules.known else ["whether it stands before the rules"]
-    missing = [code for code in codes_of(one) if not locations.of(family, [code])]
+    # A country without ranges is none to keep out; to let it in alone may be to let nobody in.
+    missing = [code for code in codes_of(one) if one.allows and not locations.of(family, [code])]
     doubts += [f"no location data for {', '.join(missing)}"] if missing else []
     doubts += ["words that are no country"] if len(codes_of(one)) < len(one.countries) else []
     qualifiers = tuple(Qualifier("location", text) for text in doubts)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from aiguille.analysis import Ends, Exposure, Programs, surely_accepted
+from aiguille.analysis import Ends, Exposure, Programs
 from aiguille.analysis.countries import Share, shares
 from aiguille.baseline.catalogue import RuleRef, refer, speak
-from aiguille.baseline.study import Admission, Study
+from aiguille.baseline.study import Admission, Study, lets_in
 from aiguille.model import Addresses, Direction, Estate, Side
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box, overlap
@@ -86,9 +86,10 @@ def _exposed(study: Study, exposure: Exposure) -> Reach:
 def _sources(study: Study, one: Admission, outer: IntervalSet) -> IntervalSet:
     """The sources a rule surely admits from the outside, those refused above it left out."""
     decider = study.decider(one.program)
+    wanted = lets_in(one.program)
 
     def here(ends: Ends) -> bool:
-        return surely_accepted(ends) and any(one.number in (end.step, end.settled) for end in ends)
+        return wanted(ends) and any(one.number in (end.step, end.settled) for end in ends)
 
     spans: list[tuple[int, int]] = []
     for region in one.regions:

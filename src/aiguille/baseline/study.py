@@ -25,9 +25,10 @@ from aiguille.analysis import (
     maybe_accepted,
     not_loopback,
     standings,
+    surely_accepted,
 )
 from aiguille.analysis.countries import countries_of
-from aiguille.analysis.exposure import RATES, own_addresses
+from aiguille.analysis.exposure import RATES, own_addresses, rated
 from aiguille.baseline.services import management_services
 from aiguille.model import Addresses, Chain, Device, Direction, Estate, ManagementService, Rule, Side, Span, State
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
@@ -79,6 +80,19 @@ def is_wide(region: Box, axis: Axis, program: Program) -> bool:
     """Whether a region leaves an axis free, or all but a part of it."""
     values = region[axis]
     return values is None or values.size > program.space.tops[axis] // 2
+
+
+Wanted = Callable[[Ends], bool]
+
+
+def lets_in(program: Program) -> Wanted:
+    """Whether packets are accepted, surely or within nothing but a rate, which keeps nobody away for good."""
+    return lambda ends: maybe_accepted(ends) and (surely_accepted(ends) or rated(program, ends))
+
+
+def may_let_in(program: Program) -> Wanted:
+    """Whether packets may be accepted, under a condition the export does not settle."""
+    return lambda ends: maybe_accepted(ends) and not (surely_accepted(ends) or rated(program, ends))
 
 
 @dataclass

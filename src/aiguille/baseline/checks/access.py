@@ -306,6 +306,9 @@ def too_many_sources(subject: Subject) -> Iterator[Answer]:
             wide += alike
     for group in _grouped(wide):
         yield _describe(group)
+    doubtful = [e for e in subject.study.exposures if not e.certain and e.networks > subject.params["at_most"]]
+    for group in _grouped(doubtful):
+        yield _doubt(group)
     if not wide:
         yield Passed(f"nowhere more than {subject.params['at_most']} named addresses may log in")
 
@@ -343,6 +346,8 @@ def needless_service(subject: Subject) -> Iterator[Answer]:
     found = [e for e in _exposed(subject, wanted, [ping()]) if networks_in(e.sources, e.proof.program.family) > 64]
     for group in _grouped(e for e in found if e.certain):
         yield _describe(group)
+    for group in _grouped(e for e in found if not e.certain):
+        yield _doubt(group)
     names = {one.name for one in subject.device.administration.services}
     sides = {zone.name: zone.side for zone in subject.device.zones}
     for one in subject.device.interfaces:
@@ -376,10 +381,12 @@ def default_port(subject: Subject) -> Iterator[Answer]:
         return
     usual = {term for one in WELL_KNOWN for term in one.terms}
     ports = {(t.protocol, p) for t in usual for p in t.destination_ports}
-    found = [e for e in subject.study.exposures if e.entrance.side is Side.OUTSIDE and e.certain]
+    found = [e for e in subject.study.exposures if e.entrance.side is Side.OUTSIDE]
     plain = [e for e in found if any((t.protocol, p) in ports for t in e.service.terms for p in t.destination_ports)]
-    for group in _grouped(plain):
+    for group in _grouped(e for e in plain if e.certain):
         yield _describe(group)
+    for group in _grouped(e for e in plain if not e.certain):
+        yield _doubt(group)
     if not plain:
         yield Passed("nothing that manages the device answers outside on its usual port")
 

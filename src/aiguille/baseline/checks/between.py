@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
-from aiguille.analysis import Decider, Ends, Entrance, Program, Proof, surely_accepted, surely_refused
+from aiguille.analysis import Decider, Ends, Entrance, Program, Proof, surely_refused
+from aiguille.analysis.exposure import RATES
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -24,10 +25,10 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.login import fact
-from aiguille.baseline.study import NEW
+from aiguille.baseline.study import NEW, Wanted, lets_in, may_let_in
 from aiguille.baseline.wording import counted, listed
 from aiguille.model import Action, Direction, MaskedAddress, Side
-from aiguille.readers.literals import read_network
+from aiguille.readers.literals import read_network, read_ports, read_protocol
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
 from aiguille.space.fields import SYN, TCP, UDP
 
@@ -47,15 +48,22 @@ def common(*boxes: Box) -> Box | None:
     return out
 
 
-def open_ports(decider: Decider, region: Box, protocol: int) -> IntervalSet:
-    """Ports of a protocol that some packet of a region surely gets to."""
+def open_ports(
+    decider: Decider, region: Box, protocol: int, wanted: Callable[[Program], Wanted] = lets_in
+) -> IntervalSet:
+    """Ports of a protocol that some packet of a region gets to, or with `may_let_in` may get to."""
     here = common(region, _OPENING[protocol])
-    return decider.project(here, Axis.B, surely_accepted) if here is not None else IntervalSet()
+    return decider.project(here, Axis.B, wanted(decider.program)) if here is not None else IntervalSet()
+
+
+UNSETTLED = "under a condition the export does not settle (a time of day, a set that was not exported, a mark)"
 
 
 def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | None = None) -> Found:
     """A finding that rests on the steps which decide a packet; what is in braces stays for the families."""
     last = proof.steps[-1]
+    if not proof.certain and any(q.name in RATES for step in proof.steps if step.rule for q in step.rule.qualifiers):
+        detail = detail.removesuffix(".") + ", within a rate limit."
     return Found(
         detail=detail,
         subject=subject or rule_subject(last.chain, last.rule),
@@ -68,7 +76,7 @@ def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | N
 
 
 def _wide(
-    subject: Subject, ways: Iterable[tuple[Entrance, str, Box]]
+    subject: Subject, ways: Iterable[tuple[Entrance, str, Box]], wanted: Callable[[Program], Wanted] = lets_in
 ) -> Iterator[tuple[Program, Entrance, str, int, Proof]]:
     """Ways by which more ports than the parameter allows can be reached."""
     listed_ways = list(ways)
@@ -78,10 +86,10 @@ def _wide(
             here = common(subject.study.arriving(one, program.family), region)
             if here is None:
                 continue
-            ports = open_ports(decider, here, TCP)
+            ports = open_ports(decider, here, TCP, wanted)
             if ports.size > subject.params["ports"]:
                 odd = overlap(here, _OPENING[TCP])
-                proof = decider.find(odd, surely_accepted) if odd is not None else None
+                proof = decider.find(odd, wanted(program)) if odd is not None else None
                 if proof is not None:
                     yield program, one, to, ports.size, proof
 
@@ -101,6 +109,13 @@ def _by_rule(found: Iterable[tuple[Program, Entrance, str, int, Proof]], verb: s
         yield told_by(
             group[0][4], f"By {speak(last.chain, last.rule)} {ways} on {counted(most, 'TCP port')} over {{family}}."
         )
+
+
+def _in_doubt(found: Iterable[tuple[Program, Entrance, str, int, Proof]]) -> Iterator[Answer]:
+    for _, one, to, _, proof in found:
+        last = proof.steps[-1]
+        yield CannotTell(f"{one.label} may reach {to} by {speak(last.chain, last.rule)}, {UNSETTLED}")
+        return
 
 
 @check(
@@ -127,6 +142,7 @@ def between_inside(subject: Subject) -> Iterator[Answer]:
         return
     found = list(_by_rule(_wide(subject, pairs), "reaches"))
     yield from found
+    yield from _in_doubt(_wide(subject, pairs, may_let_in))
     if not found:
         yield Passed(
             f"none of {counted(len(pairs), 'pair')} of inside networks is open on more than {subject.params['ports']} ports"
@@ -158,6 +174,7 @@ def egress(subject: Subject) -> Iterator[Answer]:
     ways = [(one, "the outside", box([(Axis.OUT, outer)])) for one in inner]
     found = list(_by_rule(_wide(subject, ways), "reaches"))
     yield from found
+    yield from _in_doubt(_wide(subject, ways, may_let_in))
     if not found:
         yield Passed(
             f"none of {counted(len(inner), 'inside network')} reaches the outside on more than {subject.params['ports']} ports"
@@ -189,7 +206,14 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
             return surely_refused(ends) and all(program.steps[end.step].action is Action.REJECT for end in ends)
 
         here = common(box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program))]))
-        proof = subject.study.decider(program).find(here, answered) if here is not None else None
+
+        def perhaps(ends: Ends, program: Program = program) -> bool:
+            return any(not end.accepts and program.steps[end.step].action is Action.REJECT for end in ends)
+
+        decider = subject.study.decider(program)
+        proof = decider.find(here, answered) if here is not None else None
+        if proof is None and here is not None and decider.find(here, perhaps) is not None:
+            yield CannotTell(f"what is refused from the outside may be answered, {UNSETTLED}")
         if proof is not None:
             found += 1
             last = proof.steps[-1]
@@ -206,6 +230,16 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
     title="IPv6 lets in what IPv4 refuses",
     severity=Severity.HIGH,
     controls=("SC-7", "AC-4", "CM-6"),
+    params=(
+        Param(
+            "only",
+            tuple,
+            ("udp/546-547",),
+            "services",
+            "DHCPv6 (RFC 8415) has no counterpart on the same ports",
+            Of.SERVICE,
+        ),
+    ),
     why="Rules are often written for IPv4 alone; the same host then stands open by its other address.",
     how="For TCP and UDP the ports that a source nobody names reaches from the outside are computed for both families; ports open over "
     "IPv6 alone are a finding, with a packet. Where the export holds no IPv6 rules the outcome is open, unless IPv6 is off.",
@@ -234,14 +268,21 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
         proof = None
         words = []
         for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
-            before, after = (
-                open_ports(d, r, protocol) if r else IntervalSet() for d, r in zip(deciders, regions, strict=True)
+            sure, perhaps = (
+                [
+                    open_ports(d, r, protocol, wanted) if r else IntervalSet()
+                    for d, r in zip(deciders, regions, strict=True)
+                ]
+                for wanted in (lets_in, may_let_in)
             )
-            more = after - before
+            own = [term for text in subject.params["only"] for term in _ports_of(text, protocol)]
+            more = sure[1] - sure[0] - perhaps[0] - IntervalSet(own)
+            if (sure[1] | perhaps[1]) - sure[0] - more - IntervalSet(own):
+                yield CannotTell(f"{name} ports may be open over IPv6 that are not over IPv4, {UNSETTLED}")
             if not more or regions[1] is None:
                 continue
             here = common(regions[1], _OPENING[protocol], box([(Axis.B, more)]))
-            proof = proof or (deciders[1].find(here, surely_accepted) if here is not None else None)
+            proof = proof or (deciders[1].find(here, lets_in(six)) if here is not None else None)
             words.append(f"{name} port {more.first}" if more.size == 1 else counted(more.size, f"{name} port"))
         if proof is not None:
             found += 1
@@ -252,6 +293,15 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
         yield Passed("nothing is open to everybody outside over IPv6 that is not over IPv4")
     if not compared and subject.programs.get(4, Direction.TO_DEVICE) is None:
         yield CannotTell("the export holds no rules for traffic to or through the device")
+
+
+def _ports_of(text: str, protocol: int) -> list[tuple[int, int]]:
+    """The ports of a service such as ``udp/546-547``, if it is of a protocol."""
+    name, _, ports = text.partition("/")
+    if read_protocol(name).first != protocol or not ports:
+        return []
+    found = read_ports(ports, "-")
+    return [(found.first, found.last)]
 
 
 PRIVATE = ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")
@@ -310,7 +360,10 @@ def bogons(subject: Subject) -> Iterator[Answer]:
             through = program.direction is Direction.THROUGH_DEVICE
             out = program.space.symbols.present - outer if through else IntervalSet.of(0)
             here = common(box([(Axis.IN, outer), (Axis.OUT, out), (Axis.SRC, sources)])) if sources and out else None
-            proof = subject.study.decider(program).find(here, surely_accepted) if here is not None else None
+            decider = subject.study.decider(program)
+            proof = decider.find(here, lets_in(program)) if here is not None else None
+            if proof is None and here is not None and decider.find(here, may_let_in(program)) is not None:
+                yield CannotTell(f"{kind} sources from outside may be accepted, {UNSETTLED}")
             if proof is not None:
                 found += 1
                 going = program.direction.value.replace("-", " the ")

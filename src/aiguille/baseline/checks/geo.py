@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from aiguille.analysis import outside_known, surely_accepted
+from aiguille.analysis import outside_known
 from aiguille.analysis.countries import blocked, codes_of, country_set
 from aiguille.analysis.objects import addresses_in
 from aiguille.baseline.catalogue import (
@@ -22,8 +22,9 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
-from aiguille.baseline.checks.between import common, told_by
+from aiguille.baseline.checks.between import UNSETTLED, common, told_by
 from aiguille.baseline.reaching import Reach, reaches
+from aiguille.baseline.study import lets_in, may_let_in
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Addresses, AddressObject, Device, Direction, GeoFilter, Named, SetObject, Side
 from aiguille.model.countries import claimed_country, country_name
@@ -195,7 +196,10 @@ def blocked_reach(subject: Subject) -> Iterator[Answer]:
                 if not shut:
                     continue
                 here = common(box([(Axis.IN, outer), (Axis.SRC, shut)]))
-                proof = subject.study.decider(program).find(here, surely_accepted) if here is not None else None
+                decider = subject.study.decider(program)
+                proof = decider.find(here, lets_in(program)) if here is not None else None
+                if proof is None and here is not None and decider.find(here, may_let_in(program)) is not None:
+                    yield CannotTell(f"a country that {_name(one)} keeps out may get in, {UNSETTLED}")
                 if proof is not None:
                     found += 1
                     last = proof.steps[-1]

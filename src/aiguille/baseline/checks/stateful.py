@@ -21,7 +21,7 @@ from aiguille.baseline.catalogue import (
     refer,
     speak,
 )
-from aiguille.baseline.checks.between import told_by
+from aiguille.baseline.checks.between import UNSETTLED, told_by
 from aiguille.baseline.checks.login import fact
 from aiguille.baseline.wording import by_default, capital, counted, lines
 from aiguille.model import Direction, Field, State
@@ -227,7 +227,14 @@ def invalid(subject: Subject) -> Iterator[Answer]:
             rules = [program.steps[end.step].rule for end in ends]
             return surely_accepted(ends) and all(rule is not None and not rule.built_in for rule in rules)
 
-        proof = subject.study.decider(program).find(box(tcp), by_rule)
+        def perhaps(ends: Ends, program: Program = program) -> bool:
+            rules = [program.steps[end.step].rule for end in ends if end.accepts]
+            return any(rule is not None and not rule.built_in for rule in rules)
+
+        decider = subject.study.decider(program)
+        proof = decider.find(box(tcp), by_rule)
+        if proof is None and decider.find(box(tcp), perhaps) is not None:
+            yield CannotTell(f"invalid packets may be accepted, {UNSETTLED}")
         if proof is not None:
             found += 1
             going = program.direction.value.replace("-", " the ")
@@ -273,7 +280,10 @@ def loopback(subject: Subject) -> Iterator[Answer]:
                 (Axis.STATE, IntervalSet.of(State.NEW.number)),
             ]
         )
-        proof = subject.study.decider(program).find(here, surely_refused)
+        decider = subject.study.decider(program)
+        proof = decider.find(here, surely_refused)
+        if proof is None and decider.find(here, lambda ends: not surely_accepted(ends)) is not None:
+            yield CannotTell(f"connections on the loopback may be refused, {UNSETTLED}")
         if proof is not None:
             found += 1
             last = proof.steps[-1]

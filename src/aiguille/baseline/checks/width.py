@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from math import log2
 
-from aiguille.analysis import Proof, surely_accepted
+from aiguille.analysis import Proof
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -24,9 +24,9 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
-from aiguille.baseline.checks.between import NO_THROUGH, common, networks, open_ports, told_by
+from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common, networks, open_ports, told_by
 from aiguille.baseline.checks.records import about, name_of, service_boxes
-from aiguille.baseline.study import Admission, is_wide
+from aiguille.baseline.study import Admission, is_wide, lets_in, may_let_in
 from aiguille.baseline.wording import counted, listed
 from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Translate, TranslationKind
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, overlap
@@ -76,7 +76,13 @@ def any_source(subject: Subject) -> Iterator[Answer]:
         for region in one.regions:
             here = overlap(region, inward)
             here = overlap(here, box([(Axis.SRC, subject.study.strangers(one.program))])) if here is not None else None
-            proof = decider.find(here, surely_accepted, one.number) if here is not None else None
+            proof = decider.find(here, lets_in(one.program), one.number) if here is not None else None
+            if (
+                proof is None
+                and here is not None
+                and decider.find(here, may_let_in(one.program), one.number) is not None
+            ):
+                yield CannotTell(f"{name_of(one)} may let any source outside reach inside networks, {UNSETTLED}")
             if proof is not None and proof.steps[-1] is one.step:
                 found += 1
                 yield told_by(proof, f"{name_of(one)} lets any {{family}} source outside reach inside networks.")
@@ -276,10 +282,13 @@ def outgoing_mail(subject: Subject) -> Iterator[Answer]:
                     (Axis.FLAGS, IntervalSet.of(SYN))])  # fmt: skip
         for one in inner:
             here = common(subject.study.arriving(one, program.family), mail)
-            hosts = decider.project(here, Axis.DST, surely_accepted) if here is not None else IntervalSet()
+            hosts = decider.project(here, Axis.DST, lets_in(program)) if here is not None else IntervalSet()
+            perhaps = decider.project(here, Axis.DST, may_let_in(program)) if here is not None else IntervalSet()
+            if (perhaps - hosts).size > subject.params["at_most"]:
+                yield CannotTell(f"{one.label} may send mail to other hosts, {UNSETTLED}")
             if hosts.size > subject.params["at_most"]:
                 wide = overlap(here, box([(Axis.DST, hosts)])) if here is not None else None
-                proof = decider.find(wide, surely_accepted) if wide is not None else None
+                proof = decider.find(wide, lets_in(program)) if wide is not None else None
                 if proof is not None:
                     last = proof.steps[-1]
                     found.setdefault((program.family, id(last.rule or last.chain)), []).append((one.label, proof))
@@ -353,11 +362,13 @@ def _published(
     for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
         region = common(behind)
         more = open_ports(decider, region, protocol) - meant[protocol] if region is not None else IntervalSet()
+        if region is not None and open_ports(decider, region, protocol, may_let_in) - meant[protocol] - more:
+            return CannotTell(f"behind the forward of {speak(chain, rule)} more may be open, {UNSETTLED}")
         if not more or region is None:
             continue
         flags = [(Axis.FLAGS, IntervalSet.of(SYN))] if protocol == TCP else []
         here = overlap(region, box([(Axis.PROTO, IntervalSet.of(protocol)), (Axis.B, more), *flags]))
-        proof = decider.find(here, surely_accepted) if here is not None else None
+        proof = decider.find(here, lets_in(program)) if here is not None else None
         if proof is not None:
             last = proof.steps[-1]
             ports_text = f"port {more.first}" if more.size == 1 else counted(more.size, "port")
