@@ -236,6 +236,8 @@ class Study:
         if program.direction is Direction.THROUGH_DEVICE and own is not None:
             # What is meant for the device itself does not go through it.
             ways = overlap(ways, box([(Axis.DST, own.complement(program.space.tops[Axis.DST]))])) or ways
+        elif program.direction is Direction.TO_DEVICE and own is not None:
+            ways = overlap(ways, box([(Axis.DST, own | _TO_ALL[program.family])])) or ways
         for number, step in enumerate(program.steps):
             if step.rule is None or step.rule.built_in:
                 continue
@@ -255,6 +257,13 @@ class Study:
                 proof = proof or decider.find(common, here, number)
             if proof is not None:
                 yield Admission(program, number, tuple(regions), proof, _condition(step))
+
+
+_TO_ALL = {
+    4: IntervalSet([(0xE0000000, 0xEFFFFFFF), (0xFFFFFFFF, 0xFFFFFFFF)]),
+    6: IntervalSet([(0xFF << 120, (1 << 128) - 1)]),
+}
+"""Multicast and the limited broadcast (RFC 5771, RFC 919, RFC 4291): delivered to the device beside its own addresses."""
 
 
 def _turns_back(region: Box, program: Program) -> bool:
