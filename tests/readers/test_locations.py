@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 from ipaddress import ip_address, ip_network
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.model import Block, Locations, UsageError, overlaid
+from aiguille.model import Block, Locations, UsageError, joined, overlaid
 from aiguille.readers import read_locations
 from tests.helpers import run
 
@@ -132,3 +133,14 @@ def test_geo_commands(tmp_path: Path) -> None:
     for words in (("198.51.100.1",), ("x", "--geo", "a.txt"), ("::1", "--geo", "none")):
         done = run("geo", "lookup", *words, cwd=tmp_path)
         assert (done.returncode, "Traceback" in done.stderr, done.stderr.count("\n")) == (2, False, 1), done.stderr
+
+
+@given(blocks)
+def test_joining_changes_no_address(found: list[tuple[int, int, str]]) -> None:
+    plain = spread(found)
+    merged = joined(plain)
+    assert len(merged) <= len(plain)
+    assert all(one[2] != other[2] or one[1] + 1 < other[0] for one, other in pairwise(merged))
+    before, after = Locations({4: plain}), Locations({4: merged})
+    assert [before.country(4, a) for a in range(80)] == [after.country(4, a) for a in range(80)]
+    assert (before.of(4, ["FR"]) == ()) is ("FR" not in before.countries())
