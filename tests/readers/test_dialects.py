@@ -281,7 +281,7 @@ def broken(change: Callable[[dict[str, Any]], object]) -> str:
         (lambda d: d["rulebases"][0]["rule"].pop("action"), "name: all", "a rule needs 'action'"),
         (lambda d: d["rulebases"][0].pop("at"), "name: all", "needs both 'at' and 'rule'"),
         (lambda d: d["structure"].update(family="tome"), "family: tome", "tome"),
-        (lambda d: d["structure"].update(indentation="deep"), "indentation", "bool"),
+        (lambda d: d["structure"].update(indentation="deep"), "indentation", "true or false, not text"),
     ],
 )  # fmt: skip
 def test_a_wrong_dialect_file_is_explained(change: Callable[[dict[str, Any]], object], line_of: str, why: str) -> None:

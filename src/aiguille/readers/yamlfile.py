@@ -14,6 +14,18 @@ import yaml
 from aiguille.model import UsageError
 
 _STEP = re.compile(r"\.([A-Za-z0-9_.-]+?)(?=\.|\[|$)|\[(\d+)\]|\[\.\.\.\]")
+_EXPECTED = re.compile(r"Expected `([^`]+)`, got `([^`]+)`")
+_MISSING = re.compile(r"Object missing required field `([^`]+)`")
+_WORDS = {
+    "array": "a list",
+    "object": "a table of keys",
+    "str": "text",
+    "int": "a whole number",
+    "float": "a number",
+    "bool": "true or false",
+    "null": "nothing",
+    "date": "a date",
+}
 Steps = list[tuple[str, str]]
 T = TypeVar("T")
 
@@ -70,12 +82,29 @@ def explain(name: str, root: yaml.Node | None, message: str, keys: Collection[st
     node = descend(root, steps)
     if unknown:
         key = unknown[1]
-        near = difflib.get_close_matches(key, keys, n=1)
+        near = [one for one in difflib.get_close_matches(key, keys, n=2) if one != key]
         hint = f"; did you mean '{near[0]}'?" if near else ""
         return f"{name}:{line_of(key_node(node, key) or node)}: '{key}' is not a key of {what} here{hint}"
-    where = "".join(f"/{a or b}" for a, b in steps).lstrip("/")
+    where = "/".join(a or b for a, b in steps if a or b)
     hint = "; YAML takes yes, no, on and off for truth values unless they stand in quotes" if "`bool`" in text else ""
-    return f"{name}:{line_of(node)}: {where or 'the file'}: {text[0].lower()}{text[1:]}{hint}"
+    if missing := _MISSING.fullmatch(text):
+        text = f"'{missing[1]}' is missing"
+    elif mistaken := _EXPECTED.fullmatch(text):
+        text = f"this takes {_in_words(mistaken[1])}, not {_in_words(mistaken[2])}"
+    return f"{name}:{_line(root, steps)}: {where or 'the file'}: {text[0].lower()}{text[1:]}{hint}"
+
+
+def _in_words(kinds: str) -> str:
+    """Types as msgspec names them, in the words of the manual; 'null' is left out where something else may stand."""
+    names = [one for one in kinds.split(" | ") if one != "null"] or ["null"]
+    return " or ".join(_WORDS.get(one, one) for one in names)
+
+
+def _line(root: yaml.Node | None, steps: Steps) -> int:
+    """The line of the key a value stands behind: the value itself may begin on the next one."""
+    if steps and steps[-1][0] and (key := key_node(descend(root, steps[:-1]), steps[-1][0])):
+        return line_of(key)
+    return line_of(descend(root, steps))
 
 
 def descend(node: yaml.Node | None, steps: Steps) -> yaml.Node | None:
