@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from itertools import pairwise
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.analysis.objects import addresses_in, cycle_from, depth_of, kind_of, objects_of, reached, uses
-from aiguille.model import Addresses, AddressObject, Device, NameKind
-from aiguille.space import IntervalSet
+from aiguille.analysis.objects import cycle_from, depth_of, kind_of, objects_of, reached, uses
+from aiguille.model import Addresses, AddressObject, Device, Named, NameKind
+from aiguille.space import IntervalSet, Resolver, Space, symbols_of
 from tests.baseline.devices import gate, perimeter
 
 NAMES = "abcde"
@@ -23,6 +24,10 @@ def device(members: dict[str, list[str]]) -> Device:
         for number, (name, inner) in enumerate((n, members[n]) for n in NAMES)
     ]
     return gate("\n".join(lines) + "\npassages { passage p { receiver [ a ], then let } }")
+
+
+def resolver(made: Device, family: int = 4) -> Resolver:
+    return Resolver(made, Space(family, symbols_of(made)))
 
 
 def below(members: dict[str, list[str]], start: str) -> set[str]:
@@ -67,19 +72,41 @@ def test_values_and_depth_of_groups_without_circles(members: dict[str, list[str]
     for name in NAMES:
         held = {name} | below(members, name)
         expected = IntervalSet.of(*(0x0A000300 + NAMES.index(one) + 1 for one in held))
-        assert addresses_in(made, by_name[name], 4) == expected
-        assert addresses_in(made, by_name[name], 6) == IntervalSet()
+        assert resolver(made).exactly(name) == expected
+        assert resolver(made, 6).exactly(name) == IntervalSet()
         assert depth_of(made, by_name[name]) == depth(name)
+
+
+@given(groups, st.permutations(NAMES))
+def test_a_circle_leaves_values_open_and_loses_none(members: dict[str, list[str]], order: list[str]) -> None:
+    made = device(members)
+    asked = resolver(made)
+    for name in order:
+        held = {name} | below(members, name)
+        circular = any(one in below(members, one) for one in held)
+        surely = asked.addresses([Named(NameKind.ADDRESS, name)])
+        assert surely == IntervalSet.of(*(0x0A000300 + NAMES.index(one) + 1 for one in held))
+        assert asked.exactly(name) == (None if circular else surely)
+
+
+@pytest.mark.parametrize("deepest", ["10.0.3.9", "gone", "up0"])
+def test_groups_that_double_at_every_level_are_resolved_once(deepest: str) -> None:
+    lines = [f"places up40 {{ are [ {deepest} ] }}\nplaces down40 {{ are [ {deepest} 10.0.3.8 ] }}"]
+    for level in range(40):
+        lines += [f"places {way}{level} {{ are [ up{level + 1} down{level + 1} ] }}" for way in ("up", "down")]
+    asked = resolver(gate("\n".join(lines)))
+    known = deepest == "10.0.3.9"
+    assert asked.exactly("up0") == (IntervalSet([(0x0A000308, 0x0A000309)]) if known else None)
+    assert asked.exactly("down0") == asked.exactly("up0")
 
 
 def test_values_that_are_not_known_make_the_whole_unknown() -> None:
     made = gate(
         "places a { are [ 10.0.3.1 gone ] }\nlands l { are [ AQ ] }\nplaces n { are [ 10.0.0.0/8 ], but-not [ 10.0.3.0/24 ] }"
     )
-    by_name = {one.name: one for one in made.addresses}
-    assert addresses_in(made, by_name["a"], 4) is None
-    assert addresses_in(made, by_name["l"], 4) is None
-    left = addresses_in(made, by_name["n"], 4)
+    assert resolver(made).exactly("a") is None
+    assert resolver(made).exactly("l") is None
+    left = resolver(made).exactly("n")
     assert left is not None
     assert (0x0A000301 in left, 0x0A000401 in left) == (False, True)
 

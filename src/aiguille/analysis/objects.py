@@ -6,12 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from aiguille.model import (
-    Addresses,
     AddressObject,
     Condition,
     Device,
     Field,
-    MaskedAddress,
     Named,
     NameKind,
     Rule,
@@ -20,7 +18,6 @@ from aiguille.model import (
     SetObject,
     Tuples,
 )
-from aiguille.space import IntervalSet, expand_mask
 
 Object = AddressObject | ServiceObject | SetObject
 
@@ -136,37 +133,3 @@ def depth_of(device: Device, one: Object, limit: int = 64) -> int:
             break
         depth += 1
     return depth
-
-
-def addresses_in(device: Device, one: AddressObject, family: int) -> IntervalSet | None:
-    """The addresses an object stands for, None where a member's are not known."""
-    by_name = {o.name: o for o in device.addresses}
-
-    def resolve(current: AddressObject, path: tuple[str, ...]) -> IntervalSet | None:
-        if current.unresolved or current.name in path:
-            return None
-        spans: list[tuple[int, int]] = []
-        for member in current.members:
-            found = value_of(member, (*path, current.name))
-            if found is None:
-                return None
-            spans += found.spans
-        whole = IntervalSet(spans)
-        for member in current.excluded:
-            found = value_of(member, (*path, current.name))
-            if found is None:
-                return None
-            whole = whole - found
-        return whole
-
-    def value_of(member: Addresses | MaskedAddress | Named, path: tuple[str, ...]) -> IntervalSet | None:
-        if isinstance(member, Named):
-            inner = by_name.get(member.name)
-            return resolve(inner, path) if inner is not None else None
-        if member.family != family:
-            return IntervalSet()
-        if isinstance(member, MaskedAddress):
-            return expand_mask(32 if family == 4 else 128, member.value, member.mask)
-        return IntervalSet([(member.first, member.last)])
-
-    return resolve(one, ())

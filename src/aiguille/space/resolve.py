@@ -104,6 +104,8 @@ class Resolver:
     space: Space
     _conditions: dict[Condition, _Alternatives] = field(default_factory=dict)
     _objects: dict[str, _Values] = field(default_factory=dict)
+    _in_circles: dict[str, _Values] = field(default_factory=dict)
+    _circles: int = 0
 
     def __post_init__(self) -> None:
         self._addresses = {one.name: one for one in self.device.addresses}
@@ -144,6 +146,11 @@ class Resolver:
     def addresses(self, operands: Iterable[Operand]) -> IntervalSet:
         """The addresses that operands of a source or destination surely cover, in this family."""
         return self._union(operands, self._address).values
+
+    def exactly(self, name: str) -> IntervalSet | None:
+        """The addresses an address object stands for in this family, None where a member's are not known."""
+        found = self._address_object(name, ())
+        return None if found.open else found.values
 
     def _resolve(self, condition: Condition) -> _Alternatives:
         match condition.field:
@@ -244,9 +251,14 @@ class Resolver:
         known = self._objects.get(name)
         if known is not None:
             return known
+        # What a circle cut short holds only below the object asked for; that one takes in all the circle names.
+        if name in self._in_circles or name in path:
+            self._circles += 1
+            return self._in_circles.get(name, _Values(_NOTHING, open=True))
         one = self._addresses.get(name)
-        if one is None or name in path:
+        if one is None:
             return _Values(_NOTHING, open=True)
+        circles = self._circles
         parts = [
             self._address_object(member.name, (*path, name)) if isinstance(member, Named) else self._address(member)
             for member in one.members
@@ -259,8 +271,12 @@ class Resolver:
             )
             # What is taken out may be more than is known, so nothing is surely left.
             found = _Values(_NOTHING, open=True) if out.open else _Values(found.values - out.values, found.open)
-        if not path:
+        if not path or self._circles == circles:
             self._objects[name] = found
+        else:
+            self._in_circles[name] = found
+        if not path:
+            self._in_circles.clear()
         return found
 
     def _addresses_of_type(self, operand: Operand) -> _Values:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 
 from aiguille.analysis import outside_known
 from aiguille.analysis.countries import blocked, codes_of, country_set
-from aiguille.analysis.objects import addresses_in
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -210,27 +210,19 @@ def blocked_reach(subject: Subject) -> Iterator[Answer]:
                         f"{speak(last.chain, last.rule)}."
                     )
                     answer = told_by(proof, text, f"{one.name} {direction}")
-                    yield Found(
-                        answer.detail,
-                        answer.subject,
-                        (*answer.where, one.where),
-                        answer.rules,
-                        proof,
-                        family=program.family,
-                    )
+                    yield replace(answer, where=(*answer.where, one.where))
     if not found:
         yield Passed("no blocked country reaches anything")
 
 
 def _exceptions(subject: Subject, one: GeoFilter, family: int) -> IntervalSet:
     """The addresses of a filter's exceptions, as far as they are known."""
-    by_name = {o.name: o for o in subject.device.addresses}
     out = IntervalSet()
     for member in one.exceptions:
         if isinstance(member, Addresses) and member.family == family:
             out = out | IntervalSet([(member.first, member.last)])
-        elif isinstance(member, Named) and member.name in by_name:
-            out = out | (addresses_in(subject.device, by_name[member.name], family) or IntervalSet())
+        elif isinstance(member, Named):
+            out = out | (subject.programs.resolver(family).exactly(member.name) or IntervalSet())
     return out
 
 
@@ -292,7 +284,7 @@ def stale_list(subject: Subject) -> Iterator[Answer]:
         return
     stale = 0
     for one, code in claimed:
-        values = _members(one, 4) if isinstance(one, SetObject) else addresses_in(subject.device, one, 4)
+        values = _members(one, 4) if isinstance(one, SetObject) else subject.programs.resolver(4).exactly(one.name)
         whole = country_set(locations, [code], 4)
         if not values or not whole:
             yield CannotTell(f"'{one.name}' or the data for {code} holds no IPv4 addresses to compare")
@@ -348,12 +340,17 @@ def own_source(subject: Subject) -> Iterator[Answer]:
         return
     found = 0
     for one in filters:
-        shut = set(blocked(one, locations))
+        shut = {
+            family: country_set(locations, blocked(one, locations), family) - _exceptions(subject, one, family)
+            for family in (4, 6)
+        }
         for whose, source in wanted:
-            code = locations.country(source.family, source.first)
-            if code in shut and source.first not in _exceptions(subject, one, source.family):
+            out = IntervalSet([(source.first, source.last)]) & shut[source.family]
+            if out:
                 found += 1
-                text = f"{spell_operand(source)} ({whose}) lies in {country_name(code or '')}, which {_name(one)} keeps out."
+                code = locations.country(source.family, out.first)
+                lies = "lies" if out.size == source.last - source.first + 1 else "lies partly"
+                text = f"{spell_operand(source)} ({whose}) {lies} in {country_name(code or '')}, which {_name(one)} keeps out."
                 yield Found(text, f"{one.name} {spell_operand(source)}", lines(one.where))
     if not found:
         yield Passed(
@@ -403,9 +400,7 @@ def only_restriction(subject: Subject) -> Iterator[Answer]:
     found = []
     for one in reaches(subject.study):
         program = subject.programs.get(one.family, one.direction)
-        names = {e.service.name for e in subject.study.exposures}
-        managing = one.direction is Direction.TO_DEVICE and one.what in names
-        if managing and program is not None and (one.sources & subject.study.strangers(program)).size > _MANY:
+        if one.manages and program is not None and (one.sources & subject.study.strangers(program)).size > _MANY:
             found.append(one)
     if found:
         text = f"{capital(listed(one.what for one in found))} answers anybody in the countries let in ({_said(filters[0])})."

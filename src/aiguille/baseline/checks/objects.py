@@ -8,7 +8,6 @@ from ipaddress import ip_address
 
 from aiguille.analysis.objects import (
     Object,
-    addresses_in,
     cycle_from,
     depth_of,
     kind_of,
@@ -52,7 +51,7 @@ def _name(one: Object) -> str:
 def _values(subject: Subject, one: Object) -> tuple[IntervalSet | None, IntervalSet | None] | None:
     if not isinstance(one, AddressObject):
         return None
-    return addresses_in(subject.device, one, 4), addresses_in(subject.device, one, 6)
+    return subject.programs.resolver(4).exactly(one.name), subject.programs.resolver(6).exactly(one.name)
 
 
 @check(
@@ -299,7 +298,7 @@ def misnamed(subject: Subject) -> Iterator[Answer]:
     for one in _objects(subject):
         said = ""
         if isinstance(one, AddressObject) and (match := _ADDRESS.search(one.name)):
-            values = addresses_in(subject.device, one, 4)
+            values = subject.programs.resolver(4).exactly(one.name)
             try:
                 value = int(ip_address(re.sub("[_-]", ".", match[1])))
             except ValueError:
@@ -356,7 +355,7 @@ def other_zone(subject: Subject) -> Iterator[Answer]:
             if not rule.enabled or not zones or not all(nets.get(z) for z in zones):
                 continue
             for name in (o.name for o in names if isinstance(o, Named) and o.name in objects):
-                values = addresses_in(subject.device, objects[name], 4)
+                values = subject.programs.resolver(4).exactly(name)
                 if not values:
                     continue
                 looked += 1
