@@ -7,6 +7,8 @@ from typing import Any
 
 from aiguille.model import Known, Setting, Span
 
+NO_INWARD_RULES = "the export holds no rules for traffic to or through the device"
+
 
 def listed(names: Iterable[str], most: int = 0) -> str:
     """``a, b and c``; beyond `most` names the rest is counted."""

@@ -26,7 +26,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.login import fact
 from aiguille.baseline.study import NEW, Wanted, lets_in, may_let_in
-from aiguille.baseline.wording import counted, listed
+from aiguille.baseline.wording import NO_INWARD_RULES, counted, listed
 from aiguille.model import Action, Direction, MaskedAddress, Side
 from aiguille.readers.literals import read_network, read_ports, read_protocol
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
@@ -194,7 +194,7 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     programs = [p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)]
     if not programs:
-        yield CannotTell("the export holds no rules for traffic to or through the device")
+        yield CannotTell(NO_INWARD_RULES)
         return
     if not outer:
         yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
@@ -292,7 +292,7 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
     if compared and not found:
         yield Passed("nothing is open to everybody outside over IPv6 that is not over IPv4")
     if not compared and subject.programs.get(4, Direction.TO_DEVICE) is None:
-        yield CannotTell("the export holds no rules for traffic to or through the device")
+        yield CannotTell(NO_INWARD_RULES)
 
 
 def _ports_of(text: str, protocol: int) -> list[tuple[int, int]]:

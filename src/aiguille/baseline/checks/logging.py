@@ -23,6 +23,7 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
+from aiguille.baseline.wording import NO_INWARD_RULES
 from aiguille.model import Direction, State
 from aiguille.space import Axis, IntervalSet, box, overlap
 
@@ -40,7 +41,7 @@ from aiguille.space import Axis, IntervalSet, box, overlap
 def refusals(subject: Subject) -> Iterator[Answer]:
     programs = [p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)]
     if not programs:
-        yield CannotTell("the export holds no rules for traffic to or through the device")
+        yield CannotTell(NO_INWARD_RULES)
     silent: list[_Silent] = []
     for program in programs:
         found = list(_silent(program))

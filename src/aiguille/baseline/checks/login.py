@@ -21,12 +21,17 @@ from aiguille.baseline.catalogue import (
     check,
 )
 from aiguille.baseline.wording import by_default, counted, lines, listed
-from aiguille.model import Account, Fact
+from aiguille.model import Account, Fact, Setting
 
 
 def fact(subject: Subject, name: str) -> Fact | None:
     """A setting of the system, None where the export does not tell it."""
     return next((one for one in subject.device.system if one.name == name and one.setting.known), None)
+
+
+def _off(setting: Setting[bool], what: str, on: str, off: str) -> Answer:
+    """The answer about something that should be switched off; `on` and `off` say how it is found."""
+    return Found(f"{on}{by_default(setting)}.", what, lines(setting.where)) if setting.value else Passed(off)
 
 
 @check(
@@ -220,10 +225,7 @@ def shared_account(subject: Subject) -> Iterator[Answer]:
 )
 def recovery_account(subject: Subject) -> Iterator[Answer]:
     setting = subject.device.administration.recovery_account
-    if setting.value:
-        yield Found(f"The recovery account is on{by_default(setting)}.", "recovery account", lines(setting.where))
-    else:
-        yield Passed("the recovery account is off")
+    yield _off(setting, "recovery account", "The recovery account is on", "the recovery account is off")
 
 
 @check(
@@ -371,11 +373,8 @@ def weak_ciphers(subject: Subject) -> Iterator[Answer]:
 )
 def link_layer(subject: Subject) -> Iterator[Answer]:
     setting = subject.device.administration.link_layer
-    if setting.value:
-        text = f"The device can be managed by hardware address{by_default(setting)}."
-        yield Found(text, "link layer", lines(setting.where))
-    else:
-        yield Passed("it cannot be managed by hardware address")
+    on = "The device can be managed by hardware address"
+    yield _off(setting, "link layer", on, "it cannot be managed by hardware address")
 
 
 @check(
@@ -390,10 +389,7 @@ def link_layer(subject: Subject) -> Iterator[Answer]:
 )
 def discovery(subject: Subject) -> Iterator[Answer]:
     setting = subject.device.administration.discovery
-    if setting.value:
-        yield Found(f"It announces itself to its neighbours{by_default(setting)}.", "discovery", lines(setting.where))
-    else:
-        yield Passed("it does not announce itself")
+    yield _off(setting, "discovery", "It announces itself to its neighbours", "it does not announce itself")
 
 
 @check(

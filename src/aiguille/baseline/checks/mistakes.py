@@ -20,14 +20,13 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.records import about, name_of
 from aiguille.baseline.study import Admission
-from aiguille.baseline.wording import capital, counted
+from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted
 from aiguille.model import Action, Addresses, Direction, Field, Rule, Rulebase, Side
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet
 from aiguille.space.fields import TCP, UDP
 
 _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
-_NO_RULES = "the export holds no rules for traffic to or through the device"
 
 
 def _admissions(subject: Subject) -> list[Admission]:
@@ -55,7 +54,7 @@ def _by_source_port(region: Box) -> bool:
 def source_port(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
     if not any(True for d in _INWARD for _ in subject.programs.all(d)):
-        yield CannotTell(_NO_RULES)
+        yield CannotTell(NO_INWARD_RULES)
         return
     mirrored = {id(one.rule) for one, _ in _mirrors(subject)}
     found = 0
@@ -103,7 +102,7 @@ def _mirrors(subject: Subject) -> Iterator[tuple[Admission, Admission]]:
 )
 def needless_return(subject: Subject) -> Iterator[Answer]:
     if not any(True for d in _INWARD for _ in subject.programs.all(d)):
-        yield CannotTell(_NO_RULES)
+        yield CannotTell(NO_INWARD_RULES)
         return
     found = 0
     for back, twin in _mirrors(subject):

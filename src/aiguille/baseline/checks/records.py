@@ -27,7 +27,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.access import NO_RULES
 from aiguille.baseline.study import Admission, is_wide
-from aiguille.baseline.wording import by_default, capital, counted, lines, listed
+from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, ServiceTerm, Setting, Side
 from aiguille.readers.literals import read_ports, read_protocol
 from aiguille.space import Axis, Box, overlap, term_boxes
@@ -136,7 +136,7 @@ _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
 
 def _recorded(subject: Subject, admissions: list[Admission], what: str) -> Iterator[Answer]:
     if not any(True for d in _INWARD for _ in subject.programs.all(d)):
-        yield CannotTell("the export holds no rules for traffic to or through the device")
+        yield CannotTell(NO_INWARD_RULES)
         return
     silent = 0
     for one in admissions:

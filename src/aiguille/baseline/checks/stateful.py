@@ -23,13 +23,12 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.between import UNSETTLED, told_by
 from aiguille.baseline.checks.login import fact
-from aiguille.baseline.wording import by_default, capital, counted, lines
+from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines
 from aiguille.model import Direction, Field, State
 from aiguille.space import Axis, IntervalSet, PacketSet, box, overlap
 from aiguille.space.fields import TCP
 
 _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
-NO_RULES = "the export holds no rules for traffic to or through the device"
 IMPLICIT = "no rule of this export looks at connection states; the make is taken to let replies through by itself"
 
 
@@ -84,7 +83,7 @@ def no_rules(subject: Subject) -> Iterator[Answer]:
 def no_final_refusal(subject: Subject) -> Iterator[Answer]:
     programs = _programs(subject)
     if not programs:
-        yield CannotTell(NO_RULES)
+        yield CannotTell(NO_INWARD_RULES)
     for program in programs:
         default = program.default
         going = program.direction.value.replace("-", " the ")
@@ -149,7 +148,7 @@ def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[i
 def established(subject: Subject) -> Iterator[Answer]:
     programs = _programs(subject)
     if not programs:
-        yield CannotTell(NO_RULES)
+        yield CannotTell(NO_INWARD_RULES)
         return
     if not _states_written(subject):
         yield NotApplicable(IMPLICIT)
@@ -208,7 +207,7 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
 def invalid(subject: Subject) -> Iterator[Answer]:
     programs = _programs(subject)
     if not programs:
-        yield CannotTell(NO_RULES)
+        yield CannotTell(NO_INWARD_RULES)
         return
     if not _states_written(subject):
         yield NotApplicable(IMPLICIT)

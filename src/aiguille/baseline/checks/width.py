@@ -27,7 +27,7 @@ from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common, networks, open_ports, told_by
 from aiguille.baseline.checks.records import about, name_of, service_boxes
 from aiguille.baseline.study import Admission, is_wide, lets_in, may_let_in
-from aiguille.baseline.wording import counted, listed
+from aiguille.baseline.wording import NO_INWARD_RULES, counted, listed
 from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Translate, TranslationKind
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, overlap
 from aiguille.space.fields import COUNTED, SYN, TCP, UDP
@@ -43,7 +43,7 @@ def _admissions(subject: Subject) -> list[Admission]:
 def _nothing(subject: Subject) -> Answer | None:
     if any(True for d in _INWARD for _ in subject.programs.all(d)):
         return None
-    return CannotTell("the export holds no rules for traffic to or through the device")
+    return CannotTell(NO_INWARD_RULES)
 
 
 @check(
