@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-import multiprocessing
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from aiguille.analysis import Programs
+from aiguille.analysis.sharing import share
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -79,6 +79,7 @@ class CheckOutcome:
 class Audit:
     """An estate with what the baseline says of it.
 
+    baseline: what it was checked against; None if nothing was
     accepted: findings somebody answers for, with the entry that says so
     notes: what there is to say of the baseline and the accepted risks
     """
@@ -86,7 +87,7 @@ class Audit:
     estate: Estate
     outcomes: tuple[CheckOutcome, ...]
     findings: tuple[Finding, ...]
-    baseline: str = ""
+    baseline: Baseline | None = None
     accepted: tuple[tuple[Finding, Acceptance], ...] = ()
     notes: tuple[str, ...] = ()
 
@@ -118,14 +119,16 @@ def run(
     outcomes: list[CheckOutcome] = []
     findings: list[Finding] = []
     count = len(estate.devices)
-    for number, (told, found) in enumerate(_each(_Work(estate, chosen, raise_crashes), jobs), 1):
+    work = _Work(estate, chosen, raise_crashes)
+    chunk = max(1, min(16, count // (4 * max(jobs, 1))))
+    for number, (told, found) in enumerate(share(work.device, range(count), jobs, chunk), 1):
         outcomes += told
         findings += found
         if progress is not None:
             progress(number, count)
     place = {device.name: number for number, device in enumerate(estate.devices)}
     findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, _first_line(f), f.fingerprint))
-    return Audit(estate, tuple(outcomes), tuple(findings), chosen.name)
+    return Audit(estate, tuple(outcomes), tuple(findings), chosen)
 
 
 @dataclass(frozen=True)
@@ -146,29 +149,6 @@ class _Work:
             outcomes.append(_outcome(one.check, device, answers))
             findings += _findings(one, device, answers)
         return outcomes, findings
-
-
-def _each(work: _Work, jobs: int) -> Iterator[tuple[list[CheckOutcome], list[Finding]]]:
-    """The devices' results in order; forked processes take them in turn."""
-    numbers = range(len(work.estate.devices))
-    if jobs < 2 or len(numbers) < 2 or "fork" not in multiprocessing.get_all_start_methods():
-        yield from map(work.device, numbers)
-        return
-    size = max(1, min(16, len(numbers) // (4 * jobs)))
-    with multiprocessing.get_context("fork").Pool(jobs, _start_worker, (work,)) as pool:
-        yield from pool.imap(_audit_device, numbers, size)
-
-
-_worker: list[_Work] = []
-"""In a forked process, the work it inherited."""
-
-
-def _start_worker(work: _Work) -> None:
-    _worker[:] = [work]
-
-
-def _audit_device(number: int) -> tuple[list[CheckOutcome], list[Finding]]:
-    return _worker[0].device(number)
 
 
 def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answer]:
@@ -228,7 +208,8 @@ def _outcome(one: Check, device: Device, answers: Sequence[Answer]) -> CheckOutc
         mine = [a for a in given if isinstance(a, kind)]
         if mine:
             reasons = dict.fromkeys(a.detail if isinstance(a, Found) else a.because for a in mine)
-            return CheckOutcome(one.id, device.name, outcome, "; ".join(reasons))
+            between = " " if all(reason.endswith(".") for reason in reasons) else "; "
+            return CheckOutcome(one.id, device.name, outcome, between.join(reasons))
     return CheckOutcome(one.id, device.name, Outcome.CANNOT_TELL, "the check gave no answer; please report this")
 
 

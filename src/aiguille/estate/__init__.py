@@ -4,14 +4,24 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
 
 from aiguille.analysis import guess_outside
 from aiguille.analysis.countries import located
 from aiguille.estate import engagement
-from aiguille.model import AiguilleError, Device, Estate, Failure, GeoFilter, Locations, UnreadableError, UsageError
+from aiguille.model import (
+    About,
+    AiguilleError,
+    Device,
+    Estate,
+    Failure,
+    GeoFilter,
+    Locations,
+    UnreadableError,
+    UsageError,
+)
 from aiguille.model.countries import country_code
 from aiguille.readers import (
     HOST,
@@ -58,6 +68,8 @@ class _Found:
     as_of: date | None = None
     baseline: str = ""
     accepted: str = ""
+    about: About = field(default_factory=About)
+    fail_on: str = ""
     geo: tuple[Path, ...] = ()
 
 
@@ -107,6 +119,8 @@ def read(
         locations=locations,
         baseline=found.baseline,
         accepted=found.accepted,
+        about=found.about,
+        fail_on=found.fail_on,
     )
 
 
@@ -144,6 +158,8 @@ def _engagement(path: Path, found: _Found) -> None:
     found.as_of = found.as_of or loaded.as_of
     found.baseline = found.baseline or loaded.baseline
     found.accepted = found.accepted or loaded.accepted
+    found.about = loaded.about if found.about == About() else found.about
+    found.fail_on = found.fail_on or loaded.fail_on
     found.geo += loaded.geo
     own = [load_dialect(dialect) for dialect in loaded.dialects]
     if own:

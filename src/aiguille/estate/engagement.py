@@ -8,11 +8,13 @@ import tomllib
 from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
+from typing import Literal, get_args
 
 import msgspec
 from msgspec import Struct
 
 from aiguille.model import (
+    About,
     Addresses,
     Device,
     ManagementService,
@@ -26,6 +28,9 @@ from aiguille.model import (
 from aiguille.readers.literals import read_network, read_ports, read_protocol
 
 FILE_NAME = "engagement.toml"
+
+
+FailOn = Literal["critical", "high", "medium", "low", "info", "never"]
 
 
 class _Zone(Struct, forbid_unknown_fields=True, frozen=True):
@@ -46,6 +51,10 @@ class _Device(Struct, forbid_unknown_fields=True, frozen=True):
 
 class _Header(Struct, forbid_unknown_fields=True, frozen=True):
     title: str = ""
+    client: str = ""
+    auditor: str = ""
+    scope: str = ""
+    fail_on: FailOn | None = None
     as_of: date | None = None
     dialects: tuple[str, ...] = ()
     baseline: str = ""
@@ -74,6 +83,8 @@ class Entry:
 @dataclass(frozen=True, slots=True)
 class Engagement:
     title: str
+    about: About
+    fail_on: str
     as_of: date | None
     devices: tuple[Entry, ...]
     dialects: tuple[Path, ...] = ()
@@ -101,6 +112,8 @@ def load(path: Path) -> Engagement:
         raise UsageError(f"{path}:1: no [[device]] is listed; name at least one with its export")
     return Engagement(
         raw.engagement.title,
+        About(raw.engagement.client, raw.engagement.auditor, raw.engagement.scope.strip()),
+        raw.engagement.fail_on or "",
         raw.engagement.as_of,
         tuple(_entry(path, text, number, device) for number, device in enumerate(raw.device)),
         tuple(path.parent / dialect for dialect in raw.engagement.dialects),
@@ -203,7 +216,9 @@ def _explain(path: Path, text: str, message: str) -> str:
     key = re.findall(r"[A-Za-z_]+", place.rstrip("`"))[-1:] or [""]
     value = re.search(r"enum value '([^']+)'", what)
     if value:
-        what = f"'{value[1]}' is not a side; known are {', '.join(Side)}"
+        severity = key[0] == "fail_on"
+        known = ", ".join(get_args(FailOn) if severity else Side)
+        what = f"'{value[1]}' is not a {'severity' if severity else 'side'}; known are {known}"
     return f"{path}:{_line_of(text, number, value[1] if value else key[0])}: {what[0].lower()}{what[1:]} ({key[0]})"
 
 

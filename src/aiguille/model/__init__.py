@@ -1,6 +1,7 @@
 """What a firewall is, in neutral words: frozen dataclasses, no I/O."""
 
 from aiguille.model.device import (
+    About,
     Account,
     Administration,
     Device,
@@ -82,6 +83,7 @@ __all__ = [
     "EXIT_USAGE",
     "FILTER_STAGE",
     "STAGES",
+    "About",
     "Account",
     "Action",
     "AddressObject",

@@ -221,6 +221,15 @@ class Failure:
 
 
 @dataclass(frozen=True, slots=True)
+class About:
+    """What an engagement says of itself, for the head of a report: for whom, by whom, and what it covers."""
+
+    client: str = ""
+    auditor: str = ""
+    scope: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Estate:
     """All devices of one engagement, in the order they were named, and what could not be read.
 
@@ -228,6 +237,7 @@ class Estate:
     notes: things a user should know that are not failures, a guessed side for instance
     locations: which country an address is in, as far as the files given tell
     baseline, accepted: files the engagement names, empty if it names none
+    fail_on: the severity from which on findings make an audit fail, empty if the engagement leaves that open
     """
 
     devices: tuple[Device, ...]
@@ -238,3 +248,5 @@ class Estate:
     locations: Locations = field(default_factory=Locations)
     baseline: str = ""
     accepted: str = ""
+    about: About = About()
+    fail_on: str = ""

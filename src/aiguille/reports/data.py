@@ -23,7 +23,7 @@ def audit_data(audit: Audit) -> Data:
         "aiguille": {"version": __version__},
         "title": audit.estate.title,
         "as_of": audit.estate.as_of.isoformat(),
-        "baseline": audit.baseline,
+        "baseline": audit.baseline.name if audit.baseline else "",
         "devices": [_device(device) for device in audit.estate.devices],
         "failures": _failures(audit.estate),
         "notes": [*audit.estate.notes, *audit.notes],

@@ -34,12 +34,18 @@ def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
         raise UsageError(f"{path}: cannot be written ({error.strerror})") from error
 
 
-Writer = Callable[[], str]
+Writer = Callable[[], str | bytes]
 
 
 def writer_for(path: Path, writers: dict[str, Writer]) -> Writer:
-    """The writer for a file's extension; raises UsageError, listing those there are."""
-    found = writers.get(path.suffix.lower())
-    if found is None:
-        raise UsageError(f"{path}: the extension tells the format; known are {', '.join(sorted(writers))}")
-    return found
+    """The writer for the ending of a file's name, the longest that fits; raises UsageError, listing those there are."""
+    name = path.name.lower()
+    fitting = [ending for ending in writers if name.endswith(ending)]
+    if not fitting:
+        raise UsageError(f"{path}: the ending tells the format; known are {', '.join(sorted(writers))}")
+    return writers[max(fitting, key=len)]
+
+
+def as_bytes(content: str | bytes) -> bytes:
+    """What a writer made, as it goes to a file."""
+    return content.encode() if isinstance(content, str) else content

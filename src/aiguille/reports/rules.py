@@ -11,7 +11,9 @@ from rich.table import Table
 from rich.text import Text
 
 from aiguille.analysis import Openness, Standing, StandingReport
+from aiguille.analysis.objects import Object, kind_of
 from aiguille.model import (
+    AddressObject,
     Condition,
     Device,
     Documentation,
@@ -22,6 +24,7 @@ from aiguille.model import (
     Operand,
     Rule,
     SetEntry,
+    SetObject,
     Span,
     State,
     Tuples,
@@ -166,12 +169,13 @@ def rules_data(found: Iterable[tuple[Device, Sequence[StandingReport]]]) -> Iter
     for device, reports in found:
         describer = Describer(device)
         for report in reports:
-            yield ("\n" if first else ",\n") + json.dumps(_report(device, describer, report), ensure_ascii=False)
+            yield ("\n" if first else ",\n") + json.dumps(rule_data(device, describer, report), ensure_ascii=False)
             first = False
     yield "\n]}\n"
 
 
-def _report(device: Device, describer: Describer, report: StandingReport) -> Data:
+def rule_data(device: Device, describer: Describer, report: StandingReport) -> Data:
+    """One rule; an entry of `schemas/rules.schema.json`."""
     rule, openness = report.rule, report.openness
     return {
         "device": device.name,
@@ -288,6 +292,21 @@ def _entries(device: Device, roles: tuple[str, ...], entries: tuple[SetEntry, ..
     if len(entries) > _NAMES_SHOWN:
         shown.append(f"{len(entries) - _NAMES_SHOWN} more")
     return " or ".join(shown) or "nothing"
+
+
+def object_members(device: Device, one: Object) -> str:
+    """What an object stands for, groups opened."""
+    if isinstance(one, SetObject):
+        held = [" . ".join(spell_operand(v) for v in e.values) for e in one.entries[:_NAMES_SHOWN]]
+        more = [f"{len(one.entries) - _NAMES_SHOWN} more"] if len(one.entries) > _NAMES_SHOWN else []
+        rest = [] if one.complete else ["what comes and goes or is not known"]
+        return " or ".join([*held, *more, *rest]) or "nothing"
+    text = _members(device, kind_of(one), one.name)
+    if isinstance(one, AddressObject):
+        text = " or ".join(filter(None, [text, *one.unresolved]))
+        if one.excluded:
+            text += " except " + " or ".join(m.name if isinstance(m, Named) else spell_operand(m) for m in one.excluded)
+    return text or "nothing"
 
 
 def _members(device: Device, kind: NameKind, name: str, depth: int = 0) -> str:

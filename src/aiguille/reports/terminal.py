@@ -67,7 +67,7 @@ def show_read(console: Console, estate: Estate, *, show: str = "summary") -> Non
 def _head(console: Console, audit: Audit) -> None:
     estate = audit.estate
     title = visible(estate.title) or "Audit"
-    against = f", against baseline '{visible(audit.baseline)}'" if audit.baseline else ""
+    against = f", against baseline '{visible(audit.baseline.name)}'" if audit.baseline else ""
     console.print(Text.assemble((title, "bold"), f", as of {estate.as_of.isoformat()}{against}"))
     console.print(_verdict(audit))
     table = Table(box=None, padding=(0, 2, 0, 0), show_edge=False, header_style="dim", pad_edge=False)

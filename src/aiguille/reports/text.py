@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path, PurePath
+from urllib.parse import quote
 
 # C0 and C1 controls, line and paragraph separators, and the marks that reorder text (Unicode TR 36, 2.11).
 _UNSAFE = re.compile("[\x00-\x08\x0a-\x1f\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
@@ -13,6 +15,11 @@ def visible(text: str) -> str:
     return _UNSAFE.sub(lambda found: _spell(ord(found[0])), text.expandtabs(4))
 
 
+def visible_lines(text: str) -> str:
+    """The same, but line breaks stay: for places that hold several lines."""
+    return "\n".join(map(visible, text.split("\n")))
+
+
 def _spell(number: int) -> str:
     return f"\\x{number:02x}" if number < 256 else f"\\u{number:04x}"
 
@@ -20,3 +27,9 @@ def _spell(number: int) -> str:
 def counted(number: int, noun: str, plural: str = "") -> str:
     """``1 rule``, ``2 rules``."""
     return f"{number} {noun if number == 1 else plural or noun + 's'}"
+
+
+def uri_of(path: str) -> str:
+    """A path as a URI reference (RFC 3986): absolute ones as ``file://``."""
+    pure = PurePath(path)
+    return Path(path).as_uri() if pure.is_absolute() else quote(pure.as_posix())

@@ -18,10 +18,10 @@ below the usual rules for established and invalid packets every other rule would
 
 from __future__ import annotations
 
-import multiprocessing
 from collections.abc import Sequence
 
 from aiguille.analysis.program import Program, Programs
+from aiguille.analysis.sharing import share
 from aiguille.analysis.standing.judge import Judge
 from aiguille.analysis.standing.words import (
     BECAUSE_LIMIT,
@@ -65,24 +65,11 @@ def hidden_steps(program: Program) -> list[int]:
 def _judge_all(judge: Judge, jobs: int) -> list[Judged]:
     """All steps judged, in order. Long programs are split in pieces that forked processes take in turn."""
     count = len(judge.program.steps)
-    if jobs < 2 or count < PARALLEL_STEPS or "fork" not in multiprocessing.get_all_start_methods():
+    if jobs < 2 or count < PARALLEL_STEPS:
         return list(judge.all(0, count))
     size = -(-count // (4 * jobs))
     pieces = [(start, min(start + size, count)) for start in range(0, count, size)]
-    with multiprocessing.get_context("fork").Pool(jobs, _start_worker, (judge,)) as pool:
-        return [one for part in pool.imap(_judge_piece, pieces) for one in part]
-
-
-_worker: list[Judge] = []
-"""In a forked process, the judge it inherited."""
-
-
-def _start_worker(judge: Judge) -> None:
-    _worker[:] = [judge]
-
-
-def _judge_piece(piece: tuple[int, int]) -> list[Judged]:
-    return list(_worker[0].all(*piece))
+    return [one for part in share(lambda piece: list(judge.all(*piece)), pieces, jobs) for one in part]
 
 
 def _report(

@@ -1,0 +1,34 @@
+"""Tables as CSV (RFC 4180), safe to open in a spreadsheet."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Iterable
+
+from aiguille.reports.tables import Cell, Table
+from aiguille.reports.text import visible_lines
+
+_FORMULA = re.compile(r"[=+\-@\t\r|%]")
+
+
+def as_csv(table: Table, rows: Iterable[tuple[Cell, ...]]) -> str:
+    """The table with a row of headings.
+
+    Text that a spreadsheet might take for a formula gets an apostrophe in front, which spreadsheets hide; numbers stay
+    numbers. Control characters are made visible.
+    """
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow([column.heading for column in table.columns])
+    for row in rows:
+        writer.writerow([_cell(value) for value in row])
+    return out.getvalue()
+
+
+def _cell(value: Cell) -> Cell:
+    if not isinstance(value, str):
+        return value
+    text = visible_lines(value)
+    return f"'{text}" if _FORMULA.match(text.lstrip()) or text.startswith("'") else text

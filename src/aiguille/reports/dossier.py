@@ -1,0 +1,96 @@
+"""An audit with what the fuller reports show beside it: every rule's standing, and which countries reach what."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from functools import cached_property
+
+from aiguille.analysis import Programs, standings
+from aiguille.analysis.sharing import share
+from aiguille.baseline import Area, Audit, CheckOutcome, Chosen, Finding, Outcome, Severity
+from aiguille.baseline.reaching import Reach, reach_of
+from aiguille.model import Device, Ledger
+from aiguille.reports.data import Data
+from aiguille.reports.rules import Describer, rule_data
+
+
+@dataclass(frozen=True)
+class Dossier:
+    """What reports are made of. What only some of them show is computed when the first of them asks, once.
+
+    jobs: processes to share the devices among
+    """
+
+    audit: Audit
+    jobs: int = 1
+
+    @property
+    def devices(self) -> tuple[Device, ...]:
+        return self.audit.estate.devices
+
+    @cached_property
+    def rules(self) -> dict[str, list[Data]]:
+        """Every rule of each device as `schemas/rules.schema.json` has it, in the order of the export."""
+        devices = self.devices
+        chunk = max(1, min(16, len(devices) // (4 * max(self.jobs, 1))))
+        rows = share(lambda number: _rules(devices[number]), range(len(devices)), self.jobs, chunk)
+        return {device.name: mine for device, mine in zip(devices, rows, strict=True)}
+
+    @cached_property
+    def reach(self) -> tuple[Reach, ...]:
+        """Every way in from the outside with its countries; empty without location data."""
+        return reach_of(self.audit.estate) if self.audit.estate.locations else ()
+
+    @cached_property
+    def counts(self) -> Counter[tuple[str, str, Severity]]:
+        """Findings by device, area and severity."""
+        return Counter((one.device, one.area, one.severity) for one in self.audit.findings)
+
+    @cached_property
+    def outcomes(self) -> dict[str, dict[str, CheckOutcome]]:
+        """What each check says of each device: check, then device."""
+        out: dict[str, dict[str, CheckOutcome]] = {}
+        for one in self.audit.outcomes:
+            out.setdefault(one.check, {})[one.device] = one
+        return out
+
+    def findings_of(self, device: str) -> list[Finding]:
+        return self._by_device.get(device, [])
+
+    @cached_property
+    def _by_device(self) -> dict[str, list[Finding]]:
+        out: dict[str, list[Finding]] = {}
+        for one in self.audit.findings:
+            out.setdefault(one.device, []).append(one)
+        return out
+
+    @cached_property
+    def chosen(self) -> tuple[Chosen, ...]:
+        """The checks that ran, with the parameters they have on a device no scope is about."""
+        baseline = self.audit.baseline
+        if baseline is None:
+            return ()
+        ran = {one.check for one in self.audit.outcomes}
+        usual = {one.check.id: one for one in baseline.for_device(Device("", "", "", (), Ledger()))}
+        return tuple(
+            usual.get(one.id, Chosen(one, one.defaults()))
+            for one in baseline.catalogue
+            if one.id in ran or one.id in usual
+        )
+
+    @cached_property
+    def areas(self) -> tuple[Area, ...]:
+        """The areas that were looked at."""
+        seen = {one.check.area for one in self.chosen} | {Area(one.area) for one in self.audit.findings}
+        return tuple(area for area in Area if area in seen)
+
+    def tally(self, outcome: Outcome) -> int:
+        """How many outcomes are of a kind."""
+        return sum(one.outcome is outcome for one in self.audit.outcomes)
+
+
+def _rules(device: Device) -> list[Data]:
+    programs = Programs(device)
+    describer = Describer(device)
+    return [rule_data(device, describer, report) for report in standings(programs)]

@@ -1,0 +1,316 @@
+"""Figures: findings, hits, openness and geo reach, as SVG or PNG. Colours differ in lightness too, and every bar has its number."""
+
+from __future__ import annotations
+
+import io
+import logging
+import re
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from math import log2
+from typing import TYPE_CHECKING, Any
+
+from aiguille.baseline import Severity
+from aiguille.model.countries import country_name
+from aiguille.reports.data import Data
+from aiguille.reports.dossier import Dossier
+from aiguille.reports.text import counted, visible
+from aiguille.space.fields import WITH_PORTS
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+INK, MUTED, GRID, ACCENT = "#1d2328", "#59636b", "#d9d5ca", "#1f5f7a"
+SEVERITY_COLOURS = {
+    Severity.CRITICAL: "#5c130e",
+    Severity.HIGH: "#b93a23",
+    Severity.MEDIUM: "#e8a33d",
+    Severity.LOW: "#8fbcd6",
+    Severity.INFO: "#c6cbce",
+}
+"""From dark to light; neighbours can be told apart with every common kind of colour blindness."""
+
+_ON_DARK = {Severity.CRITICAL, Severity.HIGH}
+_WIDTH = 10.0
+_ROW = 0.3
+_ROWS = 30
+_BARS = 25
+_COUNTRIES = 24
+_DPI = 150
+ANY_TO_ANY = {family: 2 * bits + log2(len(WITH_PORTS) << 32) for family, bits in ((4, 32), (6, 128))}
+"""What a rule opens that takes every packet of a family, as a power of two; protocols without ports hardly count."""
+
+_NAME = 26
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A kind of figure: what it shows, what draws it, and what it says where nothing can be drawn."""
+
+    about: str
+    draw: Callable[[Dossier], Figure | None]
+    nothing: str
+
+
+def svg(figure: Figure) -> str:
+    """The figure as SVG, its text as text; the same bytes for the same figure."""
+    import matplotlib as mpl
+
+    out = io.StringIO()
+    with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "aiguille"}):
+        figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None, "Format": None, "Type": None})
+    return out.getvalue()
+
+
+def png(figure: Figure) -> bytes:
+    """The figure as PNG, 1500 dots wide."""
+    out = io.BytesIO()
+    figure.savefig(out, format="png", dpi=_DPI, metadata={"Software": None}, facecolor="#ffffff")
+    return out.getvalue()
+
+
+def inline(text: str, name: str, label: str) -> str:
+    """An SVG for use within a page: identifiers of its own, colours from the page's style, a label for those who do not see."""
+    text = text[text.index("<svg") :]
+    text = re.sub(r"\n <metadata>.*?</metadata>", "", text, flags=re.DOTALL)
+    text = re.sub(r'\bid="', f'id="{name}-', text)
+    text = re.sub(r'href="#', f'href="#{name}-', text)
+    text = re.sub(r"url\(#", f"url(#{name}-", text)
+    for colour, variable in ((INK, "ink"), (MUTED, "muted"), (GRID, "line"), (ACCENT, "bar")):
+        text = text.replace(colour, f"var(--{variable})")
+    head = re.compile(r'<svg [^>]*?viewBox="([^"]+)"[^>]*>')
+    return head.sub(lambda m: f'<svg role="img" aria-label="{label}" viewBox="{m[1]}">', text, count=1)
+
+
+def _figure(height: float, panels: Sequence[float] = (1,)) -> tuple[Figure, list[Axes]]:
+    """A figure of `height` inches with panels beside one another."""
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)  # its font cache is no news to an auditor
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(_WIDTH, height), layout="constrained", facecolor="none")
+    FigureCanvasAgg(figure)
+    axes = figure.subplots(1, len(panels), squeeze=False, width_ratios=list(panels))[0]
+    for one in axes:
+        one.set_facecolor("none")
+        for side in ("top", "right", "left"):
+            one.spines[side].set_visible(False)
+        one.spines["bottom"].set_color(GRID)
+        one.tick_params(colors=INK, labelsize=9, length=0)
+        one.xaxis.label.set(color=MUTED, size=9)
+        one.title.set(color=INK, size=10)
+    return figure, list(axes)
+
+
+def _text(value: str) -> str:
+    """Text that means nothing to Matplotlib's own markup, cut where it would push the figure aside."""
+    shown = visible(value)
+    shown = shown if len(shown) <= _NAME else shown[: _NAME - 1] + "…"
+    return shown.replace("$", r"\$")
+
+
+def _stacked(axes: Axes, rows: Sequence[str], counts: Callable[[str, Severity], int], title: str, height: int) -> None:
+    """A row each, stacked by severity, the most severe first; each part with its number where it fits."""
+    totals = [sum(counts(row, severity) for severity in Severity) for row in rows]
+    top = max([*totals, 1])
+    left = [0] * len(rows)
+    for severity in Severity:
+        values = [counts(row, severity) for row in rows]
+        if not any(values):
+            continue
+        axes.barh(
+            range(len(rows)), values, left=left, height=0.72, color=SEVERITY_COLOURS[severity], label=severity.value
+        )
+        for number, value in enumerate(values):
+            if value >= top * 0.018:
+                ink = "#ffffff" if severity in _ON_DARK else "#1c2227"
+                axes.text(left[number] + value / 2, number, str(value), ha="center", va="center", color=ink, size=7.5)
+        left = [a + b for a, b in zip(left, values, strict=True)]
+    for number, total in enumerate(totals):
+        axes.text(total + top * 0.015, number, str(total), va="center", color=MUTED, size=8)
+    axes.set_yticks(range(len(rows)), [_text(row) for row in rows])
+    axes.set_xlim(0, top * 1.12)
+    axes.set_ylim(height - 0.4, -0.6)
+    axes.set_xticks([])
+    axes.spines["bottom"].set_visible(False)
+    axes.set_title(title, loc="left", color=INK)
+
+
+def findings(dossier: Dossier) -> Figure | None:
+    """Findings by area and by device, stacked by severity."""
+    if not dossier.audit.findings:
+        return None
+    by_area: Counter[tuple[str, Severity]] = Counter()
+    by_device: Counter[tuple[str, Severity]] = Counter()
+    for (device, area, severity), count in dossier.counts.items():
+        by_area[str(area), severity] += count
+        by_device[device, severity] += count
+    areas = [area.value for area in dossier.areas]
+    names = [device.name for device in dossier.devices]
+    title = "by device"
+    if len(names) > _ROWS:
+        order = sorted(names, key=lambda name: [-by_device[name, severity] for severity in Severity])
+        names = order[:_ROWS]
+        title = f"by device, the {_ROWS} worst of {len(order)}"
+    height = max(len(areas), len(names))
+    figure, (left, right) = _figure(0.9 + _ROW * height, (1, 1.4))
+    _stacked(left, areas, lambda row, severity: by_area[row, severity], "by area", height)
+    _stacked(right, names, lambda row, severity: by_device[row, severity], title, height)
+    handles, labels = right.get_legend_handles_labels()
+    figure.legend(handles, labels, loc="outside lower left", ncols=5, frameon=False, fontsize=9, labelcolor=INK)
+    return figure
+
+
+def hits(dossier: Dossier) -> Figure | None:
+    """The busiest rules, each with its share of all hits, and how the shares add up."""
+    counters = counted_rules(dossier)
+    total = sum(one["hits"] for one in counters)
+    if not total:
+        return None
+    shown = counters[:_BARS]
+    shares = [100 * one["hits"] / total for one in shown]
+    sums = [sum(shares[: n + 1]) for n in range(len(shares))]
+    figure, (axes,) = _figure(1.1 + _ROW * len(shown))
+    rows = range(len(shown))
+    axes.barh(rows, shares, height=0.72, color=ACCENT)
+    axes.plot(sums, rows, color=INK, linewidth=1, marker="o", markersize=3.5)
+    for number, one in enumerate(shown):
+        inside = shares[number] > 12
+        axes.text(
+            shares[number] - 0.8 if inside else shares[number] + 0.8,
+            number,
+            f"{one['hits']:,}".replace(",", "\N{NARROW NO-BREAK SPACE}"),
+            ha="right" if inside else "left",
+            va="center",
+            size=7.5,
+            color="#ffffff" if inside else MUTED,
+        )
+    last = len(shown) - 1
+    axes.annotate(
+        f"{sums[-1]:.0f} %", (sums[-1], last), (4, 0), textcoords="offset points", va="center", size=8, color=INK
+    )
+    axes.set_yticks(rows, [_text(one["device"]) + " " + _text(f"{one['chain']} {one['rule']}") for one in shown])
+    axes.set_ylim(len(shown) - 0.4, -0.6)
+    axes.set_xlim(0, 106)
+    axes.set_xticks(range(0, 101, 20), [f"{n} %" for n in range(0, 101, 20)])
+    axes.grid(axis="x", color=GRID, linewidth=0.6)
+    axes.set_axisbelow(True)
+    axes.set_xlabel("share of all hits: bars each rule's, line added up")
+    axes.set_title(usage_sentence(counters), loc="left", color=INK)
+    return figure
+
+
+def counted_rules(dossier: Dossier) -> list[Data]:
+    """The rules of the estate that have a counter, the busiest first."""
+    rules = [one for rules in dossier.rules.values() for one in rules if one["hits"] is not None]
+    return sorted(rules, key=lambda one: -one["hits"])
+
+
+def usage_sentence(counters: Sequence[Data]) -> str:
+    """How few rules take most of the hits, and how many take none."""
+    total = sum(one["hits"] for one in counters)
+    running, needed = 0, 0
+    for one in counters:
+        if running >= 0.8 * total:
+            break
+        running += one["hits"]
+        needed += 1
+    never = sum(not one["hits"] for one in counters)
+    takes = "takes" if needed == 1 else "take"
+    return (
+        f"{needed} of {counted(len(counters), 'rule')} with a counter {takes} 80 % of the hits; {never} were never hit"
+    )
+
+
+def openness(dossier: Dossier) -> Figure | None:
+    """How much each accepting rule opens, by device."""
+    opened = {
+        name: [one["openness"] for one in rules if one["action"] == "accept" and one["openness"] is not None]
+        for name, rules in dossier.rules.items()
+    }
+    opened = {name: values for name, values in opened.items() if values}
+    if not opened:
+        return None
+    names = sorted(opened, key=lambda name: -max(opened[name])) if len(opened) > _ROWS else list(opened)
+    names = names[:_ROWS]
+    figure, (axes,) = _figure(1.1 + _ROW * len(names))
+    for number, name in enumerate(names):
+        values = sorted(opened[name])
+        axes.plot([values[0], values[-1]], [number, number], color=GRID, linewidth=2, zorder=1)
+        axes.scatter(values, [number] * len(values), s=26, color=ACCENT, alpha=0.55, linewidth=0, zorder=2)
+        axes.text(values[-1] + 1.5, number, f"2^{values[-1]:.0f}", va="center", size=8, color=MUTED)
+    more = f", the {_ROWS} widest of {len(opened)}" if len(opened) > _ROWS else ""
+    axes.set_yticks(range(len(names)), [_text(name) for name in names])
+    axes.set_ylim(len(names) - 0.4, -0.6)
+    axes.set_xlim(left=0)
+    for family, bits in ANY_TO_ANY.items():
+        axes.axvline(bits, color=MUTED, linewidth=0.8, linestyle=(0, (3, 3)), zorder=0)
+        axes.text(bits - 1.5, -0.62, f"any to any, IPv{family}", ha="right", va="bottom", size=8, color=MUTED)
+    axes.grid(axis="x", color=GRID, linewidth=0.6)
+    axes.set_axisbelow(True)
+    axes.set_xlabel("packets a rule opens after those above it, as a power of two: a dot each accepting rule")
+    axes.set_title(f"What accepting rules open{more}", loc="left", color=INK, pad=20)
+    return figure
+
+
+def geo(dossier: Dossier) -> Figure | None:
+    """How many ways in from the outside each country has, by device."""
+    ways: dict[str, Counter[str]] = {}
+    for one in dossier.reach:
+        ways.setdefault(one.device, Counter()).update({country.code for country in one.countries})
+    ways = {name: count for name, count in ways.items() if count}
+    if not ways:
+        return None
+    reached: Counter[str] = Counter()
+    for count in ways.values():
+        reached.update(count)
+    codes = sorted(code for code, _ in sorted(reached.items(), key=lambda item: (-item[1], item[0]))[:_COUNTRIES])
+    names = sorted(ways, key=lambda name: -sum(ways[name].values())) if len(ways) > _ROWS else list(ways)
+    names = names[:_ROWS]
+    figure, (axes,) = _figure(1.2 + _ROW * len(names))
+    grid = [[ways[name][code] for code in codes] for name in names]
+    top = max(max(row) for row in grid)
+    shaded = [[value or float("nan") for value in row] for row in grid]
+    axes.pcolormesh(range(len(codes)), range(len(names)), shaded, cmap=_shades(), vmin=0, vmax=top, shading="nearest")
+    axes.invert_yaxis()
+    for y, row in enumerate(grid):
+        for x, value in enumerate(row):
+            ink = "#ffffff" if value > 0.55 * top else "#1c2227"
+            axes.text(
+                x, y, str(value) if value else "·", ha="center", va="center", size=8, color=ink if value else MUTED
+            )
+    axes.set_yticks(range(len(names)), [_text(name) for name in names])
+    axes.set_xticks(range(len(codes)), codes)
+    axes.xaxis.tick_top()
+    axes.spines["bottom"].set_visible(False)
+    left = f"; {len(reached) - len(codes)} more countries are not shown" if len(reached) > len(codes) else ""
+    most = min(reached, key=lambda code: (-reached[code], code))
+    axes.set_title(
+        f"Ways in from the outside that a country may use; most: {_text(country_name(most))}{left}",
+        loc="left",
+        color=INK,
+    )
+    return figure
+
+
+def _shades() -> Any:
+    from matplotlib.colors import LinearSegmentedColormap
+
+    shades = LinearSegmentedColormap.from_list("reach", ["#d6e6ee", ACCENT])
+    shades.set_bad("none")
+    return shades
+
+
+KINDS: dict[str, Kind] = {
+    "findings": Kind("findings by area and by device, stacked by severity", findings, "nothing was found"),
+    "hits": Kind("the busiest rules and their share of all hits", hits, "no export has hit counters"),
+    "openness": Kind("how much each accepting rule opens, by device", openness, "no rule accepts anything"),
+    "geo": Kind(
+        "how many ways in from the outside each country has, by device",
+        geo,
+        "there is no location data, or nothing faces the outside",
+    ),
+}
+"""The figures there are, by the name the command line gives them."""

@@ -1,0 +1,87 @@
+"""The files an audit can be written to: the ending of the name tells the format. A new report adds a module and a line here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from aiguille.reports.dossier import Dossier
+from aiguille.reports.files import Writer
+
+
+def _json(dossier: Dossier) -> str:
+    from aiguille.reports.data import audit_data, dump
+
+    return dump(audit_data(dossier.audit))
+
+
+def _html(dossier: Dossier) -> str:
+    from aiguille.reports.page import as_html
+
+    return as_html(dossier)
+
+
+def _workbook(dossier: Dossier) -> bytes:
+    from aiguille.reports.workbook import as_workbook
+
+    return as_workbook(dossier)
+
+
+def _csv(dossier: Dossier) -> str:
+    from aiguille.reports import csvfile, tables
+
+    return csvfile.as_csv(tables.FINDINGS, tables.FINDINGS.rows(dossier))
+
+
+def _rules_csv(dossier: Dossier) -> str:
+    from aiguille.reports import csvfile, tables
+
+    return csvfile.as_csv(tables.RULES, tables.RULES.rows(dossier))
+
+
+def _sarif(dossier: Dossier) -> str:
+    from aiguille.reports.data import dump
+    from aiguille.reports.sarif import as_sarif
+
+    return dump(as_sarif(dossier))
+
+
+def _oscal(dossier: Dossier) -> str:
+    from aiguille.reports.data import dump
+    from aiguille.reports.oscal import as_oscal
+
+    return dump(as_oscal(dossier))
+
+
+def _junit(dossier: Dossier) -> bytes:
+    from aiguille.reports.junit import as_junit
+
+    return as_junit(dossier)
+
+
+def _markdown(dossier: Dossier) -> str:
+    from aiguille.reports.markdown import as_markdown
+
+    return as_markdown(dossier)
+
+
+OUTPUTS: dict[str, tuple[str, Callable[[Dossier], str | bytes]]] = {
+    ".html": ("report to hand in, one file", _html),
+    ".xlsx": ("workbook with a column for the auditee's answers", _workbook),
+    ".csv": ("the findings, a row each", _csv),
+    ".rules.csv": ("the rules, a row each", _rules_csv),
+    ".md": ("for a ticket or wiki", _markdown),
+    ".json": ("everything, by its published schema", _json),
+    ".sarif": ("SARIF 2.1.0", _sarif),
+    ".oscal.json": ("OSCAL assessment results", _oscal),
+    ".xml": ("JUnit XML", _junit),
+}
+"""Ending of the file's name, what it is, and what makes it. Of two endings that fit, the longer one counts."""
+
+
+def writers(dossier: Callable[[], Dossier]) -> dict[str, Writer]:
+    """What makes each of those files of the audit that `dossier` returns when it is done."""
+
+    def bound(make: Callable[[Dossier], str | bytes]) -> Writer:
+        return lambda: make(dossier())
+
+    return {ending: bound(make) for ending, (_, make) in OUTPUTS.items()}

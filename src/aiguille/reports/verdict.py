@@ -1,0 +1,67 @@
+"""The verdict of an audit in a paragraph."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from aiguille.baseline import Outcome, Severity
+from aiguille.reports.dossier import Dossier
+from aiguille.reports.text import counted
+
+_NAMED = 3
+
+
+def verdict(dossier: Dossier) -> list[str]:
+    """Sentences: whether the estate meets its baseline, what is worst and where, what is open, what could not be read."""
+    audit = dossier.audit
+    if not audit.estate.devices:
+        return ["Nothing could be read, so nothing was checked."]
+    baseline = f"the baseline '{audit.baseline.name}'" if audit.baseline else "the baseline"
+    count = len(audit.estate.devices)
+    devices = counted(count, "device")
+    grave = [f for f in audit.findings if f.severity.rank >= Severity.HIGH.rank]
+    passed, total = dossier.tally(Outcome.PASS), len(audit.outcomes)
+    told = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
+    out = []
+    if not audit.findings:
+        out.append(f"Nothing speaks against {baseline} on {devices}, as far as the exports tell.")
+    elif not grave:
+        out.append(
+            f"On {devices} there is nothing of high severity; {counted(len(audit.findings), 'lighter finding')} "
+            f"{'speaks' if len(audit.findings) == 1 else 'speak'} against {baseline} ({', '.join(told)})."
+        )
+    else:
+        hurt = len({f.device for f in grave})
+        fails = f"The device does not meet {baseline}" if count == 1 else f"The {devices} do not meet {baseline}"
+        whom = "it has" if count == 1 else f"{'all' if hurt == count else hurt} of the devices have"
+        out.append(
+            f"{fails}: there {'is' if len(audit.findings) == 1 else 'are'} {counted(len(audit.findings), 'finding')} "
+            f"({', '.join(told)}), and {whom} some of high severity or above."
+        )
+        titles = Counter(f.title for f in grave).most_common(_NAMED)
+        named = [f"{title[0].lower()}{title[1:]} ({counted(n, 'time')})" for title, n in titles]
+        out.append(f"The gravest and most frequent: {_listed(named)}.")
+    open_ones = dossier.tally(Outcome.CANNOT_TELL)
+    rest = f"; {open_ones} cannot be told from the exports, and count neither way" if open_ones else ""
+    out.append(f"Of {counted(total, 'outcome')}, {passed} {'is a pass' if passed == 1 else 'are passes'}{rest}.")
+    if audit.accepted:
+        out.append(
+            f"For {counted(len(audit.accepted), 'finding')} somebody answers until a stated day; they are listed apart."
+        )
+    unread = [d for d in audit.estate.devices if d.ledger.unread_lines]
+    if audit.estate.failures:
+        out.append(f"{counted(len(audit.estate.failures), 'export')} could not be read at all.")
+    if unread:
+        lines = sum(d.ledger.unread_lines for d in unread)
+        out.append(
+            f"{counted(lines, 'line')} of the exports of {counted(len(unread), 'device')} "
+            f"{'was' if lines == 1 else 'were'} not understood; rules in them count as ones that may match."
+        )
+    elif not audit.estate.failures:
+        out.append("Every line of every export was read or set aside for a stated reason.")
+    return out
+
+
+def _listed(words: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"

@@ -1,0 +1,164 @@
+"""The audit as a workbook (XLSX): a sheet for each table, with filters, and a column for the auditee's answer."""
+
+from __future__ import annotations
+
+import io
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from aiguille._version import __version__
+from aiguille.reports.dossier import Dossier
+from aiguille.reports.tables import FINDINGS, OBJECTS, OUTCOMES, RULES, SUMMARY, UNREAD, Cell, Table
+from aiguille.reports.text import visible, visible_lines
+
+if TYPE_CHECKING:
+    from xlsxwriter import Workbook
+    from xlsxwriter.format import Format
+    from xlsxwriter.worksheet import Worksheet
+
+SHEETS = (SUMMARY, FINDINGS, RULES, OUTCOMES, OBJECTS, UNREAD)
+ANSWERS = ("answer of the auditee", "to be done by", "until")
+"""Columns of the findings that the auditee fills in."""
+
+CELL_LIMIT = 32_767
+"""Characters a cell may hold; longer text is cut, and says so."""
+
+ROW_LIMIT = 1_048_576
+"""Rows a sheet may hold (ECMA-376); what would lie beyond is told of in the last one."""
+
+_COLOURS = {
+    "critical": ("#8f1d14", "#ffffff"),
+    "high": ("#c8442c", "#ffffff"),
+    "medium": ("#f0b35a", "#1d2328"),
+    "low": ("#bcd9ec", "#1d2328"),
+    "info": ("#e3e5e6", "#1d2328"),
+    "fail": ("#f3c9c0", "#1d2328"),
+    "cannot tell": ("#f7e6bf", "#1d2328"),
+    "pass": ("#d5e8d8", "#1d2328"),
+    "shadowed": ("#f3c9c0", "#1d2328"),
+    "impossible": ("#f7e6bf", "#1d2328"),
+    "redundant": ("#f7e6bf", "#1d2328"),
+    "contradicted": ("#d5e5f0", "#1d2328"),
+    "partly hidden": ("#d5e5f0", "#1d2328"),
+}
+_COLOURED = {"severity", "outcome", "standing"}
+
+
+def as_workbook(dossier: Dossier) -> bytes:
+    """The bytes of the file; the same for the same audit."""
+    from xlsxwriter import Workbook
+
+    out = io.BytesIO()
+    # Text stays text: nothing a stranger wrote may become a formula, a link or a number.
+    book = Workbook(
+        out,
+        {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False, "in_memory": True},
+    )
+    estate = dossier.audit.estate
+    day = datetime(estate.as_of.year, estate.as_of.month, estate.as_of.day)  # noqa: DTZ001 - a file's stamp has no zone
+    book.set_properties(
+        {"title": _clean(estate.title or "Audit"), "comments": f"Aiguille {__version__}", "created": day, "author": ""}
+    )
+    look = _Look(book)
+    for table in SHEETS:
+        _sheet(book, look, table, dossier)
+    book.close()
+    return out.getvalue()
+
+
+class _Look:
+    """The formats of cells."""
+
+    def __init__(self, book: Workbook) -> None:
+        base = {"font_name": "Calibri", "font_size": 10, "valign": "top"}
+        self.title = book.add_format({**base, "bold": True, "font_size": 14})
+        self.note = book.add_format({**base, "font_color": "#5b656d"})
+        self.head = book.add_format({**base, "bold": True, "bg_color": "#e8e6df", "bottom": 1, "text_wrap": True})
+        self.text = book.add_format({**base, "text_wrap": True})
+        self.whole = book.add_format({**base, "num_format": "#,##0"})
+        self.real = book.add_format({**base, "num_format": "0.0"})
+        self.answer = book.add_format({**base, "text_wrap": True, "bg_color": "#fffdf0", "locked": False})
+        self.colours = {
+            word: book.add_format({"bg_color": ground, "font_color": ink}) for word, (ground, ink) in _COLOURS.items()
+        }
+
+    def of(self, kind: type) -> Format:
+        return self.whole if kind is int else self.real if kind is float else self.text
+
+
+def _sheet(book: Workbook, look: _Look, table: Table, dossier: Dossier) -> None:
+    sheet = book.add_worksheet(table.name)
+    top = _head(sheet, look, dossier) if table is SUMMARY else 0
+    answers = ANSWERS if table is FINDINGS else ()
+    for number, column in enumerate(table.columns):
+        sheet.set_column(number, number, column.width)
+        sheet.write_string(top, number, column.heading, look.head)
+    width = len(table.columns)
+    for number, heading in enumerate(answers, width):
+        sheet.set_column(number, number, 30)
+        sheet.write_string(top, number, heading, look.head)
+    last = top
+    for row in table.rows(dossier):
+        last += 1
+        if last == ROW_LIMIT - 1:
+            sheet.write_string(last, 0, "there are more rows than a sheet can hold; see the JSON", look.text)
+            break
+        for number, (column, value) in enumerate(zip(table.columns, row, strict=True)):
+            _write(sheet, last, number, value, look.of(column.type))
+        for number in range(width, width + len(answers)):
+            sheet.write_blank(last, number, None, look.answer)
+    sheet.freeze_panes(top + 1, 1)
+    sheet.autofilter(top, 0, max(last, top), width + len(answers) - 1)
+    _colour(sheet, look, table, top + 1, last)
+    sheet.set_landscape()
+    sheet.set_paper(9)  # A4
+    sheet.fit_to_pages(1, 0)
+    sheet.repeat_rows(top)
+
+
+def _head(sheet: Worksheet, look: _Look, dossier: Dossier) -> int:
+    """What the workbook is of, above the summary; returns the row the table begins in."""
+    estate = dossier.audit.estate
+    baseline = dossier.audit.baseline.name if dossier.audit.baseline else "none"
+    sheet.write_string(0, 0, _clean(estate.title or "Audit"), look.title)
+    told = [
+        f"as of {estate.as_of.isoformat()}, against baseline '{baseline}', by Aiguille {__version__}",
+        *(f"for {estate.about.client}" for _ in [0] if estate.about.client),
+        *(f"by {estate.about.auditor}" for _ in [0] if estate.about.auditor),
+        *(f"scope: {estate.about.scope}" for _ in [0] if estate.about.scope),
+    ]
+    for row, line in enumerate(told, 1):
+        sheet.write_string(row, 0, _clean(line), look.note)
+    return len(told) + 2
+
+
+def _colour(sheet: Worksheet, look: _Look, table: Table, first: int, last: int) -> None:
+    if last < first:
+        return
+    for number, column in enumerate(table.columns):
+        if column.heading in _COLOURED:
+            for word, made in look.colours.items():
+                rule: dict[str, Any] = {"type": "cell", "criteria": "==", "value": f'"{word}"', "format": made}
+                sheet.conditional_format(first, number, last, number, rule)
+        if table is SUMMARY and column.heading in ("critical", "high", "medium", "not understood"):
+            made = look.colours["high" if column.heading == "critical" else "fail"]
+            sheet.conditional_format(
+                first, number, last, number, {"type": "cell", "criteria": ">", "value": 0, "format": made}
+            )
+
+
+def _write(sheet: Worksheet, row: int, number: int, value: Cell, made: Format) -> None:
+    if value is None:
+        sheet.write_blank(row, number, None, made)
+    elif isinstance(value, str):
+        sheet.write_string(row, number, _clean(value), made)
+    elif abs(value) >= 1 << 53:
+        # Spreadsheets keep 53 bits of a number; what is longer stays exact as text.
+        sheet.write_string(row, number, str(value), made)
+    else:
+        sheet.write_number(row, number, value, made)
+
+
+def _clean(text: str) -> str:
+    shown = visible_lines(text) if "\n" in text else visible(text)
+    return shown if len(shown) <= CELL_LIMIT else shown[: CELL_LIMIT - 16] + " … (cut short)"
