@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from aiguille._version import __version__
 
-COMMANDS = ("read", "audit", "rules", "probe", "baseline", "dialect", "geo", "demo")
+COMMANDS = ("read", "audit", "rules", "probe", "explain", "figure", "baseline", "dialect", "geo", "demo")
 """Commands in the order help lists them; each is a module of this package with NAME, HELP, EXAMPLES, add and run."""
 
 EXIT_INTERRUPTED = 130
@@ -43,6 +43,7 @@ def _run(words: list[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except KeyboardInterrupt:
-        print("aiguille: interrupted; no file was left half written", file=sys.stderr)
+        done = ", ".join(getattr(arguments, "done", {}).values()) or "nothing"
+        print(f"aiguille: interrupted; done so far: {done}; no file was left half written", file=sys.stderr)
         return EXIT_INTERRUPTED
     return code

@@ -16,10 +16,12 @@ if TYPE_CHECKING:
     from aiguille.reports.files import Writer
 
 SEVERITIES = ("critical", "high", "medium", "low", "info", "never")
+ENDINGS = ".html, .xlsx, .csv, .rules.csv, .md, .json, .sarif, .oscal.json, .xml for JUnit, .txt"
 NAME = "audit"
 HELP = "check exports against the baseline and report what is wrong, where, and how to mend it"
 EXAMPLES = """examples:
   aiguille audit valley-gw.v4 valley-gw.v6
+  aiguille audit engagement/ --out report.html --out findings.xlsx
   aiguille audit engagement/ --json --fail-on medium"""
 
 
@@ -28,37 +30,23 @@ def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fail-on",
         choices=SEVERITIES,
-        default="high",
         metavar="SEVERITY",
-        help=f"end with exit code 1 on findings of this severity or above: {', '.join(SEVERITIES)} (default: high)",
+        help=f"end with exit code 1 on findings of this severity or above: {', '.join(SEVERITIES)} "
+        "(default: the engagement's, else high)",
     )
-    parser.add_argument(
-        "--baseline", metavar="NAME|FILE", help="check against this one (default: the engagement's, else standard)"
-    )
-    parser.add_argument(
-        "--accepted", metavar="FILE", help="accepted risks (default: the engagement's, if it names a file)"
-    )
-    parser.add_argument(
-        "--jobs", metavar="N", type=_jobs, default=0, help="processes to share devices among (default: one a core)"
-    )
-    options.add_output(parser)
-
-
-def _jobs(text: str) -> int:
-    if not (text.isdecimal() and text.isascii() and 1 <= int(text) <= 256):
-        raise argparse.ArgumentTypeError(f"'{text}' is not a number of processes from 1 to 256")
-    return int(text)
+    options.add_baseline(parser)
+    options.add_output(parser, ENDINGS)
 
 
 def run(arguments: argparse.Namespace) -> int:
     audit = report(arguments)
-    return options.exit_code(audit.estate, failing(audit, arguments.fail_on))
+    return options.exit_code(audit.estate, failing(audit, arguments.fail_on or audit.estate.fail_on or "high"))
 
 
 def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None) -> Audit:
     """Audit the paths, write every output asked for, and return the audit."""
-    import aiguille
-    from aiguille.reports import data, terminal
+    from aiguille.reports import data, outputs, terminal
+    from aiguille.reports.dossier import Dossier
 
     made: dict[str, Any] = {}
 
@@ -66,25 +54,19 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
         terminal.show_audit(console, made["audit"])
 
     writers: dict[str, Writer] = {
-        ".json": lambda: data.dump(data.audit_data(made["audit"])),
+        **outputs.writers(lambda: made["dossier"]),
         ".txt": lambda: output.as_text(arguments, view),
     }
     options.check_outputs(arguments, writers)
     estate = options.read_estate(arguments, paths)
-    with output.progress(arguments, "devices") as progress:
-        audit = made["audit"] = aiguille.audit(
-            estate,
-            getattr(arguments, "baseline", None),
-            accepted=getattr(arguments, "accepted", None),
-            jobs=getattr(arguments, "jobs", 0) or options.cores(len(estate.devices)),
-            progress=progress,
-        )
+    audit = made["audit"] = options.run_audit(arguments, estate)
+    made["dossier"] = Dossier(audit, options.jobs(arguments, estate))
     # On a terminal the view that follows says this once.
     if arguments.json or not sys.stdout.isatty():
         for note in audit.notes:
             options.log.warning("%s", note)
     if arguments.json:
-        sys.stdout.write(writers[".json"]())
+        sys.stdout.write(data.dump(data.audit_data(audit)))
     else:
         output.show(arguments, view)
     options.write_outputs(arguments, writers)

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from aiguille.cli import options, output
+from aiguille.cli import completion, options, output
 from aiguille.model import EXIT_OK, UsageError
 
 if TYPE_CHECKING:
@@ -42,13 +42,20 @@ def add(parser: argparse.ArgumentParser) -> None:
     made["list"].add_argument(
         "--area", choices=AREAS, metavar="AREA", help=f"only checks of this area: {', '.join(AREAS)}"
     )
-    made["explain"].add_argument("check", metavar="CHECK", help="the id of a check, such as access.idle-timeout")
+    check = made["explain"].add_argument(
+        "check", metavar="CHECK", help="the id of a check, such as access.idle-timeout"
+    )
+    options.complete(check, completion.checks)
     for name in ("list", "explain"):
-        made[name].add_argument("--baseline", metavar="NAME|FILE", help="with the checks of one's own in this baseline")
+        chosen = made[name].add_argument(
+            "--baseline", metavar="NAME|FILE", help="with the checks of one's own in this baseline"
+        )
+        options.complete(chosen, completion.baselines)
     made["start"].add_argument("file", metavar="FILE", type=Path, help="the file to write, ending in .yaml")
-    made["start"].add_argument(
+    origin = made["start"].add_argument(
         "--from", dest="origin", default="standard", metavar="NAME", help="the baseline to extend (default: standard)"
     )
+    options.complete(origin, completion.baselines)
     made["start"].add_argument("--force", action="store_true", help="replace the file if it exists")
     options.add_manner(made["start"])
     made["check"].add_argument(

@@ -23,7 +23,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         type=Path,
         help="where to write it (default: valdrane-lifts)",
     )
-    options.add_output(parser)
+    options.add_output(parser, audit.ENDINGS)
     parser.set_defaults(as_of=None)
 
 

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from aiguille.cli import options, output
+from aiguille.cli import completion, options, output
 from aiguille.model import EXIT_OK, EXIT_USAGE, UsageError
 
 if TYPE_CHECKING:
@@ -39,7 +39,8 @@ def add(parser: argparse.ArgumentParser) -> None:
         name: actions.add_parser(name, help=told, description=told[0].upper() + told[1:] + ".")
         for name, told in _HELP.items()
     }
-    made["explain"].add_argument("dialect", metavar="NAME|FILE", help="a dialect's name, or a dialect file")
+    dialect = made["explain"].add_argument("dialect", metavar="NAME|FILE", help="a dialect's name, or a dialect file")
+    options.complete(dialect, completion.dialects)
     made["check"].add_argument("file", metavar="FILE", type=Path, help="a dialect file")
     made["check"].add_argument("samples", nargs="*", metavar="SAMPLE", type=Path, help="exports of the make")
     made["start"].add_argument("sample", metavar="SAMPLE", type=Path, help="an export of the make")

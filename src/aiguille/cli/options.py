@@ -7,16 +7,18 @@ import gc
 import logging
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
+from aiguille.cli import completion
 from aiguille.model import EXIT_UNREADABLE, Estate, UsageError
 
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from aiguille.baseline import Audit
     from aiguille.reports.files import Writer
 
 WIDTH = 100
@@ -35,7 +37,10 @@ def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
         metavar="PATH",
         help="an export, a folder of exports, or an engagement file or its folder",
     )
-    parser.add_argument("--format", metavar="NAME", help="take every file for this format instead of recognising it")
+    wanted = parser.add_argument(
+        "--format", metavar="NAME", help="take every file for this format instead of recognising it"
+    )
+    complete(wanted, completion.formats)
     parser.add_argument(
         "--dialect",
         action="append",
@@ -65,7 +70,32 @@ def add_as_of(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_output(parser: argparse.ArgumentParser) -> None:
+def add_baseline(parser: argparse.ArgumentParser) -> None:
+    """What a command that audits asks for beside its paths."""
+    chosen = parser.add_argument(
+        "--baseline", metavar="NAME|FILE", help="check against this one (default: the engagement's, else standard)"
+    )
+    complete(chosen, completion.baselines)
+    parser.add_argument(
+        "--accepted", metavar="FILE", help="accepted risks (default: the engagement's, if it names a file)"
+    )
+    parser.add_argument(
+        "--jobs", metavar="N", type=_jobs, default=0, help="processes to share devices among (default: one a core)"
+    )
+
+
+def _jobs(text: str) -> int:
+    if not (text.isdecimal() and text.isascii() and 1 <= int(text) <= 256):
+        raise argparse.ArgumentTypeError(f"'{text}' is not a number of processes from 1 to 256")
+    return int(text)
+
+
+def complete(action: argparse.Action, completer: Callable[..., Iterable[str]]) -> None:
+    """Let the shell propose these where the option's value is typed."""
+    action.completer = completer  # type: ignore[attr-defined]
+
+
+def add_output(parser: argparse.ArgumentParser, endings: str = ".json, .txt") -> None:
     parser.add_argument(
         "--json", action="store_true", help="write JSON to standard output instead of the terminal view"
     )
@@ -75,7 +105,7 @@ def add_output(parser: argparse.ArgumentParser) -> None:
         default=[],
         metavar="FILE",
         type=Path,
-        help="also write there, in the format its extension names (.json, .txt); repeatable",
+        help=f"also write there, in the format its ending names ({endings}); repeatable",
     )
     parser.add_argument("--force", action="store_true", help="replace files that exist")
     add_manner(parser)
@@ -118,8 +148,14 @@ def start_messages(arguments: argparse.Namespace) -> None:
     log.setLevel(level)
 
 
+def did(arguments: argparse.Namespace, stage: str, what: str) -> None:
+    """Note what is done so far, for whoever interrupts."""
+    vars(arguments).setdefault("done", {})[stage] = what
+
+
 def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None) -> Estate:
     """Read the paths given and say what was recognised, missing or odd."""
+    from aiguille.cli.output import progress
     from aiguille.estate import read
     from aiguille.reports.text import counted, visible
 
@@ -127,13 +163,15 @@ def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | Non
     collecting = gc.isenabled()
     gc.disable()
     try:
-        estate = read(
-            arguments.paths if paths is None else paths,
-            format=getattr(arguments, "format", None),
-            dialects=getattr(arguments, "dialect", ()),
-            as_of=arguments.as_of,
-            geo=getattr(arguments, "geo", ()),
-        )
+        with progress(arguments, "exports", "read") as told:
+            estate = read(
+                arguments.paths if paths is None else paths,
+                format=getattr(arguments, "format", None),
+                dialects=getattr(arguments, "dialect", ()),
+                as_of=arguments.as_of,
+                geo=getattr(arguments, "geo", ()),
+                progress=told,
+            )
     finally:
         if collecting:
             gc.enable()
@@ -153,6 +191,26 @@ def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | Non
     return estate
 
 
+def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
+    """Check an estate as the options and the engagement ask for."""
+    import aiguille
+    from aiguille.cli.output import progress
+
+    with progress(arguments, "devices", "checked") as told:
+        return aiguille.audit(
+            estate,
+            getattr(arguments, "baseline", None),
+            accepted=getattr(arguments, "accepted", None),
+            jobs=jobs(arguments, estate),
+            progress=told,
+        )
+
+
+def jobs(arguments: argparse.Namespace, estate: Estate) -> int:
+    """How many processes share the devices."""
+    return getattr(arguments, "jobs", 0) or cores(len(estate.devices))
+
+
 def cores(tasks: int) -> int:
     """Processes worth starting for some tasks: one a core, none for a handful."""
     return 1 if tasks < 4 else min(os.cpu_count() or 1, tasks)
@@ -164,20 +222,23 @@ def exit_code(estate: Estate, otherwise: int = 0) -> int:
     return EXIT_UNREADABLE if broken else otherwise
 
 
-def check_outputs(arguments: argparse.Namespace, writers: dict[str, Writer]) -> None:
+def check_outputs(arguments: argparse.Namespace, writers: Iterable[str]) -> None:
     """Refuse impossible output files before any work is done."""
-    from aiguille.reports.files import writer_for
+    from aiguille.reports.files import ending_of
 
     for path in arguments.out:
-        writer_for(path, writers)
+        ending_of(path, writers)
         if path.exists() and not arguments.force:
             raise UsageError(f"{path}: exists already; name another file or add --force to replace it")
 
 
 def write_outputs(arguments: argparse.Namespace, writers: dict[str, Writer]) -> None:
     """Write every file of ``--out``, each whole."""
-    from aiguille.reports.files import write_whole, writer_for
+    from aiguille.cli.output import working
+    from aiguille.reports.files import as_bytes, ending_of, write_whole
 
     for path in arguments.out:
-        write_whole(path, writer_for(path, writers)().encode(), force=arguments.force)
+        with working(arguments, f"writing {path.name}"):
+            write_whole(path, as_bytes(writers[ending_of(path, writers)]()), force=arguments.force)
+        did(arguments, f"file {path}", f"{path} is written")
         log.info("written: %s", path)

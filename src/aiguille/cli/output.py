@@ -18,6 +18,9 @@ if TYPE_CHECKING:
     from aiguille.reports.data import Data
     from aiguille.reports.files import Writer
 
+ENDINGS = (".json", ".txt")
+"""Of the files that every report can be written to."""
+
 _TRAILING = re.compile(r"[ \t]+$", re.MULTILINE)
 
 
@@ -47,17 +50,22 @@ def report(arguments: Namespace, data: Callable[[], Data], view: Callable[[Conso
     writers: dict[str, Writer] = {".json": lambda: dump(data()), ".txt": lambda: as_text(arguments, view)}
     options.check_outputs(arguments, writers)
     if arguments.json:
-        sys.stdout.write(writers[".json"]())
+        sys.stdout.write(dump(data()))
     else:
         show(arguments, view)
     options.write_outputs(arguments, writers)
 
 
 @contextmanager
-def progress(arguments: Namespace, what: str) -> Iterator[Callable[[int, int], None]]:
-    """A bar on standard error while something long runs; on a terminal only."""
+def progress(arguments: Namespace, what: str, done: str) -> Iterator[Callable[[int, int], None]]:
+    """A bar on standard error while something long runs; on a terminal only. What is done so far is noted in any case."""
+    from aiguille.cli.options import did
+
+    def note(number: int, total: int) -> None:
+        did(arguments, what, f"{number} of {total} {what} {done}")
+
     if arguments.quiet or not sys.stderr.isatty():
-        yield lambda done, total: None
+        yield note
         return
     from rich.console import Console
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
@@ -66,4 +74,21 @@ def progress(arguments: Namespace, what: str) -> Iterator[Callable[[int, int], N
     columns = (TextColumn(what), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
     with Progress(*columns, console=target, transient=True) as bar:
         task = bar.add_task(what, total=None)
-        yield lambda done, total: bar.update(task, completed=done, total=total)
+
+        def show(number: int, total: int) -> None:
+            note(number, total)
+            bar.update(task, completed=number, total=total)
+
+        yield show
+
+
+@contextmanager
+def working(arguments: Namespace, what: str) -> Iterator[None]:
+    """A turning sign on standard error while something runs whose end cannot be told; on a terminal only."""
+    if arguments.quiet or not sys.stderr.isatty():
+        yield
+        return
+    from rich.console import Console
+
+    with Console(stderr=True, no_color=arguments.no_color or None).status(what):
+        yield

@@ -3,17 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from aiguille.cli import options, output
 from aiguille.model import UsageError
-
-if TYPE_CHECKING:
-    from rich.console import Console
-
-    from aiguille.reports.files import Writer
 
 NAME = "read"
 HELP = "show what the exports say, and every line that could not be read"
@@ -47,20 +40,13 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsageError("name an export, a folder of exports or an engagement file, or use --sheet-template FILE")
     from aiguille.reports import data, terminal
 
-    def view(console: Console) -> None:
-        terminal.show_read(console, estate, show=arguments.show)
-
-    writers: dict[str, Writer] = {
-        ".json": lambda: data.dump(data.read_data(estate)),
-        ".txt": lambda: output.as_text(arguments, view),
-    }
-    options.check_outputs(arguments, writers)
+    options.check_outputs(arguments, output.ENDINGS)
     estate = options.read_estate(arguments)
-    if arguments.json:
-        sys.stdout.write(writers[".json"]())
-    else:
-        output.show(arguments, view)
-    options.write_outputs(arguments, writers)
+    output.report(
+        arguments,
+        lambda: data.read_data(estate),
+        lambda console: terminal.show_read(console, estate, show=arguments.show),
+    )
     return options.exit_code(estate)
 
 

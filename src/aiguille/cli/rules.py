@@ -9,7 +9,7 @@ import os
 import sys
 from typing import TYPE_CHECKING
 
-from aiguille.cli import options
+from aiguille.cli import options, output
 
 if TYPE_CHECKING:
     from aiguille.reports.files import Writer
@@ -58,7 +58,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="processes for long rule sets (default: all cores)",
     )
-    options.add_output(parser)
+    options.add_output(parser, ".json, .csv, .txt")
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -66,7 +66,9 @@ def run(arguments: argparse.Namespace) -> int:
     gc.disable()
     from aiguille.analysis import Programs, standings
     from aiguille.analysis.listing import Selection, read_touching, select
+    from aiguille.reports.csvfile import as_csv
     from aiguille.reports.rules import rules_data, show_rules
+    from aiguille.reports.tables import RULES, rules_rows
 
     touching = read_touching(arguments.touching) if arguments.touching else None
     wanted = Selection(arguments.standing, arguments.chain, arguments.action, touching, arguments.sort)
@@ -76,13 +78,19 @@ def run(arguments: argparse.Namespace) -> int:
         show_rules(options.console(arguments, io.StringIO()), found, lines.append)
         return "".join(lines)
 
-    writers: dict[str, Writer] = {".json": lambda: "".join(rules_data(found)), ".txt": text}
+    writers: dict[str, Writer] = {
+        ".json": lambda: "".join(rules_data(found)),
+        ".csv": lambda: as_csv(RULES, rules_rows(found)),
+        ".txt": text,
+    }
     options.check_outputs(arguments, writers)
     estate = options.read_estate(arguments)
     found = []
-    for device in estate.devices:
-        programs = Programs(device)
-        found.append((device, select(programs, standings(programs, arguments.jobs), wanted)))
+    with output.progress(arguments, "devices", "judged") as told:
+        for number, device in enumerate(estate.devices, 1):
+            programs = Programs(device)
+            found.append((device, select(programs, standings(programs, arguments.jobs), wanted)))
+            told(number, len(estate.devices))
     if arguments.json:
         sys.stdout.writelines(rules_data(found))
     else:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
@@ -80,6 +80,7 @@ def read(
     dialects: Iterable[str | Path] = (),
     as_of: date | None = None,
     geo: Iterable[str | Path] = (),
+    progress: Callable[[int, int], None] | None = None,
 ) -> Estate:
     """Read exports, folders of exports and engagement files into an estate.
 
@@ -87,6 +88,7 @@ def read(
     dialects: dialect files to know beside those that come with the package
     as_of: the day ages are counted from; default: the engagement's, else today
     geo: location data beside the engagement's: registry statistics or MMDB files, later ones winning
+    progress: told how many exports of how many are read
 
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
     engagement or dialect file or an unknown format.
@@ -98,12 +100,14 @@ def read(
         _look(Path(path), wanted, found)
     locations = read_locations([*found.geo, *map(Path, geo)])
     devices: list[Device] = []
-    for job in found.jobs:
+    for number, job in enumerate(found.jobs, 1):
         try:
             for device in _devices(job):
                 devices.append(located(_unique(device, {d.name for d in devices}), locations))
         except UnreadableError as error:
             found.failures.append(Failure(job.files[0].path, str(error)))
+        if progress is not None:
+            progress(number, len(found.jobs))
     for device in devices:
         for zone in device.zones:
             if zone.guessed:

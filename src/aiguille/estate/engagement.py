@@ -217,8 +217,8 @@ def _explain(path: Path, text: str, message: str) -> str:
     value = re.search(r"enum value '([^']+)'", what)
     if value:
         severity = key[0] == "fail_on"
-        known = ", ".join(get_args(FailOn) if severity else Side)
-        what = f"'{value[1]}' is not a {'severity' if severity else 'side'}; known are {known}"
+        words = ", ".join(get_args(FailOn) if severity else Side)
+        what = f"'{value[1]}' is not a {'severity' if severity else 'side'}; known are {words}"
     return f"{path}:{_line_of(text, number, value[1] if value else key[0])}: {what[0].lower()}{what[1:]} ({key[0]})"
 
 

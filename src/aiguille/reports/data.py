@@ -22,6 +22,9 @@ def audit_data(audit: Audit) -> Data:
     return {
         "aiguille": {"version": __version__},
         "title": audit.estate.title,
+        "client": audit.estate.about.client,
+        "auditor": audit.estate.about.auditor,
+        "scope": audit.estate.about.scope,
         "as_of": audit.estate.as_of.isoformat(),
         "baseline": audit.baseline.name if audit.baseline else "",
         "devices": [_device(device) for device in audit.estate.devices],
@@ -32,10 +35,10 @@ def audit_data(audit: Audit) -> Data:
             {"check": o.check, "device": o.device, "outcome": o.outcome.value, "because": o.because}
             for o in audit.outcomes
         ],
-        "findings": [_finding(finding) for finding in audit.findings],
+        "findings": [finding_data(finding) for finding in audit.findings],
         "accepted": [
             {
-                **_finding(finding),
+                **finding_data(finding),
                 "reason": one.risk.reason,
                 "owner": one.risk.owner,
                 "until": one.risk.until.isoformat(),
@@ -231,7 +234,8 @@ def _failures(estate: Estate) -> list[Data]:
     return [{"path": failure.path, "message": failure.message} for failure in estate.failures]
 
 
-def _finding(finding: Finding) -> Data:
+def finding_data(finding: Finding) -> Data:
+    """A finding as `schemas/audit.schema.json` has it."""
     witness = None
     if finding.proof is not None:
         witness = {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from aiguille.model import UsageError
@@ -37,13 +37,12 @@ def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
 Writer = Callable[[], str | bytes]
 
 
-def writer_for(path: Path, writers: dict[str, Writer]) -> Writer:
-    """The writer for the ending of a file's name, the longest that fits; raises UsageError, listing those there are."""
-    name = path.name.lower()
-    fitting = [ending for ending in writers if name.endswith(ending)]
+def ending_of(path: Path, known: Iterable[str]) -> str:
+    """The ending of a file's name, the longest of those known that fits; raises UsageError, listing them, if none does."""
+    fitting = [ending for ending in known if path.name.lower().endswith(ending)]
     if not fitting:
-        raise UsageError(f"{path}: the ending tells the format; known are {', '.join(sorted(writers))}")
-    return writers[max(fitting, key=len)]
+        raise UsageError(f"{path}: the ending tells the format; known are {', '.join(sorted(known))}")
+    return max(fitting, key=len)
 
 
 def as_bytes(content: str | bytes) -> bytes:

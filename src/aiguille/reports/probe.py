@@ -93,7 +93,8 @@ def _chain_line(visit: Visit) -> Text:
 def _visit_line(device: Device, visit: Visit) -> Text:
     out = Text()
     if visit.tried:
-        out.append(f"{counted(visit.tried, 'rule')} before do not match\n", "dim")
+        verb = "does" if visit.tried == 1 else "do"
+        out.append(f"{counted(visit.tried, 'rule')} before {verb} not match\n", "dim")
     if visit.rule is None:
         hits = f", {visit.chain.hits.packets} packets so far" if visit.chain.hits else ""
         return out.append(f"end of the chain: policy {visit.action.value}{hits}")

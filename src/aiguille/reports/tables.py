@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from math import log2
 
+from aiguille.analysis import StandingReport
 from aiguille.analysis.objects import kind_of, objects_of, uses
 from aiguille.baseline import Evidence, Finding, Outcome, Severity
+from aiguille.model import Device
+from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.rules import object_members
+from aiguille.reports.rules import Describer, object_members, rule_data
 
 Cell = str | int | float | None
 
@@ -113,25 +116,35 @@ def _summary(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
 
 def _rules(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
     for rules in dossier.rules.values():
-        for one in rules:
-            yield (
-                one["device"],
-                one["rulebase"],
-                one["chain"],
-                one["rule"],
-                one["name"] or one["comment"] or None,
-                one["match"],
-                one["action"],
-                one["target"] or None,
-                one["standing"],
-                "; ".join(f"{b['chain']} {b['rule']}" for b in one["because"]) or one["why"],
-                one["openness"],
-                one["hits"],
-                one["last_hit"],
-                one["file"],
-                one["line"],
-                one["text"],
-            )
+        yield from map(_rule, rules)
+
+
+def rules_rows(found: Iterable[tuple[Device, Sequence[StandingReport]]]) -> Iterator[tuple[Cell, ...]]:
+    """The rows of `RULES` for a listing."""
+    for device, reports in found:
+        describer = Describer(device)
+        yield from (_rule(rule_data(device, describer, report)) for report in reports)
+
+
+def _rule(one: Data) -> tuple[Cell, ...]:
+    return (
+        one["device"],
+        one["rulebase"],
+        one["chain"],
+        one["rule"],
+        one["name"] or one["comment"] or None,
+        one["match"],
+        one["action"],
+        one["target"] or None,
+        one["standing"],
+        "; ".join(f"{b['chain']} {b['rule']}" for b in one["because"]) or one["why"],
+        one["openness"],
+        one["hits"],
+        one["last_hit"],
+        one["file"],
+        one["line"],
+        one["text"],
+    )
 
 
 def _outcomes(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:

@@ -32,6 +32,11 @@ _SHOWN_SETTINGS = 30
 _LABEL = 8
 
 
+def severity_badge(severity: Severity) -> Text:
+    """The severity as it stands before a finding's title."""
+    return Text(f" {severity.value.upper()} ", _STYLES[severity])
+
+
 def show_audit(console: Console, audit: Audit) -> None:
     """A verdict on top, then findings by device and severity, then what could not be told or read."""
     _head(console, audit)
@@ -129,7 +134,7 @@ def _alike(findings: Sequence[Finding]) -> Iterator[list[Finding]]:
 def _finding(console: Console, alike: Sequence[Finding]) -> None:
     finding = alike[0]
     head = Text.assemble(
-        (f" {finding.severity.value.upper()} ", _STYLES[finding.severity]),
+        severity_badge(finding.severity),
         " ",
         (finding.title, "bold"),
         (f"  {len(alike)} times" if len(alike) > 1 else "", "dim"),

@@ -25,6 +25,8 @@ RULES_SHOWN = 3_000
 UNREAD_SHOWN = 2_000
 _COUNTRIES_SHOWN = 12
 
+_ORDER = (Outcome.FAIL, Outcome.ACCEPTED, Outcome.CANNOT_TELL, Outcome.PASS, Outcome.NOT_APPLICABLE)
+
 Content = dict[str, Any]
 
 
@@ -85,8 +87,8 @@ def _matrix(dossier: Dossier) -> Content | None:
     if not dossier.devices:
         return None
     by_place: dict[tuple[str, str], dict[Severity, int]] = {}
-    for (device, area, severity), count in dossier.counts.items():
-        by_place.setdefault((device, str(area)), {})[severity] = count
+    for (name, where, severity), count in dossier.counts.items():
+        by_place.setdefault((name, str(where)), {})[severity] = count
     asked = Counter(
         (o.device, o.check.partition(".")[0]) for o in dossier.audit.outcomes if o.outcome is Outcome.CANNOT_TELL
     )
@@ -206,7 +208,7 @@ def _baseline(dossier: Dossier) -> Content | None:
     return {
         "baseline": dossier.audit.baseline,
         "areas": areas,
-        "outcomes": list(Outcome),
+        "outcomes": _ORDER,
         "scoped": any(layer.scopes for layer in dossier.audit.baseline.layers) if dossier.audit.baseline else False,
     }
 
@@ -217,7 +219,6 @@ def _check(dossier: Dossier, one: Any) -> Content:
     rows: dict[tuple[Outcome, str], list[str]] = {}
     for outcome in told.values():
         rows.setdefault((outcome.outcome, outcome.because), []).append(outcome.device)
-    order = list(Outcome)
     return {
         "check": one.check,
         "severity": one.severity or one.check.severity,
@@ -226,7 +227,7 @@ def _check(dossier: Dossier, one: Any) -> Content:
         "counts": Counter(outcome.outcome for outcome in told.values()),
         "rows": sorted(
             ((outcome, because, devices) for (outcome, because), devices in rows.items()),
-            key=lambda row: order.index(row[0]),
+            key=lambda row: _ORDER.index(row[0]),
         ),
     }
 

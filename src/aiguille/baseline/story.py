@@ -1,0 +1,113 @@
+"""The full story of one finding: what it rests on, the walk of the packet that proves it, where else it occurs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from aiguille.analysis import Answer, Prober, Programs
+from aiguille.baseline.accepted import Acceptance
+from aiguille.baseline.audit import Audit, Finding
+from aiguille.baseline.tailoring import Chosen
+from aiguille.model import Device, Span, UsageError
+
+SHORTEST = 4
+"""Digits of a fingerprint that are enough to name a finding, if no other begins so."""
+
+AROUND = 3
+"""Lines shown before and after those a finding rests on."""
+
+ACCEPTED_FOR = timedelta(days=90)
+"""How long a proposed acceptance lasts: until the next review, if those are quarterly."""
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A line of an export: its number, its text with secrets masked, and whether the finding rests on it."""
+
+    number: int
+    text: str
+    meant: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Excerpt:
+    """Lines of one file around those a finding rests on."""
+
+    where: Span
+    lines: tuple[Line, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Story:
+    """One finding with what there is to know of it.
+
+    chosen: the check as it ran on this device
+    walk: what the proving packet meets on its way; None for findings without one
+    elsewhere: findings of the same check on other devices, by device
+    until: the day a proposed acceptance ends
+    """
+
+    finding: Finding
+    device: Device
+    chosen: Chosen | None
+    excerpts: tuple[Excerpt, ...]
+    walk: Answer | None
+    accepted: Acceptance | None
+    elsewhere: tuple[tuple[str, int], ...]
+    until: date
+
+
+def tell(audit: Audit, fingerprint: str) -> Story:
+    """The story of the finding whose fingerprint is, or begins with, the one given.
+
+    Raises UsageError if none does, or several do.
+    """
+    finding, accepted = _named(audit, fingerprint)
+    device = next(one for one in audit.estate.devices if one.name == finding.device)
+    chosen = audit.baseline.for_device(device) if audit.baseline else ()
+    walk = None
+    if finding.proof is not None:
+        walk = Answer((Prober(Programs(device)).probe(finding.proof.packet),))
+    counts: dict[str, int] = {}
+    for one in audit.findings:
+        if one.check == finding.check and one.device != finding.device:
+            counts[one.device] = counts.get(one.device, 0) + 1
+    return Story(
+        finding,
+        device,
+        next((one for one in chosen if one.check.id == finding.check), None),
+        tuple(_excerpt(device, evidence.where) for evidence in finding.evidence),
+        walk,
+        accepted,
+        tuple(counts.items()),
+        audit.estate.as_of + ACCEPTED_FOR,
+    )
+
+
+def _named(audit: Audit, fingerprint: str) -> tuple[Finding, Acceptance | None]:
+    wanted = fingerprint.lower()
+    if len(wanted) < SHORTEST or any(sign not in "0123456789abcdef" for sign in wanted):
+        raise UsageError(
+            f"'{fingerprint}' is no fingerprint: at least {SHORTEST} of its 16 digits 0-9 and a-f, as the audit prints them"
+        )
+    told: list[tuple[Finding, Acceptance | None]] = [*((one, None) for one in audit.findings), *audit.accepted]
+    found = [one for one in told if one[0].fingerprint.startswith(wanted)]
+    if not found:
+        raise UsageError(
+            f"no finding of these exports has a fingerprint that begins with '{wanted}'; it may be mended, or the baseline is another"
+        )
+    if len(found) > 1:
+        names = ", ".join(f"{one.fingerprint} ({one.check} on {one.device})" for one, _ in found[:6])
+        raise UsageError(f"'{wanted}' begins the fingerprints of {len(found)} findings: {names}; give more digits")
+    return found[0]
+
+
+def _excerpt(device: Device, where: Span) -> Excerpt:
+    source = next((one for one in device.sources if one.path == where.file), None)
+    if source is None:
+        return Excerpt(where, ())
+    first, last = max(1, where.first - AROUND), min(len(source.lines), where.last + AROUND)
+    texts = device.text(Span(where.file, first, last))
+    lines = (Line(number, text, where.first <= number <= where.last) for number, text in enumerate(texts, first))
+    return Excerpt(where, tuple(lines))
