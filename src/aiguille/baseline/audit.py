@@ -26,6 +26,8 @@ from aiguille.model import AiguilleError, Device, Estate, Setting, Span
 from aiguille.space import Packet
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from aiguille.baseline.accepted import Acceptance
     from aiguille.baseline.tailoring import Baseline, Chosen
 
@@ -97,6 +99,23 @@ class Audit:
 
     def worst(self) -> Severity | None:
         return max((f.severity for f in self.findings), key=lambda s: s.rank, default=None)
+
+    def to_frame(self) -> pd.DataFrame:
+        """The findings as a data frame of pandas, accepted ones at the end.
+
+        Columns: fingerprint, device, check, area, severity (an ordered category, info lowest), title, detail, file, line and
+        text of the most telling evidence, packet (a sentence) and certain, fix, controls, accepted_by and accepted_until.
+        Raises UsageError if pandas is not installed.
+        """
+        from aiguille.baseline.frames import findings_frame
+
+        return findings_frame(self)
+
+    def outcomes_frame(self) -> pd.DataFrame:
+        """The outcomes as a data frame: device, check, outcome, because. Raises UsageError if pandas is not installed."""
+        from aiguille.baseline.frames import outcomes_frame
+
+        return outcomes_frame(self)
 
 
 def run(

@@ -34,11 +34,7 @@ _HELP = {
 
 
 def add(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(title="actions", metavar="ACTION", required=True, dest="action")
-    made = {
-        name: actions.add_parser(name, help=told, description=told[0].upper() + told[1:] + ".")
-        for name, told in _HELP.items()
-    }
+    made = options.add_actions(parser, _HELP, EXAMPLES)
     made["list"].add_argument(
         "--area", choices=AREAS, metavar="AREA", help=f"only checks of this area: {', '.join(AREAS)}"
     )
@@ -107,12 +103,11 @@ def _explain(arguments: argparse.Namespace) -> int:
 def _start(arguments: argparse.Namespace) -> int:
     from aiguille.baseline import CATALOGUE, load
     from aiguille.reports import baselines
-    from aiguille.reports.files import write_whole
+    from aiguille.reports.files import refuse_existing, write_whole
 
     if arguments.file.suffix not in (".yaml", ".yml"):
         raise UsageError(f"{arguments.file}: a baseline file ends in .yaml, so that it is known for one")
-    if arguments.file.exists() and not arguments.force:
-        raise UsageError(f"{arguments.file}: exists already; name another file or add --force to replace it")
+    refuse_existing(arguments.file, force=arguments.force)
     origin = load(arguments.origin, CATALOGUE)
     text = baselines.template(arguments.file.stem, arguments.origin, origin.catalogue)
     write_whole(arguments.file, text.encode(), force=arguments.force)

@@ -34,11 +34,7 @@ _HELP = {
 
 
 def add(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(title="actions", metavar="ACTION", required=True, dest="action")
-    made = {
-        name: actions.add_parser(name, help=told, description=told[0].upper() + told[1:] + ".")
-        for name, told in _HELP.items()
-    }
+    made = options.add_actions(parser, _HELP, EXAMPLES)
     dialect = made["explain"].add_argument("dialect", metavar="NAME|FILE", help="a dialect's name, or a dialect file")
     options.complete(dialect, completion.dialects)
     made["check"].add_argument("file", metavar="FILE", type=Path, help="a dialect file")
@@ -91,10 +87,10 @@ def _check(arguments: argparse.Namespace) -> int:
 def _start(arguments: argparse.Namespace) -> int:
     from aiguille.readers import load
     from aiguille.readers.mapped.starting import start
-    from aiguille.reports.files import write_whole
+    from aiguille.reports.files import refuse_existing, write_whole
 
-    if arguments.out is not None and arguments.out.exists() and not arguments.force:
-        raise UsageError(f"{arguments.out}: exists already; name another file or add --force to replace it")
+    if arguments.out is not None:
+        refuse_existing(arguments.out, force=arguments.force)
     made = start(load(arguments.sample))
     if arguments.out is None:
         sys.stdout.write(made.text)

@@ -21,11 +21,7 @@ _HELP = {
 
 
 def add(parser: argparse.ArgumentParser) -> None:
-    actions = parser.add_subparsers(title="actions", metavar="ACTION", required=True, dest="action")
-    made = {
-        name: actions.add_parser(name, help=told, description=told[0].upper() + told[1:] + ".")
-        for name, told in _HELP.items()
-    }
+    made = options.add_actions(parser, _HELP, EXAMPLES)
     made["lookup"].add_argument("addresses", nargs="+", metavar="ADDRESS", help="an IPv4 or IPv6 address")
     made["lookup"].add_argument(
         "--in", dest="folder", metavar="PATH", type=Path, help="with the location data this engagement names"

@@ -7,13 +7,13 @@ import gc
 import logging
 import os
 import sys
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
 from aiguille.cli import completion
-from aiguille.model import EXIT_UNREADABLE, Estate, UsageError
+from aiguille.model import EXIT_UNREADABLE, Estate
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -51,6 +51,24 @@ def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
     )
     add_geo(parser)
     add_as_of(parser)
+
+
+def add_actions(
+    parser: argparse.ArgumentParser, told: Mapping[str, str], examples: str
+) -> dict[str, argparse.ArgumentParser]:
+    """The parsers of a command's actions by name; the help of each ends with the examples that are about it."""
+    actions = parser.add_subparsers(title="actions", metavar="ACTION", required=True, dest="action")
+    out = {}
+    for name, about in told.items():
+        mine = [line for line in examples.splitlines() if line.strip().startswith(f"{parser.prog} {name} ")]
+        out[name] = actions.add_parser(
+            name,
+            help=about,
+            description=f"{about[0].upper()}{about[1:]}.",
+            epilog="\n".join(["examples:", *mine]) if mine else None,
+            formatter_class=parser.formatter_class,
+        )
+    return out
 
 
 def add_geo(parser: argparse.ArgumentParser) -> None:
@@ -224,12 +242,11 @@ def exit_code(estate: Estate, otherwise: int = 0) -> int:
 
 def check_outputs(arguments: argparse.Namespace, writers: Iterable[str]) -> None:
     """Refuse impossible output files before any work is done."""
-    from aiguille.reports.files import ending_of
+    from aiguille.reports.files import ending_of, refuse_existing
 
     for path in arguments.out:
         ending_of(path, writers)
-        if path.exists() and not arguments.force:
-            raise UsageError(f"{path}: exists already; name another file or add --force to replace it")
+        refuse_existing(path, force=arguments.force)
 
 
 def write_outputs(arguments: argparse.Namespace, writers: dict[str, Writer]) -> None:

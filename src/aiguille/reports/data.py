@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from math import isinf
 from typing import Any, TypeVar
@@ -11,6 +10,7 @@ from aiguille._version import __version__
 from aiguille.baseline import Audit, Finding, RuleRef
 from aiguille.model import Addresses, Device, Entry, Estate, Setting, Span
 from aiguille.model.spelling import spell_operand
+from aiguille.reports.text import to_json
 
 Data = dict[str, Any]
 
@@ -66,7 +66,7 @@ def read_data(estate: Estate) -> Data:
 
 def dump(data: Data) -> str:
     """JSON text, the same for the same data."""
-    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+    return to_json(data, indent=2) + "\n"
 
 
 def _device(device: Device) -> Data:

@@ -298,9 +298,7 @@ def geo(dossier: Dossier) -> Figure | None:
 def _shades() -> Any:
     from matplotlib.colors import LinearSegmentedColormap
 
-    shades = LinearSegmentedColormap.from_list("reach", ["#d6e6ee", ACCENT])
-    shades.set_bad("none")
-    return shades
+    return LinearSegmentedColormap.from_list("reach", ["#d6e6ee", ACCENT])
 
 
 KINDS: dict[str, Kind] = {

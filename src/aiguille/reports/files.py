@@ -10,13 +10,18 @@ from pathlib import Path
 from aiguille.model import UsageError
 
 
+def refuse_existing(path: Path, *, force: bool = False) -> None:
+    """Raises UsageError if there is a file already and `force` is not given."""
+    if path.exists() and not force:
+        raise UsageError(f"{path}: exists already; name another file or add --force to replace it")
+
+
 def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
     """Write a file through a temporary one beside it, so that no half-written file is ever seen.
 
     Raises UsageError if it exists and `force` is not given, or if it cannot be written.
     """
-    if path.exists() and not force:
-        raise UsageError(f"{path}: exists already; name another file or add --force to replace it")
+    refuse_existing(path, force=force)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")

@@ -46,6 +46,8 @@ def as_oscal(dossier: Dossier) -> Data:
     }
     if not estate.devices:
         del result["local-definitions"]
+    if remarks := _not_read(dossier):
+        result["remarks"] = remarks
     if told:
         result["observations"] = [_observation(one, stamp) for one, _ in told]
         result["risks"] = [_risk(one, accepted) for one, accepted in told]
@@ -60,6 +62,16 @@ def as_oscal(dossier: Dossier) -> Data:
             "back-matter": {"resources": [_plan(dossier, plan), *_exports(dossier)]},
         }
     }
+
+
+def _not_read(dossier: Dossier) -> str:
+    """What could not be read, and what is to be known of the rest, a paragraph each."""
+    lines = [failure.message for failure in dossier.audit.estate.failures]
+    for device in dossier.devices:
+        entries = (*device.ledger.unread, *device.ledger.problems)
+        lines += [f"{device.name}: {entry.where}: {entry.why}" for entry in entries]
+    lines += [*dossier.audit.estate.notes, *dossier.audit.notes]
+    return "\n\n".join(map(visible, lines))
 
 
 def _id(*parts: str) -> str:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
+from aiguille.baseline import Audit
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.files import Writer
+from aiguille.reports.files import Writer, as_bytes, ending_of, refuse_existing, write_whole
 
 
 def _json(dossier: Dossier) -> str:
@@ -76,6 +78,13 @@ OUTPUTS: dict[str, tuple[str, Callable[[Dossier], str | bytes]]] = {
     ".xml": ("JUnit XML", _junit),
 }
 """Ending of the file's name, what it is, and what makes it. Of two endings that fit, the longer one counts."""
+
+
+def write(audit: Audit, path: Path, *, force: bool = False, jobs: int = 1) -> None:
+    """Write one report whole. Raises UsageError for an unknown ending and for a file that exists or cannot be written."""
+    _, make = OUTPUTS[ending_of(path, OUTPUTS)]
+    refuse_existing(path, force=force)
+    write_whole(path, as_bytes(make(Dossier(audit, jobs))), force=force)
 
 
 def writers(dossier: Callable[[], Dossier]) -> dict[str, Writer]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import Console
@@ -14,7 +13,7 @@ from aiguille.model import Action, Device, Log, SetMark, Span, Translate
 from aiguille.model.spelling import spell_address
 from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
-from aiguille.reports.text import counted, visible
+from aiguille.reports.text import counted, to_json, visible
 from aiguille.space import Fault
 
 _VERDICT_STYLES = {"accept": "black on dark_sea_green2", "drop": "white on red3", "reject": "black on orange1"}
@@ -144,15 +143,15 @@ def probe_data(
     for number, (name, one) in enumerate(zip(ids, answers, strict=True)):
         start = ",\n" if number else "\n"
         if isinstance(one, Answer):
-            yield start + json.dumps({"id": name, **answer_data(device, one)}, ensure_ascii=False)
+            yield start + to_json({"id": name, **answer_data(device, one)})
             continue
         key = (id(one[0]), one[1])
         text = texts.get(key)
         if text is None:
-            text = texts[key] = json.dumps(_decision_data(device, one), ensure_ascii=False)[1:]
-        yield f'{start}{{"id": {json.dumps(name)}, {text}'
+            text = texts[key] = to_json(_decision_data(device, one))[1:]
+        yield f'{start}{{"id": {to_json(name)}, {text}'
     failed = [{"line": f.line, "id": f.id, "why": f.why} for f in faults]
-    yield f'\n], "faults": {json.dumps(failed, ensure_ascii=False)}}}\n'
+    yield f'\n], "faults": {to_json(failed)}}}\n'
 
 
 def answer_data(device: Device, answer: Answer) -> Data:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from math import log2
 
@@ -33,7 +32,7 @@ from aiguille.model.rules import DestinationType
 from aiguille.model.spelling import spell_operand, spell_protocol
 from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
-from aiguille.reports.text import counted, visible
+from aiguille.reports.text import counted, to_json, visible
 
 _STYLES = {
     Standing.OFF: "dim",
@@ -169,7 +168,7 @@ def rules_data(found: Iterable[tuple[Device, Sequence[StandingReport]]]) -> Iter
     for device, reports in found:
         describer = Describer(device)
         for report in reports:
-            yield ("\n" if first else ",\n") + json.dumps(rule_data(device, describer, report), ensure_ascii=False)
+            yield ("\n" if first else ",\n") + to_json(rule_data(device, describer, report))
             first = False
     yield "\n]}\n"
 
