@@ -33,23 +33,55 @@ FILE_NAME = "engagement.toml"
 FailOn = Literal["critical", "high", "medium", "low", "info", "never"]
 
 
-class _Zone(Struct, forbid_unknown_fields=True, frozen=True):
+class ZoneTable(Struct, forbid_unknown_fields=True, frozen=True):
+    """A zone of a device; one the export names itself is overruled in what is given here.
+
+    side: outside, inside, dmz, management, guest or device
+    interfaces: the interfaces it consists of
+    networks: the networks behind them, as 10.44.20.0/24
+    """
+
     side: Side | None = None
     interfaces: tuple[str, ...] = ()
     networks: tuple[str, ...] = ()
 
 
-class _Device(Struct, forbid_unknown_fields=True, frozen=True):
+class DeviceTable(Struct, forbid_unknown_fields=True, frozen=True):
+    """A device, or all devices of one export.
+
+    export: the file or folder, relative to the engagement file
+    name: what to call it; without it the export's own name
+    format: take it for this format instead of recognising it
+    zones: what the auditor knows of its zones, by name
+    tags: words that scopes of a baseline and comparisons of siblings go by
+    management: ways in beside the well-known ones, as tcp/9443
+    administrators: addresses its administrators come from: they must get in
+    """
+
     export: str
     name: str = ""
     format: str | None = None
-    zones: dict[str, _Zone] = {}
+    zones: dict[str, ZoneTable] = {}
     tags: tuple[str, ...] = ()
     management: tuple[str, ...] = ()
     administrators: tuple[str, ...] = ()
 
 
-class _Header(Struct, forbid_unknown_fields=True, frozen=True):
+class Header(Struct, forbid_unknown_fields=True, frozen=True):
+    """What holds for the whole engagement; options of the command line count above it.
+
+    title: the title of reports
+    client: for whom the audit is, for the head of reports
+    auditor: by whom it is
+    scope: what it covers and what not, in words
+    as_of: the day ages are counted from, as 2026-11-30; without it today
+    baseline: a baseline file beside this one, or standard, strict, host; without it standard
+    accepted: a file of accepted risks beside this one
+    geo: files of location data, later ones winning
+    dialects: dialect files of makes described beside this file
+    fail_on: the severity from which on findings give exit code 1: critical, high, medium, low, info or never; without it high
+    """
+
     title: str = ""
     client: str = ""
     auditor: str = ""
@@ -63,8 +95,12 @@ class _Header(Struct, forbid_unknown_fields=True, frozen=True):
 
 
 class _File(Struct, forbid_unknown_fields=True, frozen=True):
-    engagement: _Header = _Header()
-    device: tuple[_Device, ...] = ()
+    engagement: Header = Header()
+    device: tuple[DeviceTable, ...] = ()
+
+
+TABLES = (Header, DeviceTable, ZoneTable)
+"""The tables of an engagement file, for its reference."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,7 +204,7 @@ def apply(entry: Entry, device: Device) -> Device:
     )
 
 
-def _entry(path: Path, text: str, number: int, device: _Device) -> Entry:
+def _entry(path: Path, text: str, number: int, device: DeviceTable) -> Entry:
     def fault(value: str, error: NotUnderstoodError) -> UsageError:
         return UsageError(f"{path}:{_line_of(text, number, value)}: {error.message}")
 
@@ -209,7 +245,7 @@ def _explain(path: Path, text: str, message: str) -> str:
     unknown = re.search(r"unknown field `([^`]+)`", what)
     if unknown:
         key = unknown[1]
-        known = [f.encode_name for s in (_Zone, _Device, _Header, _File) for f in msgspec.structs.fields(s)]
+        known = [f.encode_name for s in (ZoneTable, DeviceTable, Header, _File) for f in msgspec.structs.fields(s)]
         near = difflib.get_close_matches(key, known, n=1)
         hint = f"; did you mean '{near[0]}'?" if near else f"; known here are {', '.join(sorted(set(known)))}"
         return f"{path}:{_line_of(text, number, key)}: '{key}' is not a key of an engagement file{hint}"

@@ -1,4 +1,4 @@
-"""References made from the program itself: the checks, the keys of baseline files, and those of the dialect language."""
+"""References made from the program itself: checks, formats, the files an audit writes, and the keys of every file a user writes."""
 
 from __future__ import annotations
 
@@ -11,8 +11,14 @@ from msgspec import Struct
 
 from aiguille.baseline import CATALOGUE, Audit, Check, Outcome
 from aiguille.baseline.spec import TABLES
-from aiguille.readers import mapped
+from aiguille.estate import engagement
+from aiguille.readers import HOST, formats, mapped
+from aiguille.readers.firewalld import services
+from aiguille.readers.iptables import matches, targets
+from aiguille.readers.nftables import keys
+from aiguille.readers.shorewall import actions, macros
 from aiguille.reports.baselines import fix_of
+from aiguille.reports.outputs import OUTPUTS
 
 _OUTCOMES = """Every check answers pass, fail, cannot tell or not applicable, with the reason; accepted, where somebody answers for
 all it finds. Cannot tell means that facts are missing from the export; the reason names them, and none passes for want of them.
@@ -69,6 +75,58 @@ def _check(one: Check) -> list[str]:
     if one.needs:
         lines += ["", "Needs from the export: " + ", ".join(f"`{name}`" for name in one.needs) + "."]
     return lines
+
+
+def formats_markdown() -> str:
+    """What each open format's reader knows, word by word, as Markdown: a part of `docs/formats.md`."""
+    known = formats()
+    parts = ["| format (`--format`) | make | files of one device go together |", "|---|---|---|"]
+    parts += [f"| `{one.name}` | {one.make} | {'yes' if one.grouped or one.name == HOST else 'no'} |" for one in known]
+    parts += ["", "### Words of iptables", "", "| match | read exactly | else a qualifier |", "|---|---|---|"]
+    for name in sorted({*matches.MODELLED, *matches.QUALIFIERS}):
+        exact = ", ".join(f"`{option}`" for option in matches.MODELLED.get(name, {}))
+        parts.append(f"| `{name}` | {exact or '·'} | {matches.QUALIFIERS.get(name, '·')} |")
+    parts += [
+        "",
+        f"Targets that let evaluation go on: {_code(sorted(targets.PASSING))}. Targets whose verdict something outside the rules "
+        f"gives: {_code(sorted(targets.OUTSIDE_VERDICT))}.",
+        "",
+        "### Words of nftables",
+        "",
+        f"Read exactly: {_code([*(f'meta {name}' for name in keys.META), *(' '.join(name) for name in keys.PAYLOAD)])}, "
+        "`ct state`, `fib daddr type`, `fib saddr type`.",
+        "",
+        "| qualifier | condition |",
+        "|---|---|",
+    ]
+    parts += [f"| `{name}` | {told} |" for name, told in sorted(keys.QUALIFIERS.items())]
+    parts += [
+        "",
+        "### Words of Shorewall and firewalld",
+        "",
+        f"Standard actions of Shorewall: {_code(sorted(actions.STANDARD))}.",
+        "",
+        f"Macros of Shorewall that come as data of ours: {_code(sorted(macros.MACROS))}.",
+        "",
+        f"Services of firewalld that come as data of ours: {_code(sorted(services.SERVICES))}.",
+    ]
+    return "\n".join(parts) + "\n"
+
+
+def _code(words: Iterable[str]) -> str:
+    return ", ".join(f"`{word}`" for word in words)
+
+
+def engagement_keys_markdown() -> str:
+    """Every key of `engagement.toml` by table, as Markdown: a part of `docs/guide.md`."""
+    headings = {"Header": "[engagement]", "DeviceTable": "[[device]]", "ZoneTable": "zones.NAME of a device"}
+    return _tables(engagement.TABLES, lambda table: f"`{headings[table.__name__]}`")
+
+
+def outputs_markdown() -> str:
+    """The files an audit can be written to, as Markdown: a part of `docs/reports.md`."""
+    rows = [f"| `{ending}` | {about} |" for ending, (about, _) in OUTPUTS.items()]
+    return "\n".join(["| ending | what it is |", "|---|---|", *rows, "| `.txt` | the terminal view |"]) + "\n"
 
 
 def baseline_keys_markdown() -> str:

@@ -171,7 +171,7 @@ def key_docs(kind: type[Struct]) -> dict[str, str]:
     out: dict[str, str] = {}
     key = ""
     for line in (kind.__doc__ or "").partition("\n\n")[2].splitlines():
-        found = re.fullmatch(r"    ([a-z][a-z-]*): (.*)", line)
+        found = re.fullmatch(r"    ([a-z][a-z_-]*): (.*)", line)
         if found:
             key = found[1]
             out[key] = found[2]
