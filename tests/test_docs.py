@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import re
-import tomllib
+import shutil
+import subprocess
+import sys
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -13,31 +16,139 @@ import pytest
 
 import aiguille
 from aiguille import baseline
+from aiguille.cli import COMMANDS
 from aiguille.demo import write_estate
-from aiguille.model import Estate
-from aiguille.readers import mapped
-from aiguille.reports.reference import baseline_keys_markdown, checks_markdown, dialect_keys_markdown
+from aiguille.model import Estate, UsageError
+from aiguille.readers import decode, mapped
+from tests import pages
 from tests.helpers import run
+from tests.needs import needed
 
 ROOT = Path(__file__).parent.parent
 DIALECTS = (ROOT / "docs" / "dialects.md").read_text()
 
 
-def test_the_check_reference_is_current(tmp_path: Path) -> None:
-    write_estate(tmp_path)
-    key = tomllib.loads((tmp_path / "answer-key.toml").read_text())["fault"]
-    assert (ROOT / "docs" / "checks.md").read_text() == checks_markdown(aiguille.audit(aiguille.read([tmp_path])), key)
+@pytest.mark.parametrize("name", [*pages.WHOLE, *pages.PARTS])
+def test_what_is_made_from_the_program_is_current(name: str) -> None:
+    assert (ROOT / name).read_text() == pages.wanted(name), "run `python -m tests.pages`"
 
 
-def test_the_reference_of_baseline_files_is_current_and_its_examples_hold(tmp_path: Path) -> None:
+def test_the_manual_page_is_sound() -> None:
+    text = (ROOT / "docs" / "aiguille.1").read_text()
+    for command in COMMANDS:
+        assert f".SS aiguille {command}" in text
+    linter = needed(shutil.which("mandoc"), "mandoc is not installed")
+    done = subprocess.run(
+        [linter, "-T", "lint", ROOT / "docs" / "aiguille.1"], capture_output=True, text=True, check=False
+    )
+    assert [
+        line for line in done.stdout.splitlines() if "ERROR" in line or ("WARNING" in line and "date" not in line)
+    ] == []
+
+
+def test_the_examples_of_baseline_files_hold(tmp_path: Path) -> None:
     page = (ROOT / "docs" / "baselines.md").read_text()
-    assert page.partition("differ -->\n\n")[2] == baseline_keys_markdown().rstrip() + "\n"
     for name in ("our-own.yaml", "accepted-risks.yaml"):
         found = re.search(rf"<!-- file: {name} -->\n```yaml\n(.*?)```", page, re.DOTALL)
         assert found is not None
         (tmp_path / name).write_text(found[1])
         done = run("baseline", "check", name, "--as-of", "2026-11-30", cwd=tmp_path)
         assert done.returncode == 0, done.stderr
+
+
+def example(document: str, name: str) -> str:
+    """A piece of Python in a document."""
+    found = re.search(
+        rf"<!-- example: {name} -->\n```python\n(.*?)```", (ROOT / "docs" / document).read_text(), re.DOTALL
+    )
+    assert found is not None
+    return found[1]
+
+
+def printed(document: str) -> list[str]:
+    """What a document says its examples print, one after the other."""
+    return re.findall(r"It prints:\n\n```text\n(.*?)```", (ROOT / "docs" / document).read_text(), re.DOTALL)
+
+
+def test_the_examples_of_the_library_print_what_the_page_says(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    write_estate(tmp_path / "valdrane-lifts")
+    monkeypatch.chdir(tmp_path)
+    names: dict[str, Any] = {}
+    told = []
+    for name in ("library", "frames"):
+        exec(example("library.md", name), names)
+        told.append(capsys.readouterr().out)
+    assert told == printed("library.md")
+    assert (tmp_path / "report.html").read_text().startswith("<!doctype html>")
+    frame = names["frame"]
+    assert list(frame.fingerprint) == [
+        f.fingerprint for f in (*names["audit"].findings, *(f for f, _ in names["audit"].accepted))
+    ]
+    assert frame.severity.cat.ordered
+    assert frame.accepted_until.notna().sum() == 1
+
+
+def matches_with_gaps(told: list[str], came: list[str]) -> bool:
+    """Whether lines are those told, a line of an ellipsis standing for any number of them."""
+    if not told:
+        return not came
+    if told[0] == "…":
+        return any(matches_with_gaps(told[1:], came[at:]) for at in range(len(came) + 1))
+    return bool(came) and told[0] == came[0] and matches_with_gaps(told[1:], came[1:])
+
+
+def test_the_guide_goes_as_it_says(tmp_path: Path) -> None:
+    page = (ROOT / "docs" / "guide.md").read_text()
+    pieces = re.findall(
+        r"<!-- (run|file): ?(\S*) ?-->\n```\w+\n(.*?)```", page.replace("<!-- run -->", "<!-- run: -->"), re.DOTALL
+    )
+    assert len(pieces) > 10
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    for kind, name, text in pieces:
+        if kind == "file":
+            (tmp_path / name).write_text(text)
+            continue
+        for step in re.split(r"^(?=\$ )", text, flags=re.MULTILINE)[1:]:
+            command, *told = step.splitlines()
+            done = subprocess.run(
+                ["bash", "-c", command[2:]], capture_output=True, text=True, cwd=tmp_path, check=False,
+                env={**os.environ, "PATH": path, "COLUMNS": "100"},
+            )  # fmt: skip
+            assert matches_with_gaps(told, done.stdout.splitlines()), f"{command}\n{done.stdout[:6000]}{done.stderr}"
+
+
+def test_a_frame_without_pandas_says_what_to_do(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(sys.modules, "pandas", None)
+    with pytest.raises(UsageError, match=r"aiguille\[frames\]"):
+        aiguille.audit(Estate((), date(2026, 11, 30))).to_frame()
+
+
+def test_the_example_of_a_reader_reads() -> None:
+    names: dict[str, Any] = {}
+    exec(example("adding-a-reader.md", "reader"), names)
+    text = "# one\nallow tcp/22 from 10.44.50.0/24\nrefuse tcp/22 from any\nallow tcp/99999 from any\n\n"
+    file = decode("gate.txt", text.encode())
+    assert names["recognise"](file)
+    assert names["recognise"](decode("x", b"hello\n")) is None
+    device = names["read"]([file], "gate")
+    ledger = device.ledger
+    assert (ledger.lines, ledger.read, ledger.known, ledger.unread_lines) == (5, 2, 2, 1)
+    answers = {
+        source: aiguille.probe(
+            Estate((device,), date(2026, 11, 30)), f"tcp from {source} to 192.0.2.1:22 entering eth0"
+        )
+        for source in ("10.44.50.9", "198.51.100.1")
+    }
+    assert {source: one.verdicts[0].verdict.value for source, one in answers.items()} == {
+        "10.44.50.9": "accept",
+        "198.51.100.1": "reject",
+    }
+    assert [one.standing.value for one in aiguille.standings(Estate((device,), date(2026, 11, 30)))][:2] == [
+        "live",
+        "contradicted",
+    ]
 
 
 def walk(part: str) -> str:
@@ -47,8 +158,7 @@ def walk(part: str) -> str:
     return found[1]
 
 
-def test_the_dialect_reference_and_the_schema_for_editors_are_current() -> None:
-    assert DIALECTS.partition("differ -->\n\n")[2] == dialect_keys_markdown().rstrip() + "\n"
+def test_the_schema_of_dialect_files_for_editors_is_current() -> None:
     schema = ROOT / "src/aiguille/reports/schemas/dialect-file.schema.json"
     assert json.loads(schema.read_text()) == json.loads(json.dumps(mapped.schema()))
 
@@ -75,12 +185,8 @@ def test_links_lead_somewhere(document: str) -> None:
 def test_the_example_of_a_check_runs() -> None:
     from tests.baseline.devices import gate
 
-    found = re.search(
-        r"<!-- example: check -->\n```python\n(.*?)```", (ROOT / "docs" / "adding-a-check.md").read_text(), re.DOTALL
-    )
-    assert found is not None
     names: dict[str, Any] = {}
-    exec(found[1], names)
+    exec(example("adding-a-check.md", "check"), names)
     check = names["few_collectors"]
     cases = {
         "records { sent-to [ 10.0.0.1 10.0.0.2 ] }": "pass",

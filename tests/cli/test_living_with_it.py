@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import shlex
+import shutil
 import signal
 import subprocess
 import sys
@@ -16,6 +17,7 @@ from benchmarks.generate import as_dump, generate
 from aiguille.cli import COMMANDS
 from aiguille.demo import write_estate
 from tests.helpers import run
+from tests.needs import needed
 
 PROGRAM = str(Path(sys.executable).parent / "aiguille")
 ROOT = Path(__file__).parent.parent.parent
@@ -39,13 +41,53 @@ def test_help_lists_every_command() -> None:
     assert run("--version").stdout.startswith("aiguille ")
 
 
-def test_completion_offers_commands_and_options() -> None:
-    environment = {
-        **os.environ, "_ARGCOMPLETE": "1", "_ARGCOMPLETE_STDOUT_FILENAME": "/dev/stdout", "COMP_LINE": "aiguille ru",
-        "COMP_POINT": "11", "_ARGCOMPLETE_IFS": "\n", "COMP_TYPE": "9",
-    }  # fmt: skip
-    done = subprocess.run([PROGRAM], capture_output=True, text=True, env=environment, check=False)
-    assert "rules" in done.stdout
+@pytest.mark.parametrize(
+    ("typed", "offered"),
+    [
+        ("aiguille ru", {"rules"}),
+        ("aiguille audit --fail-on ", {"critical", "never"}),
+        ("aiguille baseline explain access.idle", {"access.idle-timeout"}),
+        ("aiguille baseline start x.yaml --from s", {"standard", "strict"}),
+        ("aiguille audit x --baseline st", {"standard", "strict"}),
+        ("aiguille dialect explain tin", {"tindrel"}),
+        ("aiguille read x --format ipt", {"iptables-save"}),
+        ("aiguille figure o", {"openness"}),
+    ],
+)
+@pytest.mark.parametrize("shell", ["bash", "zsh"])
+def test_shells_complete_names(tmp_path: Path, shell: str, typed: str, offered: set[str]) -> None:
+    program = needed(shutil.which(shell), f"{shell} is not installed")
+    register = str(Path(sys.executable).parent / "register-python-argcomplete")
+    words = typed.split(" ")
+    # What a shell does when the tab key is pressed, without a terminal: its variables are set, the function is called.
+    if shell == "bash":
+        script = (
+            f'eval "$({register} --shell bash aiguille)"\n'
+            f"COMP_LINE={shlex.quote(typed)} COMP_POINT={len(typed)} COMP_TYPE=9 COMP_KEY=9\n"
+            f"COMP_WORDS=({' '.join(map(shlex.quote, words))}) COMP_CWORD={len(words) - 1}\n"
+            f"_python_argcomplete aiguille {shlex.quote(words[-1])} {shlex.quote(words[-2])}\n"
+            'printf "%s\\n" "${COMPREPLY[@]}"\n'
+        )
+    else:
+        script = (
+            "_describe() { print -l -- ${(P)2} }\n"
+            "compdef() { : }\n"
+            f'eval "$({register} --shell zsh aiguille)"\n'
+            f"words=({' '.join(map(shlex.quote, words))}) CURRENT={len(words)}\n"
+            f"BUFFER={shlex.quote(typed)} CURSOR={len(typed)}\n"
+            "_python_argcomplete\n"
+        )
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    done = subprocess.run(
+        [program, "-c", script],
+        capture_output=True,
+        text=True,
+        cwd=tmp_path,
+        env={**os.environ, "PATH": path},
+        check=False,
+    )
+    names = {line.split(":")[0].strip() for line in done.stdout.splitlines()}
+    assert offered <= names, (done.stdout, done.stderr)
 
 
 def test_a_reader_that_goes_away_is_no_error(tmp_path: Path) -> None:
@@ -74,7 +116,8 @@ def test_an_interrupt_leaves_no_half_file(tmp_path: Path) -> None:
     process.send_signal(signal.SIGINT)
     _, errors = process.communicate(timeout=60)
     assert process.returncode == 130
-    assert b"interrupted" in errors
+    assert b"interrupted; done so far: 1 of 1 exports read" in errors
+    assert b"no file was left half written" in errors
     assert b"Traceback" not in errors
     assert [p.name for p in tmp_path.iterdir()] == ["big.v4"]
 

@@ -116,11 +116,15 @@ class _State:
 
 @dataclass(frozen=True, slots=True)
 class _End:
-    """How a chain was left: with a verdict, or by its end or a return (None)."""
+    """How a chain was left: with a verdict, or by its end or a return (None).
+
+    tried: at its end, how many rules of the chain were passed over since the last visit
+    """
 
     verdict: Action | None
     state: _State
     visits: tuple[Visit, ...]
+    tried: int = 0
 
 
 class Prober:
@@ -204,7 +208,7 @@ class Prober:
                 (Action.ACCEPT, Action.DROP) if chain.policy is Action.UNKNOWN else (chain.policy or Action.ACCEPT,)
             ):
                 known = chain.policy is not Action.UNKNOWN
-                visit = Visit(rulebase, chain, None, policy, matched=known, packet=end.state.packet)
+                visit = Visit(rulebase, chain, None, policy, known, True, end.tried, packet=end.state.packet)
                 yield _End(policy, end.state, (*end.visits, visit))
 
     def _chain(self, rulebase: Rulebase, chain: Chain, state: _State, at: int, depth: int) -> Iterator[_End]:
@@ -227,7 +231,7 @@ class Prober:
                     for end in self._chain(rulebase, chain, state, number + 1, depth):
                         yield replace(end, visits=(passed, *end.visits))
             return
-        yield _End(None, state, ())
+        yield _End(None, state, (), tried)
 
     def _matched(
         self, rulebase: Rulebase, chain: Chain, rule: Rule, number: int, state: _State, visit: Visit, depth: int
@@ -253,7 +257,7 @@ class Prober:
                 for end in self._chain(rulebase, target, state, 0, depth + 1):
                     seen = (visit, *end.visits)
                     if end.verdict is not None or rule.action is Action.GOTO:
-                        yield replace(end, visits=seen)
+                        yield replace(end, visits=seen, tried=0)
                     else:
                         yield from go_on(end.state, seen)
             case Action.UNKNOWN:

@@ -86,15 +86,16 @@ def formats_markdown() -> str:
     for name in sorted({*matches.MODELLED, *matches.QUALIFIERS}):
         exact = ", ".join(f"`{option}`" for option in matches.MODELLED.get(name, {}))
         parts.append(f"| `{name}` | {exact or '·'} | {matches.QUALIFIERS.get(name, '·')} |")
+    exact = [*(f"meta {name}" for name in keys.META), *(" ".join(name) for name in keys.PAYLOAD)]
     parts += [
         "",
-        f"Targets that let evaluation go on: {_code(sorted(targets.PASSING))}. Targets whose verdict something outside the rules "
-        f"gives: {_code(sorted(targets.OUTSIDE_VERDICT))}.",
+        f"Targets that let evaluation go on: {_code(sorted(targets.PASSING))}.",
+        "",
+        f"Targets whose verdict something outside the rules gives: {_code(sorted(targets.OUTSIDE_VERDICT))}.",
         "",
         "### Words of nftables",
         "",
-        f"Read exactly: {_code([*(f'meta {name}' for name in keys.META), *(' '.join(name) for name in keys.PAYLOAD)])}, "
-        "`ct state`, `fib daddr type`, `fib saddr type`.",
+        f"Read exactly: {_code([*exact, 'ct state', 'fib daddr type', 'fib saddr type'])}.",
         "",
         "| qualifier | condition |",
         "|---|---|",

@@ -110,7 +110,7 @@ def _summary(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
             ledger.read,
             ledger.known,
             ledger.unread_lines,
-            ", ".join(source.path for source in device.sources),
+            len(device.sources),
         )
 
 
@@ -207,7 +207,7 @@ SUMMARY = Table(
         Column("read", int, 9),
         Column("set aside", int, 10),
         Column("not understood", int, 15),
-        Column("files", str, 60),
+        Column("files", int, 8),
     ),
     _summary,
 )

@@ -41,6 +41,11 @@ _COLOURS = {
     "contradicted": ("#d5e5f0", "#1d2328"),
     "partly hidden": ("#d5e5f0", "#1d2328"),
 }
+_LINE = 13.5
+_MOST_LINES = 10
+_PRINTED = 230
+"""Height of a line in points, lines of a row that are shown at most, characters in the width of a printed page."""
+
 _COLOURED = {"severity", "outcome", "standing"}
 
 
@@ -73,8 +78,10 @@ class _Look:
         base = {"font_name": "Calibri", "font_size": 10, "valign": "top"}
         self.title = book.add_format({**base, "bold": True, "font_size": 14})
         self.note = book.add_format({**base, "font_color": "#5b656d"})
-        self.head = book.add_format({**base, "bold": True, "bg_color": "#e8e6df", "bottom": 1, "text_wrap": True})
-        self.text = book.add_format({**base, "text_wrap": True})
+        self.head = book.add_format(
+            {**base, "bold": True, "bg_color": "#e8e6df", "bottom": 1, "text_wrap": True, "indent": 1}
+        )
+        self.text = book.add_format({**base, "text_wrap": True, "indent": 1})
         self.whole = book.add_format({**base, "num_format": "#,##0"})
         self.real = book.add_format({**base, "num_format": "0.0"})
         self.answer = book.add_format({**base, "text_wrap": True, "bg_color": "#fffdf0", "locked": False})
@@ -93,7 +100,9 @@ def _sheet(book: Workbook, look: _Look, table: Table, dossier: Dossier) -> None:
     for number, column in enumerate(table.columns):
         sheet.set_column(number, number, column.width)
         sheet.write_string(top, number, column.heading, look.head)
+    sheet.set_row(top, 2 * _LINE)
     width = len(table.columns)
+    total = sum(column.width for column in table.columns) + 30 * len(answers)
     for number, heading in enumerate(answers, width):
         sheet.set_column(number, number, 30)
         sheet.write_string(top, number, heading, look.head)
@@ -107,12 +116,13 @@ def _sheet(book: Workbook, look: _Look, table: Table, dossier: Dossier) -> None:
             _write(sheet, last, number, value, look.of(column.type))
         for number in range(width, width + len(answers)):
             sheet.write_blank(last, number, None, look.answer)
+        sheet.set_row(last, _LINE * _lines(table, row))
     sheet.freeze_panes(top + 1, 1)
     sheet.autofilter(top, 0, max(last, top), width + len(answers) - 1)
     _colour(sheet, look, table, top + 1, last)
     sheet.set_landscape()
     sheet.set_paper(9)  # A4
-    sheet.fit_to_pages(1, 0)
+    sheet.fit_to_pages(-(-total // _PRINTED), 0)
     sheet.repeat_rows(top)
 
 
@@ -120,6 +130,7 @@ def _head(sheet: Worksheet, look: _Look, dossier: Dossier) -> int:
     """What the workbook is of, above the summary; returns the row the table begins in."""
     estate = dossier.audit.estate
     baseline = dossier.audit.baseline.name if dossier.audit.baseline else "none"
+    sheet.set_row(0, 1.6 * _LINE)
     sheet.write_string(0, 0, _clean(estate.title or "Audit"), look.title)
     told = [
         f"as of {estate.as_of.isoformat()}, against baseline '{baseline}', by Aiguille {__version__}",
@@ -145,6 +156,15 @@ def _colour(sheet: Worksheet, look: _Look, table: Table, first: int, last: int) 
             sheet.conditional_format(
                 first, number, last, number, {"type": "cell", "criteria": ">", "value": 0, "format": made}
             )
+
+
+def _lines(table: Table, row: tuple[Cell, ...]) -> int:
+    """Lines a row needs so that its text can be read, up to a limit: programs do not find out by themselves."""
+    most = 1
+    for column, value in zip(table.columns, row, strict=True):
+        if isinstance(value, str) and len(value) > column.width:
+            most = max(most, sum(1 + len(line) // column.width for line in value.split("\n")))
+    return min(most, _MOST_LINES)
 
 
 def _write(sheet: Worksheet, row: int, number: int, value: Cell, made: Format) -> None:
