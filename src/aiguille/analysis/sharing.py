@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import multiprocessing
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, TypeVar
 
@@ -16,7 +15,12 @@ def share(work: Callable[[Task], T], tasks: Sequence[Task], jobs: int, chunk: in
     jobs: processes to start; with fewer than two, or where the system cannot fork, all is done in this one
     chunk: tasks handed out at a time
     """
-    if jobs < 2 or len(tasks) < 2 or "fork" not in multiprocessing.get_all_start_methods():
+    if jobs < 2 or len(tasks) < 2:
+        yield from map(work, tasks)
+        return
+    import multiprocessing
+
+    if "fork" not in multiprocessing.get_all_start_methods():
         yield from map(work, tasks)
         return
     with multiprocessing.get_context("fork").Pool(jobs, _start, (work,)) as pool:

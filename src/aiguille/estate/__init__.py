@@ -27,6 +27,7 @@ from aiguille.readers import (
     HOST,
     ExportFile,
     Format,
+    Formats,
     decode,
     formats,
     is_archive,
@@ -63,7 +64,7 @@ class _Found:
     jobs: list[_Job]
     failures: list[Failure]
     notes: list[str]
-    formats: tuple[Format, ...] = ()
+    formats: Formats = field(default_factory=Formats)
     title: str = ""
     as_of: date | None = None
     baseline: str = ""
@@ -165,10 +166,7 @@ def _engagement(path: Path, found: _Found) -> None:
     found.about = loaded.about if found.about == About() else found.about
     found.fail_on = found.fail_on or loaded.fail_on
     found.geo += loaded.geo
-    own = [load_dialect(dialect) for dialect in loaded.dialects]
-    if own:
-        given = {one.dialect for one in own}
-        found.formats = (*formats(own)[: len(own)], *(one for one in found.formats if one.name not in given))
+    found.formats = found.formats.with_first([load_dialect(dialect) for dialect in loaded.dialects])
     for entry in loaded.devices:
         try:
             wanted = named(entry.format, found.formats) if entry.format is not None else None
@@ -280,7 +278,7 @@ def _archived(path: Path, found: _Found) -> list[_Given]:
     return out
 
 
-def _single(file: ExportFile, wanted: Format | None, known: tuple[Format, ...]) -> _Job:
+def _single(file: ExportFile, wanted: Format | None, known: Formats) -> _Job:
     one, why = (wanted, "named by --format") if wanted else recognise(file, known)
     path = Path(file.path)
     return _Job((_stem(path) or path.parent.name or path.name) if one.grouped else "", (file,), one, why)

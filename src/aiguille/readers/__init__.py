@@ -1,21 +1,27 @@
-"""Exports into devices. `FORMATS` is the table of readers; a new one is a module and a line here."""
+"""Exports into devices. `NATIVE` is the table of readers; a new one is a module and a line there.
+
+A reader is imported, and the dialects that come with the package are read, when a file asks for them.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
+from importlib import import_module
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from aiguille.model import Device, UnreadableError, UsageError
-from aiguille.readers import host, iptables, mapped, nftables
 from aiguille.readers.archives import is_archive, members
-from aiguille.readers.bundle import is_wanted, layout
+from aiguille.readers.bundle import is_wanted, layout, recognise_places
 from aiguille.readers.files import ExportFile, decode, load
-from aiguille.readers.host import recognise_places
 from aiguille.readers.locations import read_locations
 
-HOST = host.NAME
+if TYPE_CHECKING:
+    from aiguille.readers import mapped
+
+HOST = "linux-host"
 """The format of bundles, which are recognised by how their files lie."""
 
 
@@ -35,33 +41,63 @@ class Format:
     grouped: bool = False
 
 
-def _alone(
-    read: Callable[[Sequence[ExportFile], str], Device],
-) -> Callable[[Sequence[ExportFile], str], tuple[Device, ...]]:
-    """The reader of a format that tells of one device."""
+def _native(name: str, make: str, module: str, *, grouped: bool = False) -> Format:
+    """A format whose reader is a module of this package with the functions `recognise` and `read` (of one device)."""
 
-    def several(files: Sequence[ExportFile], name: str) -> tuple[Device, ...]:
-        return (read(files, name),)
+    def reader() -> Any:
+        return import_module(f"aiguille.readers.{module}")
 
-    return several
+    def recognise(file: ExportFile) -> str | None:
+        found: str | None = reader().recognise(file)
+        return found
+
+    def read(files: Sequence[ExportFile], name: str) -> tuple[Device, ...]:
+        return (reader().read(files, name),)
+
+    return Format(name, make, recognise, read, grouped)
 
 
-def formats(dialects: Sequence[mapped.Dialect] = ()) -> tuple[Format, ...]:
-    """All formats: the dialects given, the open ones, then one for each dialect that comes with the package.
+NATIVE = (
+    _native("iptables-save", "Linux netfilter (iptables)", "iptables", grouped=True),
+    _native("nftables", "Linux netfilter (nftables)", "nftables", grouped=True),
+    _native(HOST, "Linux host", "host"),
+)
+"""The open formats, in the order in which a file is tried for them."""
 
-    A dialect given stands in for a shipped one of the same name.
-    """
-    native = (
-        Format(host.NAME, host.MAKE, host.recognise, _alone(host.read)),
-        Format(iptables.NAME, iptables.MAKE, iptables.recognise, _alone(iptables.read), grouped=True),
-        Format(nftables.NAME, nftables.MAKE, nftables.recognise, _alone(nftables.read), grouped=True),
-    )
-    own = {d.dialect for d in dialects}
-    shipped = [d for d in mapped.shipped() if d.dialect not in own]
-    return (*map(_described, dialects), *native, *map(_described, shipped))
+
+@dataclass(frozen=True, slots=True)
+class Formats:
+    """All formats in the order in which they are tried: the dialects given, the open formats, the dialects that come with the
+    package. A dialect given stands in for a shipped one of the same name."""
+
+    dialects: tuple[mapped.Dialect, ...] = ()
+
+    def __iter__(self) -> Iterator[Format]:
+        yield from map(_described, self.dialects)
+        yield from NATIVE
+        from aiguille.readers import mapped
+
+        own = {one.dialect for one in self.dialects}
+        yield from (_described(one) for one in mapped.shipped() if one.dialect not in own)
+
+    def names(self) -> str:
+        """Their names, as messages list them."""
+        return ", ".join(one.name for one in self)
+
+    def with_first(self, dialects: Sequence[mapped.Dialect]) -> Formats:
+        """The same with more dialects, which are tried before all others."""
+        given = {one.dialect for one in dialects}
+        return Formats((*dialects, *(one for one in self.dialects if one.dialect not in given)))
+
+
+def formats(dialects: Sequence[mapped.Dialect] = ()) -> Formats:
+    """All formats, with the dialects given before those that come with the package."""
+    return Formats(tuple(dialects))
 
 
 def _described(dialect: mapped.Dialect) -> Format:
+    from aiguille.readers import mapped
+
     return Format(dialect.dialect, dialect.make, partial(mapped.recognise, dialect), partial(mapped.read, dialect))
 
 
@@ -71,27 +107,29 @@ def load_dialect(path: Path) -> mapped.Dialect:
         text = path.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(f"{path}: cannot be read ({error}); name a dialect file, see docs/dialects.md") from error
+    from aiguille.readers import mapped
+
     return mapped.load(str(path), text)
 
 
-def named(name: str, known: Sequence[Format] | None = None) -> Format:
+def named(name: str, known: Formats | None = None) -> Format:
     """The format of that name; raises UsageError, listing all, if there is none."""
-    known = formats() if known is None else known
+    known = known or formats()
     for one in known:
         if one.name == name:
             return one
-    raise UsageError(f"there is no format '{name}'; known are {', '.join(f.name for f in known)}")
+    raise UsageError(f"there is no format '{name}'; known are {known.names()}")
 
 
-def recognise(file: ExportFile, known: Sequence[Format] | None = None) -> tuple[Format, str]:
+def recognise(file: ExportFile, known: Formats | None = None) -> tuple[Format, str]:
     """The format of a file and why it is taken for that; raises UnreadableError if nothing fits."""
-    known = formats() if known is None else known
+    known = known or formats()
     for one in known:
         why = one.recognise(file)
         if why is not None:
             return one, why
     raise UnreadableError(
-        f"{file.path}:1: the format is not recognised; known are {', '.join(f.name for f in known)}; "
+        f"{file.path}:1: the format is not recognised; known are {known.names()}; "
         "name it with --format if this is one of them, or describe it in a dialect file (`aiguille dialect start`)"
     )
 
@@ -100,6 +138,7 @@ __all__ = [
     "HOST",
     "ExportFile",
     "Format",
+    "Formats",
     "decode",
     "formats",
     "is_archive",

@@ -10,6 +10,12 @@ from functools import cached_property
 
 from aiguille.readers.files import ExportFile
 
+PROGRAMS = {"ufw": "etc/ufw/", "firewalld": "etc/firewalld/", "Shorewall": "etc/shorewall"}
+"""Programs that write rules from files of their own, and where those lie."""
+
+STORED = ("etc/iptables/rules.v4", "etc/iptables/rules.v6", "etc/sysconfig/iptables", "etc/sysconfig/ip6tables")
+"""Where the rules lie that are loaded at the next start."""
+
 _ETC = re.compile(r"(?:^|/)etc/")
 _WANTED = re.compile(
     r"etc/(?:ufw/|default/ufw|firewalld/|shorewall6?/|ssh/sshd_config|fail2ban/|sysctl\.|systemd/journald\.|rsyslog\.|logrotate\."
@@ -108,4 +114,14 @@ def _program(folder: str, names: set[str]) -> str | None:
             if program == "shorewall" and "shorewall6.conf" in names:
                 return "shorewall6"
             return program
+    return None
+
+
+def recognise_places(places: Sequence[str]) -> str | None:
+    """Why files at these places below a root look like a host's; None if they do not."""
+    for name, prefix in PROGRAMS.items():
+        if any(place.startswith(prefix) for place in places):
+            return f"it holds the files of {name}"
+    if any(place in (*STORED, "etc/nftables.conf", "etc/ssh/sshd_config") for place in places):
+        return "it is laid out like the root of a host"
     return None

@@ -84,8 +84,8 @@ def formats_markdown() -> str:
     parts += [f"| `{one.name}` | {one.make} | {'yes' if one.grouped or one.name == HOST else 'no'} |" for one in known]
     parts += ["", "### Words of iptables", "", "| match | read exactly | else a qualifier |", "|---|---|---|"]
     for name in sorted({*matches.MODELLED, *matches.QUALIFIERS}):
-        exact = ", ".join(f"`{option}`" for option in matches.MODELLED.get(name, {}))
-        parts.append(f"| `{name}` | {exact or '·'} | {matches.QUALIFIERS.get(name, '·')} |")
+        options = _code(matches.MODELLED.get(name, {}))
+        parts.append(f"| `{name}` | {options or '·'} | {matches.QUALIFIERS.get(name, '·')} |")
     exact = [*(f"meta {name}" for name in keys.META), *(" ".join(name) for name in keys.PAYLOAD)]
     parts += [
         "",

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Iterable, Iterator, Sequence
 
+from rich.cells import cell_len
 from rich.console import Console
 from rich.padding import Padding
 from rich.rule import Rule as Line
@@ -140,21 +142,21 @@ def _finding(console: Console, alike: Sequence[Finding]) -> None:
         (f"  {len(alike)} times" if len(alike) > 1 else "", "dim"),
     )
     console.print(head)
-    rows = _grid()
+    rows = Rows()
     if len(alike) == 1:
-        rows.add_row("", Text(visible(finding.detail)))
-    rows.add_row(Text("why", "dim"), Text(finding.why))
+        rows.add("", Text(visible(finding.detail)))
+    rows.add("why", Text(finding.why))
     for one in alike if len(alike) > 1 else ():
-        rows.add_row("", Text(visible(one.detail)))
-        rows.add_row(Text("line", "dim"), _first_line(one))
+        rows.add("", Text(visible(one.detail)))
+        rows.add("line", _first_line(one))
         if one.proof is not None:
-            rows.add_row(Text("packet", "dim"), _packet(one.proof))
+            rows.add("packet", _packet(one.proof))
     if len(alike) == 1:
         _proof(rows, finding)
-    rows.add_row(Text("fix", "dim"), Text(finding.fix))
+    rows.add("fix", Text(finding.fix))
     prints = " ".join(one.fingerprint for one in alike)
-    rows.add_row(Text("id", "dim"), Text(f"{finding.check}  {prints}  {', '.join(finding.controls)}", "dim"))
-    console.print(Padding(rows, (0, 0, 0, 2)))
+    rows.add("id", Text(f"{finding.check}  {prints}  {', '.join(finding.controls)}", "dim"))
+    rows.show(console)
 
 
 def _first_line(finding: Finding) -> Text:
@@ -172,13 +174,13 @@ def _first_line(finding: Finding) -> Text:
     return out
 
 
-def _proof(rows: Table, finding: Finding) -> None:
+def _proof(rows: Rows, finding: Finding) -> None:
     for evidence in finding.evidence[:_SHOWN_LINES]:
-        rows.add_row(Text("line", "dim"), _evidence(evidence))
+        rows.add("line", _evidence(evidence))
     if len(finding.evidence) > _SHOWN_LINES:
-        rows.add_row("", Text(f"and {counted(len(finding.evidence) - _SHOWN_LINES, 'more line')}", "dim"))
+        rows.add("", Text(f"and {counted(len(finding.evidence) - _SHOWN_LINES, 'more line')}", "dim"))
     if finding.proof is not None:
-        rows.add_row(Text("packet", "dim"), _packet(finding.proof))
+        rows.add("packet", _packet(finding.proof))
 
 
 def _packet(proof: Witness) -> Text:
@@ -199,11 +201,49 @@ def _evidence(evidence: Evidence) -> Text:
     return out
 
 
-def _grid() -> Table:
-    rows = Table.grid(padding=(0, 1))
-    rows.add_column(width=_LABEL, justify="right", vertical="top")
-    rows.add_column(overflow="fold")
-    return rows
+class Rows:
+    """Rows of a label and text beside it, two columns in from the left.
+
+    On a terminal rich lays them out; elsewhere, where nobody looks at colours, that is done here, in a tenth of the time.
+    """
+
+    def __init__(self, width: int = _LABEL) -> None:
+        self._width = width
+        self._rows: list[tuple[str, Text]] = []
+
+    def add(self, label: str, text: Text | str) -> None:
+        self._rows.append((label, text if isinstance(text, Text) else Text(text)))
+
+    def show(self, console: Console) -> None:
+        if console.is_terminal:
+            grid = Table.grid(padding=(0, 1))
+            grid.add_column(width=self._width, justify="right", vertical="top")
+            grid.add_column(overflow="fold")
+            for label, text in self._rows:
+                grid.add_row(Text(label, "dim"), text)
+            console.print(Padding(grid, (0, 0, 0, 2)))
+            return
+        before = 2 + self._width + 1
+        out = []
+        for label, text in self._rows:
+            lines = wrapped(text.plain, max(1, console.width - before))
+            out.append(f"{label:>{before - 1}} {lines[0]}")
+            out += [" " * before + line for line in lines[1:]]
+        if out:
+            console.out("\n".join(out), highlight=False)
+
+
+def wrapped(text: str, width: int) -> list[str]:
+    """The lines of a text broken at blanks, and within words longer than a line."""
+    out: list[str] = []
+    for line in text.split("\n"):
+        if len(line) <= width and line.isascii():
+            out.append(line)
+        elif cell_len(line) == len(line):
+            out += textwrap.wrap(line, width, replace_whitespace=False, break_on_hyphens=False) or [""]
+        else:
+            out += [one.plain.rstrip() for one in Text(line).wrap(Console(width=width), width, overflow="fold")]
+    return out
 
 
 def _open_questions(console: Console, audit: Audit, device: Device) -> None:
@@ -254,25 +294,22 @@ def _geo(one: GeoFilter) -> str:
 
 
 def _facts(console: Console, device: Device) -> None:
-    rows = _grid()
-    rows.columns[0].width = 12
+    rows = Rows(12)
     for source in device.sources[:_SHOWN_FILES]:
-        rows.add_row(
-            Text("file", "dim"), Text(f"{visible(source.path)}  {source.size} bytes  sha256 {source.sha256[:16]}…")
-        )
+        rows.add("file", Text(f"{visible(source.path)}  {source.size} bytes  sha256 {source.sha256[:16]}…"))
     if len(device.sources) > _SHOWN_FILES:
         more = counted(len(device.sources) - _SHOWN_FILES, "more file")
-        rows.add_row("", Text(f"and {more}, all listed with --json", "dim"))
-    rows.add_row(Text("recognised", "dim"), Text(f"{device.dialect}: {visible(device.recognised)}"))
+        rows.add("", Text(f"and {more}, all listed with --json", "dim"))
+    rows.add("recognised", Text(f"{device.dialect}: {visible(device.recognised)}"))
     if device.counters_since.known:
-        rows.add_row(Text("counters", "dim"), Text(f"since {visible(device.counters_since.value)}"))
+        rows.add("counters", Text(f"since {visible(device.counters_since.value)}"))
     if device.interfaces:
-        rows.add_row(Text("interfaces", "dim"), Text(", ".join(visible(i.name) for i in device.interfaces)))
+        rows.add("interfaces", Text(", ".join(visible(i.name) for i in device.interfaces)))
     for zone in device.zones:
         guess = f"  a guess: {visible(zone.guessed)}" if zone.guessed else ""
         side = zone.side.value if zone.side else "side unknown"
         names = ", ".join(visible(n) for n in zone.interfaces) or "no interface"
-        rows.add_row(Text("zone", "dim"), Text(f"{visible(zone.name)} ({side}): {names}{guess}"))
+        rows.add("zone", Text(f"{visible(zone.name)} ({side}): {names}{guess}"))
     for rulebase in device.rulebases:
         families = " and ".join(f"IPv{f}" for f in sorted(rulebase.families))
         told = [
@@ -282,30 +319,28 @@ def _facts(console: Console, device: Device) -> None:
         ]
         if empty := len(rulebase.chains) - len(told):
             told.append(f"{counted(empty, 'chain')} without rules")
-        rows.add_row(
-            Text("rules", "dim"), Text(f"{visible(rulebase.name)}, {families}: {', '.join(told) or 'no chains'}")
-        )
+        rows.add("rules", Text(f"{visible(rulebase.name)}, {families}: {', '.join(told) or 'no chains'}"))
     if device.addresses or device.services:
         objects = f"{counted(len(device.addresses), 'address object')}, {counted(len(device.services), 'service')}"
-        rows.add_row(Text("objects", "dim"), Text(objects))
+        rows.add("objects", Text(objects))
     admin = device.administration
     if admin.services:
         ways = (f"{visible(one.name)} (cleartext)" if one.cleartext else visible(one.name) for one in admin.services)
-        rows.add_row(Text("management", "dim"), Text(", ".join(dict.fromkeys(ways))))
+        rows.add("management", Text(", ".join(dict.fromkeys(ways))))
     if admin.accounts:
-        rows.add_row(Text("accounts", "dim"), Text(", ".join(visible(one.name) for one in admin.accounts)))
+        rows.add("accounts", Text(", ".join(visible(one.name) for one in admin.accounts)))
     for one in device.geo_filters:
-        rows.add_row(Text("countries", "dim"), Text.assemble(visible(_geo(one)), (f"  {one.where}", "dim")))
+        rows.add("countries", Text.assemble(visible(_geo(one)), (f"  {one.where}", "dim")))
     settings = list(settings_of(device))
     for number, (name, value, setting) in enumerate(settings[:_SHOWN_SETTINGS]):
         where = f"  {setting.where}" if setting.where is not None else ""
         said = Text.assemble(
             f"{visible(name)}: {visible(value)}", (f" ({setting.standing.value}){visible(where)}", "dim")
         )
-        rows.add_row(Text("" if number else "settings", "dim"), said)
+        rows.add("" if number else "settings", said)
     if len(settings) > _SHOWN_SETTINGS:
-        rows.add_row("", Text(f"and {len(settings) - _SHOWN_SETTINGS} more, all listed with --json", "dim"))
-    console.print(Padding(rows, (0, 0, 0, 2)))
+        rows.add("", Text(f"and {len(settings) - _SHOWN_SETTINGS} more, all listed with --json", "dim"))
+    rows.show(console)
 
 
 def _ledger(console: Console, device: Device, *, full: bool) -> None:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from aiguille.model import Device, Rulebase, UnreadableError, default
 from aiguille.readers import iptables, nftables
-from aiguille.readers.bundle import Bundle
+from aiguille.readers.bundle import PROGRAMS, STORED, Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld import firewalld
 from aiguille.readers.firewalld import listing as firewalld_listing
@@ -25,12 +25,12 @@ from aiguille.readers.ufw import ufw
 NAME = "linux-host"
 MAKE = "Linux host"
 
-PROGRAMS: tuple[tuple[str, str, Callable[[Bundle, LedgerBuilder], FirewallPart]], ...] = (
-    ("ufw", "etc/ufw/", ufw.read),
-    ("firewalld", "etc/firewalld/", firewalld.read),
-    ("Shorewall", "etc/shorewall", shorewall.read),
-)
-"""Programs that write rules from files of their own: name, where their files lie, reader."""
+_READERS: dict[str, Callable[[Bundle, LedgerBuilder], FirewallPart]] = {
+    "ufw": ufw.read,
+    "firewalld": firewalld.read,
+    "Shorewall": shorewall.read,
+}
+"""What reads the files of each of the programs of `PROGRAMS`."""
 
 POORER: tuple[
     tuple[str, Callable[[ExportFile], str | None], Callable[[ExportFile, LedgerBuilder], FirewallPart]], ...
@@ -40,8 +40,6 @@ POORER: tuple[
 )
 """Listings that leave things out, read where nothing better is there."""
 
-_STORED = ("etc/iptables/rules.v4", "etc/iptables/rules.v6", "etc/sysconfig/iptables", "etc/sysconfig/ip6tables")
-
 
 @dataclass(frozen=True, slots=True)
 class _Source:
@@ -50,16 +48,6 @@ class _Source:
     label: str
     files: tuple[ExportFile, ...]
     read: Callable[[], FirewallPart]
-
-
-def recognise_places(places: Sequence[str]) -> str | None:
-    """Why files at these places below a root look like a host's; None if they do not."""
-    for name, prefix, _ in PROGRAMS:
-        if any(place.startswith(prefix) for place in places):
-            return f"it holds the files of {name}"
-    if any(place in (*_STORED, "etc/nftables.conf", "etc/ssh/sshd_config") for place in places):
-        return "it is laid out like the root of a host"
-    return None
 
 
 def read(files: Sequence[ExportFile], name: str) -> Device:
@@ -137,12 +125,13 @@ def _sources(
         out.append(_Source("the dump of iptables", both, lambda: _running(dumps, rulesets, name, objects, ledger)))
     elif rulesets:
         out.append(_Source("the dump of nftables", rulesets, lambda: _ruleset(rulesets, objects, ledger)))
-    for label, prefix, reader in PROGRAMS:
+    for label, prefix in PROGRAMS.items():
+        reader = _READERS[label]
         if held := tuple(bundle.under(prefix)):
             out.append(_Source(label, held, lambda reader=reader: reader(bundle, ledger)))  # type: ignore[misc]
     if (stored := bundle.get("etc/nftables.conf")) is not None:
         out.append(_Source("nftables.conf", (stored,), lambda: _ruleset((stored,), objects, ledger)))
-    if kept := tuple(file for place in _STORED if (file := bundle.get(place)) is not None):
+    if kept := tuple(file for place in STORED if (file := bundle.get(place)) is not None):
         out.append(_Source("the rules stored for the next start", kept, lambda: iptables.read_part(kept, name, ledger)))
     if scripts:
         out.append(_Source("a script of iptables commands", scripts, lambda: iptables.read_part(scripts, name, ledger)))
@@ -160,7 +149,7 @@ def _sources(
 def _is_saved(source: _Source, file: ExportFile) -> bool:
     """Whether a file holds what the host starts with while the rules that run are in a dump."""
     if source.label == "the dump of iptables":
-        return file.place in _STORED
+        return file.place in STORED
     return source.label == "the dump of nftables" and file.place == "etc/nftables.conf"
 
 
@@ -200,7 +189,7 @@ def _saved(
     bundle: Bundle, source: _Source, name: str, objects: dict[str, list[json_form.Item]], ledger: LedgerBuilder
 ) -> tuple[Rulebase, ...] | None:
     """The rules stored for the next start, where those that run were read from a dump."""
-    kept = tuple(file for place in _STORED if (file := bundle.get(place)) is not None)
+    kept = tuple(file for place in STORED if (file := bundle.get(place)) is not None)
     plain = bundle.get("etc/nftables.conf")
     try:
         if source.label == "the dump of iptables" and kept:
