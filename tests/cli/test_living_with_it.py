@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import pty
 import re
 import shlex
 import shutil
 import signal
 import subprocess
 import sys
+import threading
 from pathlib import Path
 
 import pytest
@@ -120,6 +123,47 @@ def test_an_interrupt_leaves_no_half_file(tmp_path: Path) -> None:
     assert b"no file was left half written" in errors
     assert b"Traceback" not in errors
     assert [p.name for p in tmp_path.iterdir()] == ["big.v4"]
+
+
+def on_a_terminal(*words: str, cwd: Path) -> tuple[str, str]:
+    """Standard output, and what a terminal on standard error gets."""
+    controller, terminal = pty.openpty()
+    process = subprocess.Popen(
+        [PROGRAM, *words],
+        cwd=cwd,
+        stdout=subprocess.PIPE,
+        stderr=terminal,
+        text=True,
+        env={**os.environ, "TERM": "xterm"},
+    )
+    os.close(terminal)
+    shown = bytearray()
+
+    def watch() -> None:
+        # The terminal ends with an error once nobody holds its other end.
+        with contextlib.suppress(OSError):
+            while part := os.read(controller, 4096):
+                shown.extend(part)
+
+    watcher = threading.Thread(target=watch)
+    watcher.start()
+    out, _ = process.communicate(timeout=120)
+    watcher.join()
+    os.close(controller)
+    return out, shown.decode(errors="replace")
+
+
+def test_progress_is_shown_on_a_terminal_only(tmp_path: Path) -> None:
+    for number in range(6):
+        (tmp_path / f"h{number}.v4").write_text("*filter\n:INPUT DROP [0:0]\nCOMMIT\n")
+    out, shown = on_a_terminal("audit", ".", "--out", "r.html", cwd=tmp_path)
+    assert "devices" in shown
+    assert "exports" in shown
+    assert "writing r.html" in shown
+    assert out == run("audit", ".", cwd=tmp_path).stdout, "standard output is the same"
+    piped = run("audit", ".", "--out", "s.html", cwd=tmp_path)
+    assert piped.stderr == ""
+    assert on_a_terminal("audit", ".", "--quiet", cwd=tmp_path)[1] == ""
 
 
 def test_quiet_and_verbose(tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ from aiguille.analysis import Programs, standings
 from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError
 from aiguille.reports import data, terminal
-from aiguille.reports.files import write_whole, writer_for
+from aiguille.reports.files import ending_of, write_whole
 from aiguille.reports.rules import Describer, rules_data, show_rules
 from aiguille.reports.text import counted, visible
 from tests.helpers import filter_table, linux, veskara
@@ -157,7 +157,8 @@ def test_files_are_written_whole_or_not_at_all(tmp_path: Path) -> None:
     with pytest.raises(UsageError, match="cannot be written"):
         write_whole(tmp_path / "file" / "below.txt", b"")
     with pytest.raises(UsageError, match=r"\.json"):
-        writer_for(Path("a.docx"), {".json": lambda: ""})
+        ending_of(Path("a.docx"), [".json"])
+    assert ending_of(Path("a.OSCAL.json"), [".json", ".oscal.json"]) == ".oscal.json"
 
 
 def test_long_lists_are_cut_in_the_terminal_and_whole_in_json() -> None:

@@ -27,6 +27,7 @@ from aiguille.space import (
     overlap,
     packet_at,
 )
+from aiguille.space.index import distinct
 from tests.helpers import filter_table
 
 SPACE = {family: Space(family, Symbols(["eth0", "eth1", "lo"], ["ppp"])) for family in (4, 6)}
@@ -150,3 +151,11 @@ def test_holds_and_boxes() -> None:
     with pytest.raises(ValueError, match="twice"):
         box([(Axis.SRC, IntervalSet.of(1)), (Axis.SRC, IntervalSet.of(2))])
     assert np.array_equal(BoxIndex([one]).overlapping(0), [0])
+
+
+@given(st.lists(st.integers(-5, 5), max_size=30))
+def test_distinct_values_and_their_places(values: list[int]) -> None:
+    given_ = np.array(values, np.int64)
+    found, places = distinct(given_)
+    assert found.tolist() == sorted(set(values))
+    assert found[places].tolist() == values

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-
-import numpy as np
+from heapq import heapify, heappop, heappush
 
 from aiguille.analysis.program import Program, Step
 from aiguille.analysis.standing.words import outcome
@@ -69,14 +68,13 @@ def _constraints(steps: Sequence[Step]) -> list[set[int]]:
     if not boxes:
         return out
     index = BoxIndex([box for _, box in boxes])
-    owner = np.array([number for number, _ in boxes])
     plain = [_is_plain(step) for step in steps]
     for row, (number, _) in enumerate(boxes):
-        for other in np.unique(owner[index.overlapping(row)]):
+        for other in {boxes[at][0] for at in index.overlapping(row).tolist()}:
             if other < number and not (
                 plain[number] and plain[other] and outcome(steps[number]) == outcome(steps[other])
             ):
-                out[number].add(int(other))
+                out[number].add(other)
     return out
 
 
@@ -96,15 +94,30 @@ def _greedy(weights: Sequence[int], after: Sequence[set[int]]) -> list[int]:
     for number, above in enumerate(after):
         for other in above:
             followers[other].append(number)
-    free = {number for number, above in enumerate(left) if not above}
+    # A rule also counts for what it sets free, else a busy rule behind an idle one never comes up. That only ever grows.
+    counts = list(weights)
+    for number, above in enumerate(left):
+        if len(above) == 1:
+            (only,) = above
+            counts[only] = max(counts[only], weights[number])
+    free = [(-counts[number], number) for number, above in enumerate(left) if not above]
+    heapify(free)
+    taken = [False] * len(weights)
     order: list[int] = []
     while free:
-        # A rule also counts for what it sets free, else a busy rule behind an idle one never comes up.
-        chosen = max(free, key=lambda n: (max([weights[n], *(weights[f] for f in followers[n] if left[f] == {n})]), -n))
-        free.remove(chosen)
+        count, chosen = heappop(free)
+        if taken[chosen] or -count != counts[chosen]:
+            continue
+        taken[chosen] = True
         order.append(chosen)
         for other in followers[chosen]:
             left[other].discard(chosen)
             if not left[other]:
-                free.add(other)
+                heappush(free, (-counts[other], other))
+            elif len(left[other]) == 1:
+                (only,) = left[other]
+                if weights[other] > counts[only]:
+                    counts[only] = weights[other]
+                    if not left[only]:
+                        heappush(free, (-counts[only], only))
     return order

@@ -185,7 +185,7 @@ class Program:
         found = (overlap(self.region, part) for part in self.space.classes)
         return tuple(part for part in found if part is not None)
 
-    @property
+    @cached_property
     def default(self) -> Step | None:
         """The step that decides what nothing more special has decided: the first that catches everything."""
         return next((s for s in self.steps if s.catches_all and s.kind in (Kind.ACCEPT, Kind.REFUSE)), None)

@@ -5,12 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, fields, is_dataclass
 from enum import Enum, StrEnum
-from typing import Any
+from functools import cache
+from typing import TYPE_CHECKING, Any, cast
 
 from aiguille.analysis import Programs, Proof, Step
 from aiguille.baseline.study import Study
 from aiguille.model import Chain, Device, Rule, Rulebase, Span
 from aiguille.space import Packet
+
+if TYPE_CHECKING:
+    from _typeshed import DataclassInstance
 
 
 class Severity(StrEnum):
@@ -243,11 +247,20 @@ def rule_subject(chain: Chain, rule: Rule | None) -> str:
 def canonical(value: object) -> str:
     """A value of the model in a spelling that later versions share: fields that have their default are left out, so that
     a field added tomorrow changes no fingerprint of today."""
+    kind = type(value)
+    if kind is str or kind is int:
+        return str(value)
+    if kind is tuple:
+        return "[" + ", ".join(map(canonical, cast(tuple[object, ...], value))) + "]"
     if isinstance(value, Enum):
         return str(value.value)
-    if isinstance(value, tuple):
-        return "[" + ", ".join(canonical(part) for part in value) + "]"
-    if is_dataclass(value):
-        told = ((f.name, getattr(value, f.name)) for f in fields(value) if getattr(value, f.name) != f.default)
-        return type(value).__name__ + "(" + ", ".join(f"{name}={canonical(part)}" for name, part in told) + ")"
-    return str(value)
+    if not is_dataclass(kind):
+        return str(value)
+    told = ((name, getattr(value, name), default) for name, default in _defaults(kind))
+    return f"{kind.__name__}({', '.join(f'{name}={canonical(part)}' for name, part, usual in told if part != usual)})"
+
+
+@cache
+def _defaults(kind: type[DataclassInstance]) -> tuple[tuple[str, object], ...]:
+    """The fields of a dataclass with their defaults."""
+    return tuple((one.name, one.default) for one in fields(kind))

@@ -57,7 +57,7 @@ def add_actions(
     parser: argparse.ArgumentParser, told: Mapping[str, str], examples: str
 ) -> dict[str, argparse.ArgumentParser]:
     """The parsers of a command's actions by name; the help of each ends with the examples that are about it."""
-    actions = parser.add_subparsers(title="actions", metavar="ACTION", required=True, dest="action")
+    actions = parser.add_subparsers(title="actions", metavar="ACTION", required=True, dest="action", prog=parser.prog)
     out = {}
     for name, about in told.items():
         mine = [line for line in examples.splitlines() if line.strip().startswith(f"{parser.prog} {name} ")]

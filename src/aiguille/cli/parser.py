@@ -24,7 +24,8 @@ def build() -> argparse.ArgumentParser:
         "aiguille", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=RawDescriptionRichHelpFormatter
     )
     parser.add_argument("-V", "--version", action="version", version=f"aiguille {__version__}")
-    commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
+    # Told what the program is called, argparse makes no help to find that out.
+    commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True, prog=parser.prog)
     for name in COMMANDS:
         module = import_module(f"aiguille.cli.{name}")
         command = commands.add_parser(

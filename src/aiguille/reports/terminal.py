@@ -224,9 +224,10 @@ class Rows:
             console.print(Padding(grid, (0, 0, 0, 2)))
             return
         before = 2 + self._width + 1
+        room = max(1, console.width - before)
         out = []
         for label, text in self._rows:
-            lines = wrapped(text.plain, max(1, console.width - before))
+            lines = wrapped(text.plain, room)
             out.append(f"{label:>{before - 1}} {lines[0]}")
             out += [" " * before + line for line in lines[1:]]
         if out:

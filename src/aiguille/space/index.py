@@ -33,6 +33,20 @@ PAIRS = 50_000
 Numbers = NDArray[np.int64]
 
 
+def distinct(values: Numbers) -> tuple[Numbers, Numbers]:
+    """The distinct of (N,) values, ascending, and (N,) the place of each value among them.
+
+    As `numpy.unique` gives them; that imports all of NumPy's masked arrays, which takes longer than many an audit.
+    """
+    order = np.argsort(values, kind="stable")
+    ordered = values[order]
+    new = np.ones(values.size, np.bool_)
+    new[1:] = ordered[1:] != ordered[:-1]
+    place = np.empty(values.size, np.intp)
+    place[order] = np.cumsum(new) - 1
+    return ordered[new], place
+
+
 class _AxisIndex:
     """The distinct sets of one axis, and which boxes have which.
 
@@ -90,7 +104,7 @@ class _AxisIndex:
         todo = np.flatnonzero(~out & near)
         if not todo.size:
             return out
-        pairs, back = np.unique(a[todo] * self.distinct + b[todo], return_inverse=True)
+        pairs, back = distinct(a[todo] * self.distinct + b[todo])
         out[todo] = self._touching(*np.divmod(pairs, self.distinct))[back]
         return out
 
@@ -101,7 +115,7 @@ class _AxisIndex:
         each = size[a]
         out = np.zeros(a.size, np.bool_)
         bounds = np.searchsorted(np.cumsum(each), np.arange(0, each.sum(), BATCH_BYTES // 8))
-        for start, stop in pairwise([*np.unique(bounds).tolist(), a.size]):
+        for start, stop in pairwise([*sorted(set(bounds.tolist())), a.size]):
             some = each[start:stop]
             pair = np.repeat(np.arange(start, stop), some)
             mine = self.starts[a][pair] + np.arange(pair.size) - np.repeat(np.cumsum(some) - some, some)

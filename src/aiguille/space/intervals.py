@@ -72,6 +72,13 @@ class IntervalSet:
 
     def __and__(self, other: IntervalSet) -> IntervalSet:
         mine, theirs = self.spans, other.spans
+        # Most sets are single intervals, and most intersections empty or one of the two.
+        if not mine or not theirs or mine[-1][1] < theirs[0][0] or theirs[-1][1] < mine[0][0]:
+            return _NOTHING
+        if len(mine) == 1 and mine[0][0] <= theirs[0][0] and theirs[-1][1] <= mine[0][1]:
+            return other
+        if len(theirs) == 1 and theirs[0][0] <= mine[0][0] and mine[-1][1] <= theirs[0][1]:
+            return self
         out: list[tuple[int, int]] = []
         i = j = 0
         while i < len(mine) and j < len(theirs):
@@ -148,3 +155,6 @@ class IntervalSet:
         if not self.spans:
             raise LookupError("the empty set has no first member")
         return self.spans[0][0]
+
+
+_NOTHING = IntervalSet()

@@ -103,6 +103,7 @@ class Resolver:
     device: Device
     space: Space
     _conditions: dict[Condition, _Alternatives] = field(default_factory=dict)
+    _matches: dict[tuple[int, bool], tuple[Match, tuple[Piece, ...]]] = field(default_factory=dict)
     _objects: dict[str, _Values] = field(default_factory=dict)
     _in_circles: dict[str, _Values] = field(default_factory=dict)
     _circles: int = 0
@@ -123,7 +124,15 @@ class Resolver:
         return self.match(rule.match, sure=not rule.qualifiers and not rule.marks)
 
     def match(self, match: Match, sure: bool = True) -> tuple[Piece, ...]:
-        """The pieces of a conjunction of conditions; no pieces if its conditions exclude one another."""
+        """The pieces of a conjunction of conditions, worked out once; none if its conditions exclude one another."""
+        key = (id(match), sure)
+        known = self._matches.get(key)
+        if known is None:
+            # The match is kept beside its pieces, so that its identity stays its own.
+            known = self._matches[key] = (match, self._pieces(match, sure))
+        return known[1]
+
+    def _pieces(self, match: Match, sure: bool) -> tuple[Piece, ...]:
         pieces = [Piece(EVERYTHING, sure)]
         for condition in match.conditions:
             found = self.condition(condition)

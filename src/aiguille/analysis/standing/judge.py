@@ -26,6 +26,7 @@ from aiguille.analysis.standing.words import (
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Action
 from aiguille.space import EVERYTHING, Box, BoxIndex, Cell, Slices, holds, overlap
+from aiguille.space.index import distinct
 
 
 class Judge:
@@ -105,7 +106,7 @@ class Judge:
     def near(self, number: int) -> NDArray[np.intp]:
         """All rows that overlap a step's own, ascending."""
         found = [self.index.overlapping(row) for row in self.own[number]]
-        return found[0] if len(found) == 1 else np.unique(np.concatenate(found))
+        return found[0] if len(found) == 1 else distinct(np.concatenate(found))[0]
 
     def _hidden(self, number: int, regions: Sequence[Box], view: View) -> Judged:
         step = self.program.steps[number]
