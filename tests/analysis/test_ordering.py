@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from aiguille.analysis import Programs
-from aiguille.analysis.ordering import best_order
+from aiguille.analysis.ordering import best_order, greedy
 from aiguille.model import Device, Direction
 from tests.helpers import filter_table
 
@@ -65,6 +65,26 @@ def test_the_order_is_the_best_where_all_rules_are_free(hits: list[int]) -> None
     found = best_order([program], program.bases[0][1])
     assert found is not None
     assert found.better == min(cost(list(order)) for order in permutations(made))
+
+
+def taken_in_turn(weights: list[int], after: list[set[int]]) -> list[int]:
+    """The order by its definition: of the rules free to come next, the one that counts most by itself or by what it frees."""
+    left, order = [set(one) for one in after], []
+    while len(order) < len(weights):
+        free = [n for n, above in enumerate(left) if not above and n not in order]
+        worth = {n: max([weights[n], *(w for f, w in enumerate(weights) if left[f] == {n})]) for n in free}
+        chosen = min(free, key=lambda n: (-worth[n], n))
+        order.append(chosen)
+        for above in left:
+            above.discard(chosen)
+    return order
+
+
+@given(st.lists(st.tuples(st.integers(0, 9), st.sets(st.integers(0, 11))), max_size=12))
+def test_the_quick_way_takes_rules_in_the_order_defined(made: list[tuple[int, set[int]]]) -> None:
+    weights = [weight for weight, _ in made]
+    after = [{one for one in above if one < number} for number, (_, above) in enumerate(made)]
+    assert greedy(weights, after) == taken_in_turn(weights, after)
 
 
 def test_rules_that_record_or_jump_keep_their_place() -> None:

@@ -52,7 +52,7 @@ def best_order(programs: Sequence[Program], chain: Chain) -> Ordering | None:
             return None
         for mine, more in zip(after, _constraints([by_rule[id(rule)] for rule in rules]), strict=True):
             mine |= more
-    order = _greedy(weights, after)
+    order = greedy(weights, after)
     total = sum(weights)
     now = sum(w * (place + 1) for place, w in enumerate(weights)) / total
     better = sum(weights[number] * (place + 1) for place, number in enumerate(order)) / total
@@ -88,7 +88,8 @@ def _is_plain(step: Step) -> bool:
     )
 
 
-def _greedy(weights: Sequence[int], after: Sequence[set[int]]) -> list[int]:
+def greedy(weights: Sequence[int], after: Sequence[set[int]]) -> list[int]:
+    """Numbers in an order in which each comes after those of its set in `after`, the heaviest that is free first."""
     left = [set(one) for one in after]
     followers: list[list[int]] = [[] for _ in weights]
     for number, above in enumerate(after):

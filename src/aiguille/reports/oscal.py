@@ -12,6 +12,7 @@ from uuid import UUID, uuid5
 
 from aiguille._version import __version__
 from aiguille.baseline import Acceptance, CheckOutcome, Finding, Outcome
+from aiguille.readers import HOST
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import uri_of, visible, visible_lines
@@ -112,7 +113,7 @@ def _component(dossier: Dossier, number: int) -> Data:
         props.append(_prop("release", device.firmware.value))
     return {
         "uuid": _id("device", device.name),
-        "type": "hardware" if device.dialect != "host" else "system",
+        "type": "system" if device.dialect == HOST else "hardware",
         "title": visible(device.name).strip() or "device",
         "description": f"A firewall, read from {len(device.sources)} files as {device.dialect}.",
         "props": props,
