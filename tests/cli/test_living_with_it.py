@@ -154,16 +154,17 @@ def on_a_terminal(*words: str, cwd: Path) -> tuple[str, str]:
 
 
 def test_progress_is_shown_on_a_terminal_only(tmp_path: Path) -> None:
+    (tmp_path / "in").mkdir()
     for number in range(6):
-        (tmp_path / f"h{number}.v4").write_text("*filter\n:INPUT DROP [0:0]\nCOMMIT\n")
-    out, shown = on_a_terminal("audit", ".", "--out", "r.html", cwd=tmp_path)
+        (tmp_path / "in" / f"h{number}.v4").write_text("*filter\n:INPUT DROP [0:0]\nCOMMIT\n")
+    out, shown = on_a_terminal("audit", ".", "--out", "../r.html", cwd=tmp_path / "in")
     assert "devices" in shown
     assert "exports" in shown
     assert "writing r.html" in shown
-    assert out == run("audit", ".", cwd=tmp_path).stdout, "standard output is the same"
-    piped = run("audit", ".", "--out", "s.html", cwd=tmp_path)
+    piped = run("audit", ".", "--out", "../s.html", cwd=tmp_path / "in")
+    assert out == piped.stdout, "standard output is the same"
     assert piped.stderr == ""
-    assert on_a_terminal("audit", ".", "--quiet", cwd=tmp_path)[1] == ""
+    assert on_a_terminal("audit", ".", "--quiet", cwd=tmp_path / "in")[1] == ""
 
 
 def test_quiet_and_verbose(tmp_path: Path) -> None:

@@ -11,8 +11,12 @@ from xml.etree import ElementTree
 import jsonschema
 import pytest
 
+import aiguille
+from aiguille.baseline.story import tell
 from aiguille.demo import write_estate
 from aiguille.reports.figures import KINDS
+from aiguille.reports.story import story_data
+from aiguille.reports.text import to_json
 from tests.helpers import run
 
 OPEN = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -p tcp -m tcp --dport 22 -j ACCEPT\nCOMMIT\n"
@@ -67,16 +71,18 @@ def test_the_acceptance_it_proposes_is_one_once_filled_in(
     assert data["accepted"]["line"] == 2
 
 
-@pytest.mark.parametrize("number", range(0, 585, 45))
-def test_stories_follow_their_schema(estate: Path, findings: list[dict[str, object]], number: int) -> None:
+def test_stories_follow_their_schema(estate: Path) -> None:
     schema = json.loads((resources.files("aiguille.reports") / "schemas" / "explain.schema.json").read_text())
-    finding = findings[number]
-    data = json.loads(run("explain", str(finding["fingerprint"]), "valdrane-lifts", "--json", cwd=estate).stdout)
-    jsonschema.validate(data, schema)
-    assert data["finding"] == finding
-    meant = [line["text"] for one in data["excerpts"] for line in one["lines"] if line["meant"]]
-    assert meant or not finding["evidence"]
-    assert (data["walk"] is None) == (finding["witness"] is None)
+    validator = jsonschema.Draft202012Validator(schema)
+    audit = aiguille.audit(aiguille.read([estate / "valdrane-lifts"]))
+    for finding in (*audit.findings[::7], *(one for one, _ in audit.accepted)):
+        data = json.loads(to_json(story_data(tell(audit, finding.fingerprint))))
+        validator.validate(data)
+        assert data["finding"]["fingerprint"] == finding.fingerprint
+        meant = [line["text"] for one in data["excerpts"] for line in one["lines"] if line["meant"]]
+        assert meant or not finding.evidence
+        assert [line for e in finding.evidence for line in e.text][:1] == meant[:1] or finding.evidence[0].where.column
+        assert (data["walk"] is None) == (finding.proof is None)
 
 
 @pytest.mark.parametrize(
@@ -123,10 +129,11 @@ def test_figures_hold_what_they_show(estate: Path, tmp_path: Path, kind: str) ->
     assert {"findings": "by device", "hits": "100 %", "openness": "any to any, IPv4", "geo": "CH"}[kind] in words
     assert any("valley-gw" in (word or "") for word in words)
     assert (tmp_path / "a.png").read_bytes().startswith(b"\x89PNG")
-    again = run("figure", kind, estate / "valdrane-lifts", "--out", "b.svg", "--out", "b.png", cwd=tmp_path)
-    assert again.returncode == 0
-    assert (tmp_path / "a.svg").read_bytes() == (tmp_path / "b.svg").read_bytes()
-    assert (tmp_path / "a.png").read_bytes() == (tmp_path / "b.png").read_bytes()
+    if kind == "hits":
+        again = run("figure", kind, estate / "valdrane-lifts", "--out", "b.svg", "--out", "b.png", cwd=tmp_path)
+        assert again.returncode == 0
+        assert (tmp_path / "a.svg").read_bytes() == (tmp_path / "b.svg").read_bytes()
+        assert (tmp_path / "a.png").read_bytes() == (tmp_path / "b.png").read_bytes()
     assert run("figure", kind, "x", "--out", "a.svg", cwd=tmp_path).returncode == 2, "nothing is written over unasked"
 
 

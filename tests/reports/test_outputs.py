@@ -46,6 +46,22 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Dossier:
 
 
 @pytest.fixture(scope="module")
+def some(demo: Dossier) -> Dossier:
+    """A few devices of the sample estate, for what takes long."""
+    audit = demo.audit
+    devices = audit.estate.devices[:4]
+    names = {device.name for device in devices}
+    return Dossier(
+        replace(
+            audit,
+            estate=replace(audit.estate, devices=devices),
+            findings=tuple(one for one in audit.findings if one.device in names),
+            outcomes=tuple(one for one in audit.outcomes if one.device in names),
+        )
+    )
+
+
+@pytest.fixture(scope="module")
 def failed(tmp_path_factory: pytest.TempPathFactory) -> Dossier:
     """One export that is good, one with a line that is not understood, one that cannot be read at all."""
     folder = tmp_path_factory.mktemp("failed")
@@ -85,9 +101,10 @@ def made(dossier: Dossier) -> dict[str, bytes]:
     return {ending: as_bytes(make(dossier)) for ending, (_, make) in OUTPUTS.items()}
 
 
-def test_the_same_audit_gives_the_same_bytes(demo: Dossier) -> None:
-    again = Dossier(aiguille.audit(demo.audit.estate), jobs=2)
-    assert made(demo) == made(again)
+def test_the_same_audit_gives_the_same_bytes(some: Dossier) -> None:
+    first = Dossier(aiguille.audit(some.audit.estate, accepted=None, jobs=1))
+    again = Dossier(aiguille.audit(some.audit.estate, accepted=None, jobs=2), jobs=2)
+    assert made(first) == made(again)
 
 
 def test_what_strangers_write_is_text_in_every_output(hostile: Dossier) -> None:
@@ -235,9 +252,9 @@ def test_long_and_large_values_fit_a_sheet() -> None:
     assert row["text"].endswith("(cut short)")
 
 
-def test_libreoffice_opens_the_workbook(demo: Dossier, tmp_path: Path) -> None:
+def test_libreoffice_opens_the_workbook(failed: Dossier, tmp_path: Path) -> None:
     office = needed(shutil.which("soffice") or shutil.which("libreoffice"), "LibreOffice is not installed")
-    (tmp_path / "audit.xlsx").write_bytes(workbook.as_workbook(demo))
+    (tmp_path / "audit.xlsx").write_bytes(workbook.as_workbook(failed))
     done = subprocess.run(
         [office, f"-env:UserInstallation=file://{tmp_path}/profile", "--headless", "--convert-to", "pdf",
          "--outdir", str(tmp_path), str(tmp_path / "audit.xlsx")],
@@ -290,6 +307,13 @@ def test_the_page_tells_everything(demo: Dossier) -> None:
     page = html.fromstring(as_html(demo))
     ids = page.xpath("//@id")
     assert len(set(ids)) == len(ids)
+    by_id = {element.get("id"): element for element in page.xpath("//*[@id]")}
+    told = {name: " ".join(by_id[name].text_content().split()) for name in ids if name.startswith(("f-", "check-"))}
+    around = {
+        name: " ".join(article.text_content().split())
+        for article in page.xpath("//article")
+        for name in article.xpath("./div[@class='finding']/@id")
+    }
     titles = page.xpath("//main/section/h2/text()")
     assert titles == [
         "Scope and sources", "What could not be read", "Verdict", "Devices and areas", "Findings", "Accepted risks",
@@ -297,20 +321,19 @@ def test_the_page_tells_everything(demo: Dossier) -> None:
     ]  # fmt: skip
     text = " ".join(page.text_content().split())
     for finding in demo.audit.findings:
-        (element,) = page.xpath(f"//*[@id='f-{finding.fingerprint}']")
-        inside = " ".join(element.text_content().split())
+        inside = told[f"f-{finding.fingerprint}"]
         assert " ".join(finding.detail.split()) in inside
         assert all(str(e.where) in inside for e in finding.evidence)
         assert finding.proof is None or finding.proof.packet.sentence() in inside
-        assert " ".join(finding.fix.split()) in " ".join(element.getparent().text_content().split())
+        assert " ".join(finding.fix.split()) in around[f"f-{finding.fingerprint}"]
     for device in demo.devices:
         assert all(source.sha256 in text for source in device.sources)
     for one in demo.audit.outcomes:
-        (element,) = page.xpath(f"//*[@id='check-{one.check}']")
-        assert " ".join(one.because.split()) in " ".join(element.text_content().split())
+        assert " ".join(one.because.split()) in told[f"check-{one.check}"]
+    known = set(ids)
     for link in page.xpath("//a/@href"):
         assert link.startswith("#")
-        assert link[1:] in ids, link
+        assert link[1:] in known, link
     assert not page.xpath("//*[@src]|//link|//iframe|//*[starts-with(@href, 'http')]"), "nothing is asked from anywhere"
     assert page.xpath("count(//table)") == page.xpath("count(//table[caption and .//th[@scope]])")
     rules = page.xpath("//details[@class='rules']//tbody/tr")

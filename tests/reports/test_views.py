@@ -13,6 +13,7 @@ from rich.console import Console
 
 import aiguille
 from aiguille.analysis import Programs, standings
+from aiguille.baseline import Audit
 from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError
 from aiguille.reports import data, terminal
@@ -29,6 +30,11 @@ def estate(tmp_path_factory: pytest.TempPathFactory) -> Estate:
     return aiguille.read([folder])
 
 
+@pytest.fixture(scope="module")
+def audit(estate: Estate) -> Audit:
+    return aiguille.audit(estate)
+
+
 def shown(view: Callable[[Console], None], *, colour: bool = False, width: int = 100) -> str:
     out = io.StringIO()
     view(
@@ -39,8 +45,7 @@ def shown(view: Callable[[Console], None], *, colour: bool = False, width: int =
     return out.getvalue()
 
 
-def test_the_audit_view_tells_everything_the_json_tells(estate: Estate) -> None:
-    audit = aiguille.audit(estate)
+def test_the_audit_view_tells_everything_the_json_tells(audit: Audit) -> None:
     text = " ".join(shown(lambda console: terminal.show_audit(console, audit)).split())
     content = data.audit_data(audit)
     assert json.loads(data.dump(content)) == content
@@ -56,15 +61,13 @@ def test_the_audit_view_tells_everything_the_json_tells(estate: Estate) -> None:
 
 
 @pytest.mark.parametrize("width", [60, 80, 100, 140])
-def test_views_keep_to_the_width(estate: Estate, width: int) -> None:
-    audit = aiguille.audit(estate)
+def test_views_keep_to_the_width(estate: Estate, audit: Audit, width: int) -> None:
     for view in (lambda c: terminal.show_audit(c, audit), lambda c: terminal.show_read(c, estate, show="all")):
         for line in shown(view, width=width).splitlines():
             assert len(line.rstrip()) <= width
 
 
-def test_colours_are_for_terminals_only(estate: Estate) -> None:
-    audit = aiguille.audit(estate)
+def test_colours_are_for_terminals_only(audit: Audit) -> None:
     assert "\x1b[" in shown(lambda console: terminal.show_audit(console, audit), colour=True)
     assert "\x1b" not in shown(lambda console: terminal.show_audit(console, audit))
 
