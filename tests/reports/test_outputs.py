@@ -21,6 +21,7 @@ import jsonschema
 import openpyxl
 import pytest
 from lxml import etree, html
+from markdown_it import MarkdownIt
 
 import aiguille
 from aiguille.baseline import Audit, Outcome, Severity
@@ -287,6 +288,21 @@ def test_markdown_tells_every_finding(demo: Dossier) -> None:
     assert len(re.findall(r"^### Cannot tell$", text, re.MULTILINE)) == len(
         {o.device for o in demo.audit.outcomes if o.outcome is Outcome.CANNOT_TELL}
     )
+
+
+def test_markdown_renders_as_what_it_says(hostile: Dossier) -> None:
+    """A CommonMark renderer that lets HTML through finds none, no link and no emphasis that a stranger wrote."""
+    page = html.fromstring(
+        MarkdownIt("commonmark", {"html": True}).enable("table").render(markdown.as_markdown(hostile))
+    )
+    assert not page.xpath("//script|//a|//img|//b|//strong[contains(., 'bold')]")
+    text = page.text_content()
+    for shown in ('<script>alert("x")</script>', "`code` | **bold** [link](javascript:x)", "{{ 7 * 7 }} {% raw %}"):
+        assert shown in text
+    (table,) = page.xpath("//table")
+    assert len({len(row) for row in table.iter("tr")}) == 1, "no name breaks a row into more cells"
+    lines = [line for block in page.xpath("//pre/code") for line in block.text_content().splitlines()]
+    assert any(line.startswith("-A INPUT -s 10.0.0.0/16") for line in lines)
 
 
 @pytest.mark.parametrize(
