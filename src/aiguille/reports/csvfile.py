@@ -10,7 +10,8 @@ from collections.abc import Iterable
 from aiguille.reports.tables import Cell, Table
 from aiguille.reports.text import visible_lines
 
-_FORMULA = re.compile(r"[=+\-@\t\r|%]")
+_FORMULA = re.compile(r"[=+\-@]")
+"""What spreadsheets take for the beginning of a formula, blanks before it or not."""
 
 
 def as_csv(table: Table, rows: Iterable[tuple[Cell, ...]]) -> str:

@@ -46,8 +46,9 @@ def verdict(dossier: Dossier) -> list[str]:
     rest = f"; {open_ones} cannot be told from the exports, and count neither way" if open_ones else ""
     out.append(f"Of {counted(total, 'outcome')}, {passed} {'is a pass' if passed == 1 else 'are passes'}{rest}.")
     if audit.accepted:
+        listed = "it is" if len(audit.accepted) == 1 else "they are"
         out.append(
-            f"For {counted(len(audit.accepted), 'finding')} somebody answers until a stated day; they are listed apart."
+            f"For {counted(len(audit.accepted), 'finding')} somebody answers until a stated day; {listed} listed apart."
         )
     unread = [d for d in audit.estate.devices if d.ledger.unread_lines]
     if audit.estate.failures:

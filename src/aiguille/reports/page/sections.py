@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from aiguille.baseline import Area, Finding, Outcome, Severity
+from aiguille.baseline import Area, Chosen, Finding, Outcome, Severity
 from aiguille.model import Device, Direction
 from aiguille.model.countries import country_name
 from aiguille.reports import figures
@@ -167,7 +167,7 @@ def _used(device: Device, rules: list[Data]) -> Content:
         "since": device.counters_since.value if device.counters_since.known else "",
         "counters": len(counters),
         "hits": sum(one["hits"] for one in counters),
-        "never": [f"{one['chain']} {one['rule']}" for one in counters if not one["hits"] and one["action"] != "off"],
+        "never": [f"{one['chain']} {one['rule']}" for one in counters if not one["hits"] and one["standing"] != "off"],
     }
 
 
@@ -213,7 +213,7 @@ def _baseline(dossier: Dossier) -> Content | None:
     }
 
 
-def _check(dossier: Dossier, one: Any) -> Content:
+def _check(dossier: Dossier, one: Chosen) -> Content:
     told = dossier.outcomes.get(one.check.id, {})
     # Devices with one reason share a row: nothing is lost, and large estates stay readable.
     rows: dict[tuple[Outcome, str], list[str]] = {}
