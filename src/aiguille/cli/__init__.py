@@ -28,7 +28,7 @@ def _run(words: list[str]) -> int:
     from aiguille.cli.parser import build
     from aiguille.model import AiguilleError
 
-    arguments = build().parse_args(words)
+    arguments = build(words[0] if words else None).parse_args(words)
     start_messages(arguments)
     try:
         code: int = arguments.run(arguments)

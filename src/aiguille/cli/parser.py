@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import os
 from importlib import import_module
-
-import argcomplete
-from rich_argparse import RawDescriptionRichHelpFormatter
 
 from aiguille._version import __version__
 from aiguille.cli import COMMANDS
@@ -18,24 +16,33 @@ _EPILOG = """exit codes:
   2  wrong usage or configuration             3  an input could not be read; the rest was done"""
 
 
-def build() -> argparse.ArgumentParser:
-    """The whole parser; completion hooks are installed."""
-    parser = argparse.ArgumentParser(
-        "aiguille", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=RawDescriptionRichHelpFormatter
-    )
+def build(only: str | None = None) -> argparse.ArgumentParser:
+    """The whole parser, with completion at work where the shell asks; or the parser that knows one command, which is quicker."""
+    completing = "_ARGCOMPLETE" in os.environ
+    parser = argparse.ArgumentParser("aiguille", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=_formatter)
     parser.add_argument("-V", "--version", action="version", version=f"aiguille {__version__}")
     # Told what the program is called, argparse makes no help to find that out.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True, prog=parser.prog)
-    for name in COMMANDS:
+    for name in (only,) if only in COMMANDS and not completing else COMMANDS:
         module = import_module(f"aiguille.cli.{name}")
         command = commands.add_parser(
             module.NAME,
             help=module.HELP,
             description=module.HELP[0].upper() + module.HELP[1:] + ".",
             epilog=module.EXAMPLES,
-            formatter_class=RawDescriptionRichHelpFormatter,
+            formatter_class=_formatter,
         )
         module.add(command)
         command.set_defaults(run=module.run)
-    argcomplete.autocomplete(parser)
+    if completing:
+        import argcomplete
+
+        argcomplete.autocomplete(parser)
     return parser
+
+
+def _formatter(prog: str) -> argparse.HelpFormatter:
+    """What lays out help; imported when there is help to give."""
+    from rich_argparse import RawDescriptionRichHelpFormatter
+
+    return RawDescriptionRichHelpFormatter(prog)
