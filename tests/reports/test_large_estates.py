@@ -55,6 +55,16 @@ def test_figures_show_the_worst_and_say_of_how_many(dossier: Dossier) -> None:
     assert "of 120 rules with a counter take 80 % of the hits; 61 were never hit" in hits
 
 
+@pytest.mark.filterwarnings("error")
+@pytest.mark.parametrize("kind", ["findings", "hits", "openness"])
+def test_figures_of_a_single_row_are_drawn_without_complaint(kind: str) -> None:
+    (finding, *_) = aiguille.audit(many(1)).findings
+    dossier = Dossier(replace(aiguille.audit(many(1)), findings=(finding,), outcomes=(), baseline=None))
+    (row, *_) = dossier.rules["gw000"]
+    dossier.__dict__["rules"] = {"gw000": [{**row, "hits": 5}]}
+    assert "gw000" in words(figures.KINDS[kind].draw(dossier))
+
+
 def test_sentences_of_usage() -> None:
     def told(*hits: int) -> str:
         return figures.usage_sentence([{"hits": one} for one in sorted(hits, reverse=True)])

@@ -35,6 +35,7 @@ SEVERITY_COLOURS = {
 _ON_DARK = {Severity.CRITICAL, Severity.HIGH}
 _WIDTH = 10.0
 _ROW = 0.3
+_LEAST = 2.0
 _ROWS = 30
 _BARS = 25
 _COUNTRIES = 24
@@ -90,7 +91,7 @@ def _figure(height: float, panels: Sequence[float] = (1,)) -> tuple[Figure, list
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
-    figure = Figure(figsize=(_WIDTH, height), layout="constrained", facecolor="none")
+    figure = Figure(figsize=(_WIDTH, max(height, _LEAST)), layout="constrained", facecolor="none")
     FigureCanvasAgg(figure)
     axes = figure.subplots(1, len(panels), squeeze=False, width_ratios=list(panels))[0]
     for one in axes:
@@ -244,8 +245,11 @@ def openness(dossier: Dossier) -> Figure | None:
     more = f", the {_ROWS} widest of {len(opened)}" if len(opened) > _ROWS else ""
     axes.set_yticks(range(len(names)), [_text(name) for name in names])
     axes.set_ylim(len(names) - 0.4, -0.6)
-    axes.set_xlim(left=0)
-    for family, bits in ANY_TO_ANY.items():
+    # Without IPv6 nothing opens more than all of IPv4, and its mark would leave the rest of the figure empty.
+    widest = max(values[-1] for values in map(sorted, opened.values()))
+    marks = {family: bits for family, bits in ANY_TO_ANY.items() if family == 4 or widest > ANY_TO_ANY[4] + 2}
+    axes.set_xlim(0, 1.05 * max([widest, *marks.values()]))
+    for family, bits in marks.items():
         axes.axvline(bits, color=MUTED, linewidth=0.8, linestyle=(0, (3, 3)), zorder=0)
         axes.text(bits - 1.5, -0.62, f"any to any, IPv{family}", ha="right", va="bottom", size=8, color=MUTED)
     axes.grid(axis="x", color=GRID, linewidth=0.6)
