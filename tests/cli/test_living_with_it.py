@@ -125,17 +125,13 @@ def test_an_interrupt_leaves_no_half_file(tmp_path: Path) -> None:
     assert [p.name for p in tmp_path.iterdir()] == ["big.v4"]
 
 
-def on_a_terminal(*words: str, cwd: Path) -> tuple[str, str]:
-    """Standard output, and what a terminal on standard error gets."""
+def on_a_terminal(*words: str, cwd: Path, watched: str = "stderr") -> tuple[str, str]:
+    """What comes on the stream that is piped, and what a terminal on the one watched gets."""
     controller, terminal = pty.openpty()
-    process = subprocess.Popen(
-        [PROGRAM, *words],
-        cwd=cwd,
-        stdout=subprocess.PIPE,
-        stderr=terminal,
-        text=True,
-        env={**os.environ, "TERM": "xterm"},
-    )
+    out = terminal if watched == "stdout" else subprocess.PIPE
+    errors = terminal if watched == "stderr" else subprocess.PIPE
+    environment = {**os.environ, "TERM": "xterm", "NO_COLOR": "1"}
+    process = subprocess.Popen([PROGRAM, *words], cwd=cwd, stdout=out, stderr=errors, text=True, env=environment)
     os.close(terminal)
     shown = bytearray()
 
@@ -147,10 +143,24 @@ def on_a_terminal(*words: str, cwd: Path) -> tuple[str, str]:
 
     watcher = threading.Thread(target=watch)
     watcher.start()
-    out, _ = process.communicate(timeout=120)
+    piped = process.communicate(timeout=120)
     watcher.join()
     os.close(controller)
-    return out, shown.decode(errors="replace")
+    return piped[0] or piped[1] or "", shown.decode(errors="replace")
+
+
+@pytest.mark.parametrize(
+    "command", [("audit",), ("read",), ("rules",), ("probe", "--packet", "tcp to any:22 entering eth0")]
+)
+def test_what_could_not_be_read_is_told_once_whoever_looks(tmp_path: Path, command: tuple[str, ...]) -> None:
+    (tmp_path / "cut.v4").write_text("*filter\n:INPUT DROP [0:0]\n")
+    (tmp_path / "good.v4").write_text("*filter\n:INPUT DROP [0:0]\nCOMMIT\n")
+    name, *more = command
+    errors, shown = on_a_terminal(name, "cut.v4", "good.v4", *more, cwd=tmp_path, watched="stdout")
+    assert (errors + shown).count("cut off") == 1, (errors, shown)
+    piped = run(name, "cut.v4", "good.v4", *more, cwd=tmp_path)
+    assert piped.stderr.count("cut off") == 1
+    assert piped.returncode == 3
 
 
 def test_progress_is_shown_on_a_terminal_only(tmp_path: Path) -> None:

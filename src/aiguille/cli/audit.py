@@ -58,7 +58,7 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
         ".txt": lambda: output.as_text(arguments, view),
     }
     options.check_outputs(arguments, writers)
-    estate = options.read_estate(arguments, paths)
+    estate = options.read_estate(arguments, paths, view_tells=True)
     audit = made["audit"] = options.run_audit(arguments, estate)
     made["dossier"] = Dossier(audit, options.jobs(arguments, estate))
     # On a terminal the view that follows says this once.

@@ -171,8 +171,13 @@ def did(arguments: argparse.Namespace, stage: str, what: str) -> None:
     vars(arguments).setdefault("done", {})[stage] = what
 
 
-def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None) -> Estate:
-    """Read the paths given and say what was recognised, missing or odd."""
+def read_estate(
+    arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None, *, view_tells: bool = False
+) -> Estate:
+    """Read the paths given and say what was recognised, missing or odd.
+
+    view_tells: on a terminal the view that follows says what is missing or odd
+    """
     from aiguille.cli.output import progress
     from aiguille.estate import read
     from aiguille.reports.text import counted, visible
@@ -195,8 +200,7 @@ def read_estate(arguments: argparse.Namespace, paths: Sequence[str | Path] | Non
             gc.enable()
     for device in estate.devices:
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
-    # On a terminal the view that follows says all this once.
-    if arguments.json or not sys.stdout.isatty():
+    if arguments.json or not (view_tells and sys.stdout.isatty()):
         for failure in estate.failures:
             log.error("%s", visible(failure.message))
         for device in estate.devices:

@@ -41,7 +41,7 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.reports import data, terminal
 
     options.check_outputs(arguments, output.ENDINGS)
-    estate = options.read_estate(arguments)
+    estate = options.read_estate(arguments, view_tells=True)
     output.report(
         arguments,
         lambda: data.read_data(estate),
