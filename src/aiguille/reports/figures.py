@@ -8,6 +8,7 @@ import re
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from html import escape
 from math import log2
 from typing import TYPE_CHECKING, Any
 
@@ -33,24 +34,21 @@ SEVERITY_COLOURS = {
 """From dark to light; neighbours can be told apart with every common kind of colour blindness."""
 
 _ON_DARK = {Severity.CRITICAL, Severity.HIGH}
-_WIDTH = 10.0
-_ROW = 0.3
-_LEAST = 2.0
-_ROWS = 30
-_BARS = 25
-_COUNTRIES = 24
+_WIDTH, _LEAST = 10.0, 2.0  # inches: the width of every figure, and the least height
+_ROW = 0.3  # inches
+_ROWS, _BARS, _COUNTRIES = 30, 25, 24  # how many are shown at most
 _DPI = 150
 ANY_TO_ANY = {family: 2 * bits + log2(len(WITH_PORTS) << 32) for family, bits in ((4, 32), (6, 128))}
 """What a rule opens that takes every packet of a family, as a power of two; protocols without ports hardly count."""
 
 _NAME = 26
+"""Characters of a name that are shown."""
 
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """A kind of figure: what it shows, what draws it, and what it says where nothing can be drawn."""
+    """A kind of figure: what draws it, and what is said where there is nothing to draw."""
 
-    about: str
     draw: Callable[[Dossier], Figure | None]
     nothing: str
 
@@ -82,7 +80,7 @@ def inline(text: str, name: str, label: str) -> str:
     for colour, variable in ((INK, "ink"), (MUTED, "muted"), (GRID, "line"), (ACCENT, "bar")):
         text = text.replace(colour, f"var(--{variable})")
     head = re.compile(r'<svg [^>]*?viewBox="([^"]+)"[^>]*>')
-    return head.sub(lambda m: f'<svg role="img" aria-label="{label}" viewBox="{m[1]}">', text, count=1)
+    return head.sub(lambda m: f'<svg role="img" aria-label="{escape(label)}" viewBox="{m[1]}">', text, count=1)
 
 
 def _figure(height: float, panels: Sequence[float] = (1,)) -> tuple[Figure, list[Axes]]:
@@ -306,13 +304,9 @@ def _shades() -> Any:
 
 
 KINDS: dict[str, Kind] = {
-    "findings": Kind("findings by area and by device, stacked by severity", findings, "nothing was found"),
-    "hits": Kind("the busiest rules and their share of all hits", hits, "no export has hit counters"),
-    "openness": Kind("how much each accepting rule opens, by device", openness, "no rule accepts anything"),
-    "geo": Kind(
-        "how many ways in from the outside each country has, by device",
-        geo,
-        "there is no location data, or nothing faces the outside",
-    ),
+    "findings": Kind(findings, "nothing was found"),
+    "hits": Kind(hits, "no export has hit counters"),
+    "openness": Kind(openness, "no rule accepts anything"),
+    "geo": Kind(geo, "there is no location data, or nothing faces the outside"),
 }
 """The figures there are, by the name the command line gives them."""
