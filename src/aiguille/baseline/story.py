@@ -10,6 +10,7 @@ from aiguille.baseline.accepted import Acceptance
 from aiguille.baseline.audit import Audit, Finding
 from aiguille.baseline.tailoring import Chosen
 from aiguille.model import Device, Span, UsageError
+from aiguille.model.guarding import guarded
 
 SHORTEST = 4
 """Digits of a fingerprint that are enough to name a finding, if no other begins so."""
@@ -109,5 +110,9 @@ def _excerpt(device: Device, where: Span) -> Excerpt:
         return Excerpt(where, ())
     first, last = max(1, where.first - AROUND), min(len(source.lines), where.last + AROUND)
     texts = device.text(Span(where.file, first, last))
-    lines = (Line(number, text, where.first <= number <= where.last) for number, text in enumerate(texts, first))
+    # What stands around is there by chance, so what looks like a secret in it is masked.
+    lines = (
+        Line(number, text, True) if where.first <= number <= where.last else Line(number, guarded(text), False)
+        for number, text in enumerate(texts, first)
+    )
     return Excerpt(where, tuple(lines))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import date
 
+from aiguille.model.guarding import guarded
 from aiguille.model.ledger import Ledger
 from aiguille.model.locations import Locations
 from aiguille.model.objects import (
@@ -191,7 +192,10 @@ class Device:
         return next((zone for zone in self.zones if zone.name == name), None)
 
     def text(self, where: Span) -> tuple[str, ...]:
-        """The lines of `where` as they were read, with secrets replaced; empty if the file is not one of ours."""
+        """The lines of `where` as they were read, with secrets replaced; empty if the file is not one of ours.
+
+        In lines that were not understood, and for whose secrets no reader vouches, what looks like one is replaced too.
+        """
         source = next((source for source in self.sources if source.path == where.file), None)
         if source is None:
             return ()
@@ -209,7 +213,7 @@ class Device:
                     begin += len("[secret]") - (min(secret.stop, begin) - secret.start)
         if begin and lines:
             lines[0] = lines[0][begin:]
-        return tuple(lines)
+        return tuple(map(guarded, lines)) if self.ledger.doubts(where) else tuple(lines)
 
 
 @dataclass(frozen=True, slots=True)

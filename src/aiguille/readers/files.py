@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from aiguille.model import Entry, Ledger, Source, Span, UnreadableError
+from aiguille.model.guarding import guarded
 from aiguille.readers import workbook
 
 SIZE_LIMIT = 512 * 1024 * 1024
@@ -166,7 +167,7 @@ class LedgerBuilder:
     def unread(self, where: Span, why: str) -> None:
         """The lines, or a part of them, were not understood."""
         self._mark(where, self._UNREAD)
-        self._unread.append(Entry(where, why))
+        self._unread.append(Entry(where, guarded(why)))
 
     def problem(self, where: Span, why: str, *, matters: bool = True) -> None:
         """The lines contradict the rest of the export; how far they were read is said apart from this."""

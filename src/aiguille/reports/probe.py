@@ -10,6 +10,7 @@ from rich.text import Text
 
 from aiguille.analysis import Answer, Decision, Verdict, Visit, Way
 from aiguille.model import Action, Device, Log, SetMark, Span, Translate
+from aiguille.model.guarding import guarded
 from aiguille.model.spelling import spell_address
 from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
@@ -108,7 +109,7 @@ def _visit_line(device: Device, visit: Visit) -> Text:
     hits = f", {rule.hits.packets} packets so far" if rule.hits else ""
     out.append(f"rule {rule.number}: {_does(visit)}{doubt}{hits}")
     for qualifier in rule.qualifiers if not visit.matched else ():
-        out.append(f"\nopen: {qualifier.name} ({visible(qualifier.text)})", "dim")
+        out.append(f"\nopen: {qualifier.name} ({visible(guarded(qualifier.text))})", "dim")
     for line in device.text(rule.where)[:1]:
         out.append("\n")
         out.append(f"{visible(str(rule.where))} ", "dim")
