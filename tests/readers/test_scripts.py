@@ -164,3 +164,16 @@ def test_recognised_by_content(text: str, format_name: str | None) -> None:
         form, why = recognise(file)
         assert form.name == format_name
         assert "line " in why
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "cat hosts | while read a; do iptables -A INPUT -s 10.0.0.1 -j ACCEPT; done\n",
+        "what \\\nloops; do iptables -A INPUT -s 10.0.0.1 -j ACCEPT; done\n",
+    ],
+)
+def test_what_loops_unseen_leaves_its_rules_open(text: str) -> None:
+    device = script(f"#!/bin/sh\n{text}iptables -A INPUT -j DROP\n")
+    assert spelled(device) == ["source>accept?", ">drop"]
+    assert any("stands inside 'do'" in entry.why for entry in device.ledger.unread)

@@ -232,10 +232,19 @@ class _Script:
 
     def _run(self, statements: list[tuple[str, Span]]) -> None:
         blocks: list[_Block] = []
+        awaited = 0
         for text, where in statements:
             if self.ended:
                 self.ledger.set_aside(where, "stands after the script has ended")
                 continue
+            if re.match(r"do\b", text):
+                if not awaited:
+                    # What loops here was not seen, behind a pipe for instance.
+                    self._open(blocks, next((one for one in blocks if one.kind == "for"), None), "do", where)
+                awaited = max(0, awaited - 1)
+                if blocks and blocks[-1].kind == "for" and text.strip() == "do":
+                    self.ledger.read(where)  # the loop's own, no part of what it repeats
+                    continue
             text = re.sub(r"^(?:do|then)\s+", "", text)
             word = text.split()[0] if text.split() else ""
             loop = next((one for one in blocks if one.kind == "for"), None)
@@ -243,6 +252,7 @@ class _Script:
                 r"(?:function\s+)?[\w-]+\s*\(\)\s*\{?", text
             ):
                 self._open(blocks, loop, text, where)
+                awaited += word in ("for", "while", "until", "select")
             elif word in ("done", "fi", "esac", "}") and blocks:
                 closed = blocks.pop()
                 self.ledger.read(where)
