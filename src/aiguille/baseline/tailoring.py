@@ -17,7 +17,7 @@ from aiguille.baseline.catalogue import Area, Check, Severity
 from aiguille.baseline.own import as_check
 from aiguille.baseline.spec import TABLES, BaselineFile, Devices, OwnCheck, RuleTest, Scope
 from aiguille.baseline.values import WrongValueError, check_network, check_service, read_value
-from aiguille.model import Device, UsageError
+from aiguille.model import Device, Ledger, UsageError
 from aiguille.readers import yamlfile
 from aiguille.readers.yamlfile import YamlFile
 
@@ -66,6 +66,10 @@ class Baseline:
     @property
     def name(self) -> str:
         return self.layers[-1].name
+
+    def usual(self) -> tuple[Chosen, ...]:
+        """What runs on a device no scope is about."""
+        return self.for_device(Device("", "", "", (), Ledger()))
 
     def for_device(self, device: Device) -> tuple[Chosen, ...]:
         """What runs on a device, in the order of the catalogue."""

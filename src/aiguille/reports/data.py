@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from math import isinf
 from typing import Any, TypeVar
 
@@ -214,6 +214,11 @@ def entry_data(device: Device, entry: Entry) -> Data:
 def _span(where: Span) -> Data:
     column = {"column": where.column} if where.column else {}
     return {"file": where.file, "line": where.first, "last_line": where.last, **column}
+
+
+def params_data(params: Mapping[str, Any]) -> Data:
+    """Parameters of a check, lists as JSON has them."""
+    return {name: list(value) if isinstance(value, tuple) else value for name, value in params.items()}
 
 
 def place_of(where: Span | None) -> Data:

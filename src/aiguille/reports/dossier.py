@@ -10,7 +10,7 @@ from aiguille.analysis import Programs, standings
 from aiguille.analysis.sharing import share
 from aiguille.baseline import Area, Audit, CheckOutcome, Chosen, Finding, Outcome, Severity
 from aiguille.baseline.reaching import Reach, reach_of
-from aiguille.model import Device, Ledger
+from aiguille.model import Device
 from aiguille.reports.data import Data
 from aiguille.reports.rules import Describer, rule_data
 
@@ -72,7 +72,7 @@ class Dossier:
         if baseline is None:
             return ()
         ran = {one.check for one in self.audit.outcomes}
-        usual = {one.check.id: one for one in baseline.for_device(Device("", "", "", (), Ledger()))}
+        usual = {one.check.id: one for one in baseline.usual()}
         return tuple(
             usual.get(one.id, Chosen(one, one.defaults()))
             for one in baseline.catalogue

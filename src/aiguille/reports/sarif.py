@@ -6,7 +6,7 @@ from aiguille._version import __version__
 from aiguille.baseline import Acceptance, Check, Evidence, Finding, Severity
 from aiguille.model import Device, Span
 from aiguille.reports.baselines import fix_of
-from aiguille.reports.data import Data
+from aiguille.reports.data import Data, params_data
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import uri_of, visible, visible_lines
 
@@ -66,13 +66,9 @@ def _rule(dossier: Dossier, one: Check) -> Data:
         "properties": {
             "tags": [one.area.value, *(f"NIST SP 800-53 Rev. 5/{control}" for control in one.controls)],
             "severity": one.severity.value,
-            "parameters": next((_plain(c.params) for c in dossier.chosen if c.check.id == one.id), {}),
+            "parameters": next((params_data(c.params) for c in dossier.chosen if c.check.id == one.id), {}),
         },
     }
-
-
-def _plain(params: object) -> Data:
-    return {k: list(v) if isinstance(v, tuple) else v for k, v in dict(params).items()}  # type: ignore[call-overload]
 
 
 def _result(one: Finding, places: dict[str, int], files: dict[str, int], accepted: Acceptance | None) -> Data:

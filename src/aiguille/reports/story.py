@@ -9,7 +9,7 @@ from rich.text import Text
 
 from aiguille._version import __version__
 from aiguille.baseline.story import Excerpt, Story
-from aiguille.reports.data import Data, finding_data, place_of
+from aiguille.reports.data import Data, finding_data, params_data, place_of
 from aiguille.reports.probe import answer_data, show_answer
 from aiguille.reports.terminal import LINE_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
@@ -50,9 +50,7 @@ def story_data(story: Story) -> Data:
 
 
 def _params(story: Story) -> Data:
-    if story.chosen is None:
-        return {}
-    return {name: list(v) if isinstance(v, tuple) else v for name, v in story.chosen.params.items()}
+    return params_data(story.chosen.params) if story.chosen else {}
 
 
 def acceptance(story: Story) -> str:
