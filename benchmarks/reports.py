@@ -16,10 +16,10 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 from jinja2 import Environment
+from msgspec.structs import replace
 
 import aiguille
 from aiguille.baseline import Audit, fingerprint

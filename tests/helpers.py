@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from aiguille.model import Addresses, Device, Side, Zone
 from aiguille.readers import host, iptables, mapped

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from aiguille.demo import files
 from aiguille.model import Device, Secret, Source, Span

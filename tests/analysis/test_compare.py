@@ -5,9 +5,9 @@ from __future__ import annotations
 import itertools
 import random
 from collections.abc import Iterator
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from aiguille.analysis import Prober, Programs
 from aiguille.analysis.compare import differences

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 
 import pytest
+from msgspec.structs import replace
 
 from aiguille.analysis.siblings import features, likeness, oddities, siblings_of
 from aiguille.model import Device, Estate

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator
-from dataclasses import replace
 
 import pytest
 from hypothesis import given, settings
+from msgspec.structs import replace
 
 from aiguille.analysis import Programs, Standing, StandingReport, standings
 from aiguille.model import Action, Chain, Device, Rule, Rulebase, State

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 
 import pytest
 from benchmarks import peers
 from benchmarks.generate import as_dump, generate
+from msgspec.structs import replace
 
 from aiguille.analysis import Decider, Programs, Standing, families, maybe_accepted, standings, surely_refused
 from aiguille.analysis.listing import Selection, read_touching, select

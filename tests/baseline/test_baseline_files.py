@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
 from datetime import date
 from importlib import resources
 from pathlib import Path
 
 import jsonschema
 import pytest
+from msgspec.structs import replace
 
 import aiguille
 from aiguille.baseline import CATALOGUE, accepted, load, run, shipped

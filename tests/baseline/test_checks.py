@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 from datetime import date
 
 import pytest
+from msgspec.structs import replace
 
 from aiguille.baseline import CATALOGUE, Audit, Severity, fingerprint, run
 from aiguille.baseline.catalogue import rule_subject

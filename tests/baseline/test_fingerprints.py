@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
-from dataclasses import fields, is_dataclass
 from enum import Enum
 from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec import Struct
+from msgspec.structs import fields
 
 import aiguille
 from aiguille.baseline import fingerprint
@@ -24,7 +25,7 @@ def spelt(value: object) -> str:
         return str(value.value)
     if isinstance(value, tuple):
         return "[" + ", ".join(spelt(part) for part in value) + "]"
-    if is_dataclass(value):
+    if isinstance(value, Struct):
         told = [(f.name, getattr(value, f.name)) for f in fields(value) if getattr(value, f.name) != f.default]
         return type(value).__name__ + "(" + ", ".join(f"{name}={spelt(part)}" for name, part in told) + ")"
     return str(value)

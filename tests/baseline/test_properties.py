@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import pickle
 import random
-from dataclasses import fields, is_dataclass, replace
 from functools import cache
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -13,6 +12,8 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec import Struct
+from msgspec.structs import replace
 
 import aiguille
 from aiguille.baseline import CATALOGUE, load, run
@@ -40,13 +41,13 @@ def settings_in(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]
         return [path] if value.known else []
     if isinstance(value, tuple):
         return [p for number, one in enumerate(value) for p in settings_in(one, (*path, number))]
-    if is_dataclass(value) and not isinstance(value, type):
+    if isinstance(value, Struct):
         skipped = ("rulebases", "sources", "ledger", "saved", "sets", "addresses", "services_objects")
         return [
             p
-            for f in fields(value)
-            if f.name not in skipped
-            for p in settings_in(getattr(value, f.name), (*path, f.name))
+            for name in value.__struct_fields__
+            if name not in skipped
+            for p in settings_in(getattr(value, name), (*path, name))
         ]
     return []
 

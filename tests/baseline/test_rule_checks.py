@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import pytest
+from msgspec.structs import replace
 
 from aiguille.analysis.countries import located
 from aiguille.baseline import CATALOGUE

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 
 import pytest
+from msgspec.structs import replace
 
 from aiguille.baseline import CATALOGUE, Outcome, run
 from aiguille.model import Device, Estate

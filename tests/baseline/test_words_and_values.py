@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from aiguille.analysis import Programs, surely_accepted
 from aiguille.baseline.catalogue import Of, Param

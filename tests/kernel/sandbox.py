@@ -5,8 +5,9 @@ from __future__ import annotations
 import shutil
 import subprocess
 import uuid
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from aiguille.analysis import Programs
 from aiguille.analysis.compare import differences

@@ -9,9 +9,9 @@ import json
 import os
 from collections import Counter
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from aiguille.analysis import Prober, Programs
 from aiguille.model import Chain, Device, Rule, State

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import pytest
 import yaml
+from msgspec.structs import replace
 
 from aiguille.analysis import Programs
 from aiguille.analysis.probe import Prober

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from aiguille.analysis import Prober, Programs
 from aiguille.model import Action, Device, Hits, Log, Rule, SetMark, UnreadableError

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import io
 import re
-from dataclasses import replace
 from datetime import date
 from pathlib import Path
 
 import openpyxl
 import pytest
 from lxml import html
+from msgspec.structs import replace
 
 import aiguille
 from aiguille.cli import audit as audit_command

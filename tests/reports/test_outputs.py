@@ -12,7 +12,6 @@ import sqlite3
 import subprocess
 import xml.etree.ElementTree as ET
 from collections import Counter
-from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -22,6 +21,7 @@ import openpyxl
 import pytest
 from lxml import etree, html
 from markdown_it import MarkdownIt
+from msgspec.structs import replace
 
 import aiguille
 from aiguille.baseline import Audit, Outcome, Severity

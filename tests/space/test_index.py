@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import random
-from dataclasses import replace
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Addresses, Interface, Side, State, Zone

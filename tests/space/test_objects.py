@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from aiguille.model import (
     Addresses,

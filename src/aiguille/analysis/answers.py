@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.analysis.decide import Decider, Ends
 from aiguille.analysis.probe import Prober, Verdict
@@ -15,8 +17,7 @@ PARTS_LIMIT = 200
 """Parts a region is cut into to set aside what is translated; beyond, verdicts of packets never translated may go missing."""
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """What becomes of the packets that fit a sketch: one verdict each of the kinds that occur, by example."""
 
     verdicts: tuple[Verdict, ...]

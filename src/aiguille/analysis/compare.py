@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from aiguille.analysis.decide import Cut, Ends, rows_of
 from aiguille.analysis.program import Program, Programs
@@ -11,8 +11,7 @@ from aiguille.model import Device, Direction
 from aiguille.space import EVERYTHING, Box, Packet, Slices, Symbols, symbols_of
 
 
-@dataclass(frozen=True, slots=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """A packet that fares differently: what each of the two may do with it, True for letting it through."""
 
     direction: Direction

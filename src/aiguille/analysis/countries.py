@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import (
     Action,
@@ -33,8 +35,7 @@ PRIORITY = -50
 """Ahead of filter rules (priority 0), behind what comes before them on purpose."""
 
 
-@dataclass(frozen=True, slots=True)
-class Share:
+class Share(Struct, frozen=True):
     """How much of a country a set holds: addresses, and their share of all the country has."""
 
     code: str

@@ -6,8 +6,9 @@ Where a qualifier stands in the way a packet has several possible ends; a statem
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import Chooser
@@ -15,8 +16,7 @@ from aiguille.model import Side
 from aiguille.space import BUDGET, EVERYTHING, Axis, Box, BoxIndex, IntervalSet, Packet, Slices, box, overlap
 
 
-@dataclass(frozen=True, slots=True)
-class End:
+class End(Struct, frozen=True):
     """One way a packet's walk can end.
 
     step: index of the step that gives the verdict
@@ -35,8 +35,7 @@ class End:
 Ends = frozenset[End]
 
 
-@dataclass(frozen=True, slots=True)
-class Proof:
+class Proof(Struct, frozen=True):
     """A packet that proves a statement, and the step that decides it."""
 
     packet: Packet
@@ -140,8 +139,7 @@ class Decider:
         return Cut(self.program, single, self._rows).ends_at(point)
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(Struct, frozen=True):
     """One piece of one step."""
 
     step: int

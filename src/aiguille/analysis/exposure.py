@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.analysis.decide import (
     Decider,
@@ -29,8 +30,7 @@ _ODD = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}
 """Sources no real host has; they prove as much and convince less."""
 
 
-@dataclass(frozen=True, slots=True)
-class Exposure:
+class Exposure(Struct, frozen=True):
     """A service that answers.
 
     sources: the addresses it can be reached from, certainly or, where `certain` is False, perhaps

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.analysis.program import Programs, families
 from aiguille.analysis.standing import StandingReport
@@ -13,8 +14,7 @@ from aiguille.space import Axis, Box, IntervalSet
 from aiguille.space.sentences import read_sentence
 
 
-@dataclass(frozen=True, slots=True)
-class Touching:
+class Touching(Struct, frozen=True):
     """An address of one family, or None, and a destination port, or None."""
 
     family: int | None
@@ -22,8 +22,7 @@ class Touching:
     port: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Selection:
+class Selection(Struct, frozen=True):
     """Which rules to list; empty means all. order: "export", "openness" or "hits", the latter two largest first."""
 
     standings: Sequence[str] = ()

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.model import (
     AddressObject,
@@ -22,8 +23,7 @@ from aiguille.model import (
 Object = AddressObject | ServiceObject | SetObject
 
 
-@dataclass(frozen=True, slots=True)
-class Use:
+class Use(Struct, frozen=True):
     """A place where a rule names an object."""
 
     rulebase: Rulebase

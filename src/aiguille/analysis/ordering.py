@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from heapq import heapify, heappop, heappush
+
+from msgspec import Struct
 
 from aiguille.analysis.program import Program, Step
 from aiguille.analysis.standing.words import outcome
@@ -15,8 +16,7 @@ RULES_LIMIT = 2_000
 """Rules of a chain beyond which no order is looked for."""
 
 
-@dataclass(frozen=True, slots=True)
-class Ordering:
+class Ordering(Struct, frozen=True):
     """Comparisons a hit takes on average, with the rules as they stand and in the best order found.
 
     order: numbers of the rules in that order

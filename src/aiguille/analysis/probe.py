@@ -9,7 +9,9 @@ are translated alike, so they are taken for packets in its original direction. I
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.analysis.program import Programs
 from aiguille.model import (
@@ -41,8 +43,7 @@ SPREAD = 4
 """Values tried of a translation that may choose among many."""
 
 
-@dataclass(frozen=True, slots=True)
-class Visit:
+class Visit(Struct, frozen=True):
     """Something on a packet's way.
 
     rule: the rule that matched, None for the chain's end
@@ -62,8 +63,7 @@ class Visit:
     packet: Packet | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Way:
+class Way(Struct, frozen=True):
     """One way a packet can go: the verdict, what decided it, and every visit until then."""
 
     verdict: Action
@@ -71,8 +71,7 @@ class Way:
     visits: tuple[Visit, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
+class Verdict(Struct, frozen=True):
     """What becomes of a packet.
 
     ways: the likeliest first; more than one only where conditions are open
@@ -97,8 +96,7 @@ class Verdict:
         return self.complete and len({way.verdict for way in self.ways}) == 1
 
 
-@dataclass(frozen=True, slots=True)
-class _State:
+class _State(Struct, frozen=True):
     """A packet on its way.
 
     tracked: whether connection tracking has seen it
@@ -114,8 +112,7 @@ class _State:
     translated: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class _End:
+class _End(Struct, frozen=True):
     """How a chain was left: with a verdict, or by its end or a return (None).
 
     tried: at its end, how many rules of the chain were passed over since the last visit

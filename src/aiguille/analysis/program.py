@@ -8,9 +8,10 @@ a step that skips to the next chain. What is left is first match over the list, 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from aiguille.model import (
     STAGES,
@@ -59,15 +60,13 @@ class Kind(StrEnum):
     OPEN = "open"
 
 
-@dataclass(slots=True)
-class Label:
+class Label(Struct):
     """A place in the list that is known only once the chain before it is written out."""
 
     index: int = -1
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """One rule or policy at one place of the list.
 
     pieces: what it matches here, narrowed by the jumps on the way
@@ -110,8 +109,7 @@ class Step:
         return any(piece.sure and piece.box == EVERYTHING for piece in self.pieces)
 
 
-@dataclass(frozen=True)
-class Program:
+class Program(Struct, frozen=True, eq=False, dict=True):
     """The steps a packet of one family meets in one direction, and the packets that can go that way.
 
     bases: the base chains in the order they have their say
@@ -125,13 +123,11 @@ class Program:
     steps: tuple[Step, ...]
     bases: tuple[tuple[Rulebase, Chain], ...]
     stage: Stage | None
-    resolver: Resolver = field(repr=False, compare=False)
+    resolver: Resolver
     _by_protocol: dict[IntervalSet | None, tuple[tuple[tuple[Axis, IntervalSet], ...], ...]] = field(
-        default_factory=dict, repr=False, compare=False
+        default_factory=dict
     )
-    _meetings: dict[tuple[IntervalSet, IntervalSet], IntervalSet] = field(
-        default_factory=dict, repr=False, compare=False
-    )
+    _meetings: dict[tuple[IntervalSet, IntervalSet], IntervalSet] = field(default_factory=dict)
 
     @cached_property
     def region(self) -> Box:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from itertools import combinations
+
+from msgspec import Struct
 
 from aiguille.model import Device, Estate, Setting, Span
 
 
-@dataclass(frozen=True, slots=True)
-class Oddity:
+class Oddity(Struct, frozen=True):
     """Something all siblings but this one agree on.
 
     what: in words; theirs, mine: the values, empty for what is not there

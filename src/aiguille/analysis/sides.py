@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.analysis.program import Programs
 from aiguille.model import Condition, Device, Field, InterfaceName, Rule, Side, Span, Translate, TranslationKind, Zone
@@ -11,8 +12,7 @@ from aiguille.space import Axis, Box, IntervalSet, Symbols, box
 LOOPBACK = "lo"
 
 
-@dataclass(frozen=True, slots=True)
-class Entrance:
+class Entrance(Struct, frozen=True):
     """Where traffic comes in: some interfaces, what to call them, and the side they are on (None if unknown)."""
 
     label: str

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from datetime import date
 from fnmatch import fnmatchcase
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.baseline.audit import Audit, CheckOutcome, Finding
 from aiguille.baseline.catalogue import Check, Outcome
@@ -19,8 +21,7 @@ from aiguille.readers import yamlfile
 _FINGERPRINT = re.compile(r"[0-9a-f]{16}")
 
 
-@dataclass(frozen=True, slots=True)
-class Acceptance:
+class Acceptance(Struct, frozen=True):
     """An entry of a file of accepted risks, with its place."""
 
     risk: AcceptedRisk

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.analysis import Programs
 from aiguille.analysis.sharing import share
@@ -32,16 +34,14 @@ if TYPE_CHECKING:
     from aiguille.baseline.tailoring import Baseline, Chosen
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(Struct, frozen=True):
     """Lines of an export, with their text; secrets are masked."""
 
     where: Span
     text: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """One thing that is wrong on one device. `fingerprint` stays the same when rules are moved or lines are added."""
 
     fingerprint: str
@@ -59,16 +59,14 @@ class Finding:
     proof: Witness | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Witness:
+class Witness(Struct, frozen=True):
     """A packet that proves a finding, and whether it does so certainly."""
 
     packet: Packet
     certain: bool
 
 
-@dataclass(frozen=True, slots=True)
-class CheckOutcome:
+class CheckOutcome(Struct, frozen=True):
     """What a check says of a device, and why."""
 
     check: str
@@ -77,8 +75,7 @@ class CheckOutcome:
     because: str
 
 
-@dataclass(frozen=True)
-class Audit:
+class Audit(Struct, frozen=True, dict=True):
     """An estate with what the baseline says of it.
 
     baseline: what it was checked against; None if nothing was
@@ -150,8 +147,7 @@ def run(
     return Audit(estate, tuple(outcomes), tuple(findings), chosen)
 
 
-@dataclass(frozen=True)
-class _Work:
+class _Work(Struct, frozen=True, dict=True):
     """What a process needs to audit any device of the estate."""
 
     estate: Estate

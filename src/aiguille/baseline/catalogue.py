@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field, fields, is_dataclass
 from enum import Enum, StrEnum
 from functools import cache
 from typing import TYPE_CHECKING, Any, cast
+
+from msgspec import NODEFAULT, Struct, field
 
 from aiguille.analysis import Programs, Proof, Step
 from aiguille.baseline.study import Study
@@ -14,7 +15,7 @@ from aiguille.model import Chain, Device, Rule, Rulebase, Span
 from aiguille.space import Packet
 
 if TYPE_CHECKING:
-    from _typeshed import DataclassInstance
+    pass
 
 
 class Severity(StrEnum):
@@ -67,8 +68,7 @@ class Of(StrEnum):
     RELEASE = "makes and releases, 'MAKE: RELEASE'"
 
 
-@dataclass(frozen=True, slots=True)
-class Param:
+class Param(Struct, frozen=True):
     """A parameter of a check: its type, unit, default, and the reason for that default.
 
     of: for lists (tuples), what the members are
@@ -82,8 +82,7 @@ class Param:
     of: Of = Of.WORD
 
 
-@dataclass(frozen=True, slots=True)
-class RuleRef:
+class RuleRef(Struct, frozen=True):
     """A rule a finding speaks of."""
 
     rulebase: str
@@ -99,8 +98,7 @@ def refer(rulebase: Rulebase, chain: Chain, rule: Rule | None) -> RuleRef:
     return RuleRef(rulebase.name, chain.name, rule.number, rule.where)
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """Something that is wrong.
 
     detail: a sentence; ``{family}`` stands for the address families concerned
@@ -121,22 +119,19 @@ class Found:
     packet: Packet | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Passed:
+class Passed(Struct, frozen=True):
     """What was looked at and is as it should be."""
 
     because: str
 
 
-@dataclass(frozen=True, slots=True)
-class CannotTell:
+class CannotTell(Struct, frozen=True):
     """Facts are missing; `because` names them and what would settle it."""
 
     because: str
 
 
-@dataclass(frozen=True, slots=True)
-class NotApplicable:
+class NotApplicable(Struct, frozen=True):
     """The question does not arise on this device."""
 
     because: str
@@ -145,8 +140,7 @@ class NotApplicable:
 Answer = Found | Passed | CannotTell | NotApplicable
 
 
-@dataclass(frozen=True)
-class Subject:
+class Subject(Struct, frozen=True, dict=True):
     """What a check looks at: a device, what is computed of it, and the parameters in force."""
 
     study: Study
@@ -161,8 +155,7 @@ class Subject:
         return self.study.programs
 
 
-@dataclass(frozen=True, slots=True)
-class Check:
+class Check(Struct, frozen=True):
     """A check of the catalogue.
 
     how: what is looked at, and how the outcome follows from it
@@ -254,13 +247,14 @@ def canonical(value: object) -> str:
         return "[" + ", ".join(map(canonical, cast(tuple[object, ...], value))) + "]"
     if isinstance(value, Enum):
         return str(value.value)
-    if not is_dataclass(kind):
+    if not issubclass(kind, Struct):
         return str(value)
     told = ((name, getattr(value, name), default) for name, default in _defaults(kind))
     return f"{kind.__name__}({', '.join(f'{name}={canonical(part)}' for name, part, usual in told if part != usual)})"
 
 
 @cache
-def _defaults(kind: type[DataclassInstance]) -> tuple[tuple[str, object], ...]:
-    """The fields of a dataclass with their defaults."""
-    return tuple((one.name, one.default) for one in fields(kind))
+def _defaults(kind: type[Struct]) -> tuple[tuple[str, object], ...]:
+    """The fields of a struct with their defaults; a field that needs a value has one equal to nothing."""
+    names, defaults = kind.__struct_fields__, kind.__struct_defaults__
+    return tuple(zip(names, (*(NODEFAULT,) * (len(names) - len(defaults)), *defaults), strict=True))

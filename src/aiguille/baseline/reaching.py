@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.analysis import Ends, Exposure, Programs
 from aiguille.analysis.countries import Share, shares
@@ -14,8 +15,7 @@ from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box, overlap
 
 
-@dataclass(frozen=True, slots=True)
-class Reach:
+class Reach(Struct, frozen=True):
     """A way in from the outside with the sources it really admits.
 
     what: the service or rule in words; sources: the addresses, in one family

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import date, timedelta
+
+from msgspec import Struct
 
 from aiguille.analysis import Answer, Prober, Programs
 from aiguille.baseline.accepted import Acceptance
@@ -22,8 +23,7 @@ ACCEPTED_FOR = timedelta(days=90)
 """How long a proposed acceptance lasts: until the next review, if those are quarterly."""
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(Struct, frozen=True):
     """A line of an export: its number, its text with secrets masked, and whether the finding rests on it."""
 
     number: int
@@ -31,16 +31,14 @@ class Line:
     meant: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Excerpt:
+class Excerpt(Struct, frozen=True):
     """Lines of one file around those a finding rests on."""
 
     where: Span
     lines: tuple[Line, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Story:
+class Story(Struct, frozen=True):
     """One finding with what there is to know of it.
 
     chosen: the check as it ran on this device

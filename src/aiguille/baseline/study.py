@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
+
+from msgspec import Struct, field
 
 from aiguille.analysis import (
     Decider,
@@ -39,8 +40,7 @@ _FRAME = re.compile(r"ufw6?-(logging|user-limit|user-logging|track|skip|not-loca
 NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
 
 
-@dataclass(frozen=True, slots=True)
-class Admission:
+class Admission(Struct, frozen=True):
     """A rule that lets new connections through where it stands, at one place of one program.
 
     regions: what it lets in there: packets that open connections and come by an interface that exists
@@ -95,8 +95,7 @@ def may_let_in(program: Program) -> Wanted:
     return lambda ends: maybe_accepted(ends) and not (surely_accepted(ends) or rated(program, ends))
 
 
-@dataclass
-class Study:
+class Study(Struct, dict=True):
     """A device of an estate with what follows from its rules; each part is computed when first asked for."""
 
     device: Device

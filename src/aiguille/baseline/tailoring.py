@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from functools import cache
 from importlib import resources
@@ -12,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from aiguille.baseline.catalogue import Area, Check, Severity
 from aiguille.baseline.own import as_check
@@ -24,8 +24,7 @@ from aiguille.readers.yamlfile import YamlFile
 STANDARD = "standard"
 
 
-@dataclass(frozen=True, slots=True)
-class Chosen:
+class Chosen(Struct, frozen=True):
     """A check as it runs on a device: its parameters, and the severity that takes the place of its own."""
 
     check: Check
@@ -33,8 +32,7 @@ class Chosen:
     severity: Severity | None = None
 
 
-@dataclass(frozen=True)
-class Layer:
+class Layer(Struct, frozen=True, dict=True):
     """One file of a baseline, read and checked."""
 
     name: str
@@ -47,8 +45,7 @@ class Layer:
     path: str = ""
 
 
-@dataclass(frozen=True)
-class Baseline:
+class Baseline(Struct, frozen=True, dict=True):
     """Checks with what files say of them; the file that was asked for is the last of `layers`.
 
     catalogue: every check there is, those of one's own included

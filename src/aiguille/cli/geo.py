@@ -66,7 +66,7 @@ def _lookup(arguments: argparse.Namespace) -> int:
 
 
 def _reach(arguments: argparse.Namespace) -> int:
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     from aiguille.analysis.lookup import one_device
     from aiguille.baseline.reaching import reach_of

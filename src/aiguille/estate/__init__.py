@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.analysis import guess_outside
 from aiguille.analysis.countries import located
@@ -46,8 +48,7 @@ FILE_LIMIT = 10_000
 """A folder with more files is not an export but a whole disk."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Job:
+class _Job(Struct, frozen=True):
     """The files of one device, their format and the name it shall have (empty: the export's own)."""
 
     name: str
@@ -57,8 +58,7 @@ class _Job:
     entry: engagement.Entry | None = None
 
 
-@dataclass(slots=True)
-class _Found:
+class _Found(Struct):
     """What is collected while paths are looked at."""
 
     jobs: list[_Job]
@@ -256,8 +256,7 @@ def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], 
     return _Job(base, tuple(files), named(HOST, found.formats), why)
 
 
-@dataclass(frozen=True, slots=True)
-class _Given:
+class _Given(Struct, frozen=True):
     """A file of a folder or archive: its name there, the path shown, and its bytes if they are at hand."""
 
     name: str

@@ -5,13 +5,13 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
-from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 from typing import Literal, get_args
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import (
     About,
@@ -103,8 +103,7 @@ TABLES = (Header, DeviceTable, ZoneTable)
 """The tables of an engagement file, for its reference."""
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """What the engagement says of one device. `export` is a path as the user may open it."""
 
     name: str
@@ -116,8 +115,7 @@ class Entry:
     administrators: tuple[Addresses, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Engagement:
+class Engagement(Struct, frozen=True):
     title: str
     about: About
     fail_on: str

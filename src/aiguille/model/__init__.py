@@ -1,4 +1,4 @@
-"""What a firewall is, in neutral words: frozen dataclasses, no I/O."""
+"""What a firewall is, in neutral words: frozen structs, no I/O."""
 
 from aiguille.model.device import (
     About,

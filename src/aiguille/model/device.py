@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import date
+
+from msgspec import Struct, field
 
 from aiguille.model.guarding import guarded
 from aiguille.model.ledger import Ledger
@@ -24,8 +25,7 @@ from aiguille.model.settings import Setting, unknown
 from aiguille.model.spans import Secret, Source, Span
 
 
-@dataclass(frozen=True, slots=True)
-class ManagementService:
+class ManagementService(Struct, frozen=True):
     """A way to manage the device: what it is called, on which protocol and ports, and whether it is encrypted.
 
     `enabled` is whether the export says it runs at all; `cleartext` is True for protocols that send passwords readable.
@@ -40,8 +40,7 @@ class ManagementService:
     sources: Setting[tuple[Addresses, ...]] = field(default_factory=unknown)
 
 
-@dataclass(frozen=True, slots=True)
-class Account:
+class Account(Struct, frozen=True):
     """Somebody who may log in. `sources` is unknown where the export leaves it out, empty where any source will do.
 
     second_factor: whether a login needs more than a password
@@ -57,8 +56,7 @@ class Account:
     last_used: Setting[str] = field(default_factory=unknown)
 
 
-@dataclass(frozen=True, slots=True)
-class Administration:
+class Administration(Struct, frozen=True):
     """How the device itself is managed.
 
     lockout_attempts: failed logins until lockout, math.inf where it is off
@@ -87,8 +85,7 @@ class Administration:
     discovery: Setting[bool] = field(default_factory=unknown)
 
 
-@dataclass(frozen=True, slots=True)
-class Logging:
+class Logging(Struct, frozen=True):
     """What is recorded and where it goes. Days are how long records are kept, math.inf without limit."""
 
     device_days: Setting[float] = field(default_factory=unknown)
@@ -96,16 +93,14 @@ class Logging:
     collectors: Setting[tuple[str, ...]] = field(default_factory=unknown)
 
 
-@dataclass(frozen=True, slots=True)
-class Fact:
+class Fact(Struct, frozen=True):
     """A setting of the system below the firewall, by the name its own documentation gives it (net.ipv4.ip_forward, say)."""
 
     name: str
     setting: Setting[str]
 
 
-@dataclass(frozen=True, slots=True)
-class Schedule:
+class Schedule(Struct, frozen=True):
     """Times at which rules hold, as the export tells them."""
 
     name: str
@@ -113,8 +108,7 @@ class Schedule:
     where: Span
 
 
-@dataclass(frozen=True, slots=True)
-class Portal:
+class Portal(Struct, frozen=True):
     """The page or gateway by which people from afar come in. `sources` is empty where any source will do."""
 
     where: Span | None = None
@@ -122,8 +116,7 @@ class Portal:
     sources: Setting[tuple[Addresses, ...]] = field(default_factory=unknown)
 
 
-@dataclass(frozen=True, slots=True)
-class GeoFilter:
+class GeoFilter(Struct, frozen=True):
     """Countries a device refuses or, when `allows`, the only ones it lets through.
 
     inward, outward: which ways it looks; countries: as the export names them; exceptions: sources let through all the same
@@ -143,8 +136,7 @@ class GeoFilter:
     exceptions: tuple[Addresses | MaskedAddress | Named, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Device:
+class Device(Struct, frozen=True):
     """One firewall, in neutral words. Everything read carries the span it was read from.
 
     flood_protection: whether half-open connections are kept from filling the tables (RFC 4987)
@@ -216,16 +208,14 @@ class Device:
         return tuple(map(guarded, lines)) if self.ledger.doubts(where) else tuple(lines)
 
 
-@dataclass(frozen=True, slots=True)
-class Failure:
+class Failure(Struct, frozen=True):
     """An export that could not be read: what it was and the sentence that says why."""
 
     path: str
     message: str
 
 
-@dataclass(frozen=True, slots=True)
-class About:
+class About(Struct, frozen=True):
     """What an engagement says of itself, for the head of a report: for whom, by whom, and what it covers."""
 
     client: str = ""
@@ -233,8 +223,7 @@ class About:
     scope: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Estate:
+class Estate(Struct, frozen=True):
     """All devices of one engagement, in the order they were named, and what could not be read.
 
     as_of: the day ages are counted from

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.model.spans import Span
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Entry:
+class Entry(Struct, frozen=True, order=True):
     """One stretch of lines that was set aside or not understood, with the reason in words.
 
     matters: for problems, whether what rules do depends on it
@@ -20,8 +20,7 @@ class Entry:
     matters: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Ledger:
+class Ledger(Struct, frozen=True):
     """Counts of lines, and the entries behind them.
 
     lines: all lines of all files of the device, empty ones included; of a JSON export its objects

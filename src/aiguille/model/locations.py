@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from functools import cached_property
+
+from msgspec import Struct, field
 
 Block = tuple[int, int, str]
 """First and last address, both included, and the two-letter code of a country (ISO 3166-1)."""
 
 
-@dataclass(frozen=True)
-class Locations:
+class Locations(Struct, frozen=True, dict=True):
     """Countries by ranges of addresses.
 
     blocks: per family, ascending and disjoint

@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from aiguille.model.spans import Span
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Numbers:
+class Numbers(Struct, frozen=True, order=True):
     """A closed range of a numeric field: ports, protocols (IANA numbers)."""
 
     first: int
     last: int
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Addresses:
+class Addresses(Struct, frozen=True, order=True):
     """A closed range of addresses as integers; `family` is 4 or 6."""
 
     family: int
@@ -25,8 +24,7 @@ class Addresses:
     last: int
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class MaskedAddress:
+class MaskedAddress(Struct, frozen=True, order=True):
     """All addresses that agree with `value` in the bits of `mask`, which need not be contiguous."""
 
     family: int
@@ -34,16 +32,14 @@ class MaskedAddress:
     mask: int
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class InterfaceName:
+class InterfaceName(Struct, frozen=True, order=True):
     """An interface by name, or every interface whose name starts with `name` when `prefix` is set."""
 
     name: str
     prefix: bool = False
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class IcmpType:
+class IcmpType(Struct, frozen=True, order=True):
     """ICMP or ICMPv6 messages by type and code, both closed ranges of 0-255 (RFC 792, RFC 4443)."""
 
     type_first: int
@@ -52,16 +48,14 @@ class IcmpType:
     code_last: int = 255
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class FlagTest:
+class FlagTest(Struct, frozen=True, order=True):
     """TCP packets whose flag byte, masked by `mask`, equals `value` (bits as in RFC 9293, 3.1: FIN 1 ... URG 32)."""
 
     mask: int
     value: int
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class ServiceTerm:
+class ServiceTerm(Struct, frozen=True, order=True):
     """One protocol with its ports or message types; an empty tuple means any."""
 
     protocol: Numbers
@@ -79,8 +73,7 @@ class NameKind(StrEnum):
     SET = "set"
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Named:
+class Named(Struct, frozen=True, order=True):
     """A reference by name, resolved when packet sets are made.
 
     roles: for sets, which field each dimension is looked up in: "src" or "dst" where the dimension tells the rest, or the
@@ -92,8 +85,7 @@ class Named:
     roles: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Tuples:
+class Tuples(Struct, frozen=True, order=True):
     """A set written into the rule itself: `roles` names the field that each value of an entry is looked up in."""
 
     roles: tuple[str, ...]
@@ -103,8 +95,7 @@ class Tuples:
 Operand = Numbers | Addresses | MaskedAddress | InterfaceName | IcmpType | FlagTest | ServiceTerm | Named | Tuples
 
 
-@dataclass(frozen=True, slots=True)
-class AddressObject:
+class AddressObject(Struct, frozen=True):
     """A named address, network, range, or group: the union of its members, which may be names of other objects.
 
     `excluded` are taken out again. `unresolved` holds members whose addresses the export does not tell (a host name, a
@@ -122,8 +113,7 @@ class AddressObject:
     countries: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class ServiceObject:
+class ServiceObject(Struct, frozen=True):
     """A named service or group of services: the union of its members, and perhaps more where it is not `complete`ly read."""
 
     name: str
@@ -134,8 +124,7 @@ class ServiceObject:
     complete: bool = True
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class SetEntry:
+class SetEntry(Struct, frozen=True, order=True):
     """One entry of a set: a value for each of its dimensions, `excluded` if what it holds is not in the set.
 
     Among entries that hold a packet the narrowest network decides (ipset(8), nomatch).
@@ -145,8 +134,7 @@ class SetEntry:
     excluded: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class SetObject:
+class SetObject(Struct, frozen=True):
     """A set that rules look packets up in (ipset(8)).
 
     dimensions: what is looked up, in order: "address", "port", "interface", "protocol" and the like, or "set" for a list
@@ -172,8 +160,7 @@ class Side(StrEnum):
     DEVICE = "device"
 
 
-@dataclass(frozen=True, slots=True)
-class Interface:
+class Interface(Struct, frozen=True):
     """A network interface.
 
     addresses: its own addresses; networks: the networks they lie in
@@ -190,8 +177,7 @@ class Interface:
     services: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Zone:
+class Zone(Struct, frozen=True):
     """A group of interfaces with a purpose.
 
     `side` is None when unknown; `guessed` holds the reason when the side was inferred rather than stated, and

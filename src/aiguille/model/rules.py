@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from aiguille.model.objects import Addresses, Numbers, Operand
 from aiguille.model.spans import Span
@@ -85,8 +86,7 @@ class Action(StrEnum):
         return self in (Action.DROP, Action.REJECT)
 
 
-@dataclass(frozen=True, slots=True)
-class Condition:
+class Condition(Struct, frozen=True):
     """The packet's `field` lies in the union of `operands`, or outside it when `negated`."""
 
     field: Field
@@ -94,15 +94,13 @@ class Condition:
     negated: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Match:
+class Match(Struct, frozen=True):
     """A conjunction of conditions; none at all matches every packet."""
 
     conditions: tuple[Condition, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Qualifier:
+class Qualifier(Struct, frozen=True):
     """A condition that is not modelled exactly: the rule matches some of its packets, we cannot say which.
 
     `name` is a short word for listings ("rate limit"), `text` what the export says.
@@ -120,15 +118,13 @@ class TranslationKind(StrEnum):
     TO_DEVICE = "destination to the device itself"
 
 
-@dataclass(frozen=True, slots=True)
-class Log:
+class Log(Struct, frozen=True):
     """The packet is recorded."""
 
     prefix: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Translate:
+class Translate(Struct, frozen=True):
     """Addresses or ports are rewritten; an empty field stays as it is."""
 
     kind: TranslationKind
@@ -137,24 +133,21 @@ class Translate:
     netmap_bits: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class SetMark:
+class SetMark(Struct, frozen=True):
     """The packet's mark becomes `(mark & ~mask) ^ value` (iptables-extensions(8), MARK --set-xmark)."""
 
     value: int
     mask: int
 
 
-@dataclass(frozen=True, slots=True)
-class NoTracking:
+class NoTracking(Struct, frozen=True):
     """Connection tracking is told to leave the packet alone; its state is then untracked."""
 
 
 Effect = Log | Translate | SetMark | NoTracking
 
 
-@dataclass(frozen=True, slots=True)
-class MarkTest:
+class MarkTest(Struct, frozen=True):
     """The packet's mark, masked by `mask`, equals `value`, or differs when `negated`."""
 
     value: int
@@ -162,8 +155,7 @@ class MarkTest:
     negated: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Hits:
+class Hits(Struct, frozen=True):
     """Counters of a rule or policy; `last` is when it was last hit, as the export writes it."""
 
     packets: int
@@ -171,8 +163,7 @@ class Hits:
     last: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Documentation:
+class Documentation(Struct, frozen=True):
     """What the export tells about a rule's reason, beside its comment."""
 
     requester: str = ""
@@ -184,8 +175,7 @@ class Documentation:
     changed_at: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Rule:
+class Rule(Struct, frozen=True):
     """One rule. `number` is its position in the chain, from 1.
 
     `target` is the chain of a jump or goto; `reply` the answer a reject sends, as written; `action_text` the action as
@@ -248,8 +238,7 @@ FILTER_STAGE: dict[Direction, Stage] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Base:
+class Base(Struct, frozen=True):
     """Makes a chain a starting point: at which stage, in which order (lower first), for what kind of work.
 
     `kind` is "filter", "nat" (sees only the first packet of a connection) or "route".
@@ -265,8 +254,7 @@ class Base:
         return self.priority < -200 and self.stage in (Stage.PREROUTING, Stage.OUTPUT)
 
 
-@dataclass(frozen=True, slots=True)
-class Chain:
+class Chain(Struct, frozen=True):
     """Rules in order of evaluation. `policy` is what happens at the end of a base chain, None for other chains; whether that
     is recorded tells `policy_logs`, unless nothing tells."""
 
@@ -282,8 +270,7 @@ class Chain:
     hits: Hits | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Rulebase:
+class Rulebase(Struct, frozen=True):
     """A named set of chains for one or both address families."""
 
     name: str

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Generic, TypeVar
+
+from msgspec import Struct
 
 from aiguille.model.spans import Span
 
@@ -19,8 +20,7 @@ class Known(StrEnum):
     UNKNOWN = "unknown"
 
 
-@dataclass(frozen=True, slots=True)
-class Setting(Generic[T]):
+class Setting(Struct, Generic[T], frozen=True):
     """A fact with its standing: stated in the export, implied by the make's documented default, or unknown.
 
     `where` is the line that states it; a default carries the span of the nearest block it would stand in, or None.

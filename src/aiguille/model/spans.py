@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass, field
+
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Span:
+class Span(Struct, frozen=True, order=True):
     """Lines `first` to `last` of `file`, both included, counted from 1.
 
     start, stop: where several statements share a line, the columns from 0 at which this one starts in its first line and
@@ -29,8 +29,7 @@ class Span:
         return f"{self.file}:{self.first}:{self.start + 1}" if self.stop else f"{self.file}:{self.first}"
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Secret:
+class Secret(Struct, frozen=True, order=True):
     """Columns `start` (included) to `stop` (excluded), from 0, of a line whose text must never reach an output."""
 
     file: str
@@ -39,8 +38,7 @@ class Secret:
     stop: int
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(Struct, frozen=True):
     """One file of an export, as it was when it was read.
 
     The lines are kept, so that the evidence shown is the text whose digest is stated, even if the file changes
@@ -50,7 +48,19 @@ class Source:
     path: str
     sha256: str
     size: int
-    lines: tuple[str, ...] = field(repr=False, compare=False, default=())
+    lines: tuple[str, ...] = ()
+
+    def __eq__(self, other: object) -> bool:
+        """The digest stands for the lines."""
+        if not isinstance(other, Source):
+            return NotImplemented
+        return (self.path, self.sha256, self.size) == (other.path, other.sha256, other.size)
+
+    def __hash__(self) -> int:
+        return hash((self.path, self.sha256, self.size))
+
+    def __repr__(self) -> str:
+        return f"Source(path={self.path!r}, sha256={self.sha256!r}, size={self.size!r})"
 
     @classmethod
     def of(cls, path: str, data: bytes, lines: tuple[str, ...]) -> Source:

@@ -6,11 +6,12 @@ A reader is imported, and the dialects that come with the package are read, when
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import partial
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from aiguille.model import Device, UnreadableError, UsageError
 from aiguille.readers.archives import is_archive, members
@@ -25,8 +26,7 @@ HOST = "linux-host"
 """The format of bundles, which are recognised by how their files lie."""
 
 
-@dataclass(frozen=True, slots=True)
-class Format:
+class Format(Struct, frozen=True):
     """A kind of export.
 
     recognise: why a file looks like one, None if it does not
@@ -65,8 +65,7 @@ NATIVE = (
 """The open formats, in the order in which a file is tried for them."""
 
 
-@dataclass(frozen=True, slots=True)
-class Formats:
+class Formats(Struct, frozen=True):
     """All formats in the order in which they are tried: the dialects given, the open formats, the dialects that come with the
     package. A dialect given stands in for a shipped one of the same name."""
 

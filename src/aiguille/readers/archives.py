@@ -7,8 +7,9 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
+
+from msgspec import Struct
 
 from aiguille.model import UnreadableError
 from aiguille.readers.workbook import is_workbook
@@ -23,8 +24,7 @@ EXPANSION_FREE = 8 * 1024 * 1024
 """Bytes that are not held against a small archive."""
 
 
-@dataclass(frozen=True, slots=True)
-class Member:
+class Member(Struct, frozen=True):
     """One regular file of an archive, or why a member is left out (data is then None)."""
 
     name: str

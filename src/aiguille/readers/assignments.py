@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.model import Span
 from aiguille.readers.files import ExportFile, LedgerBuilder
@@ -12,8 +13,7 @@ from aiguille.readers.files import ExportFile, LedgerBuilder
 _LINE = re.compile(r"\s*(?:export\s+)?([A-Za-z_][A-Za-z0-9_.\-]*)\s*=\s*(.*?)\s*")
 
 
-@dataclass(frozen=True, slots=True)
-class Assigned:
+class Assigned(Struct, frozen=True):
     """A value with the line that assigns it."""
 
     value: str

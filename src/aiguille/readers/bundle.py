@@ -5,8 +5,9 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from aiguille.readers.files import ExportFile
 
@@ -34,8 +35,7 @@ _MARKS = {
 """Programs whose folder below /etc may be sent alone, and two names that must be in it."""
 
 
-@dataclass(frozen=True)
-class Bundle:
+class Bundle(Struct, frozen=True, dict=True):
     """A host's files. Places are relative to its root, with forward slashes."""
 
     files: tuple[ExportFile, ...]

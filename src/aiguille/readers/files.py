@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from msgspec import Struct
 
 from aiguille.model import Entry, Ledger, Source, Span, UnreadableError
 from aiguille.model.guarding import guarded
@@ -17,8 +17,7 @@ SIZE_LIMIT = 512 * 1024 * 1024
 """Larger files are refused: no device writes them, and they would fill the memory."""
 
 
-@dataclass(frozen=True, slots=True)
-class ExportFile:
+class ExportFile(Struct, frozen=True):
     """One text file of an export. `path` is the spelling shown to the user.
 
     place: for a file of a bundle, where it stands below the root of the host it was copied from ("etc/ufw/ufw.conf")

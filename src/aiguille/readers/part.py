@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from aiguille.model import Interface, Rulebase, ServiceObject, SetObject, Setting, Zone, unknown
 
 
-@dataclass(frozen=True, slots=True)
-class FirewallPart:
+class FirewallPart(Struct, frozen=True):
     """The part of a device that its firewall program settles.
 
     default_zone: the zone of interfaces that none is stated for, if the program has one

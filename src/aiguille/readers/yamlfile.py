@@ -5,11 +5,11 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Collection
-from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import msgspec
 import yaml
+from msgspec import Struct
 
 from aiguille.model import UsageError
 
@@ -30,8 +30,7 @@ Steps = list[tuple[str, str]]
 T = TypeVar("T")
 
 
-@dataclass(frozen=True)
-class YamlFile:
+class YamlFile(Struct, frozen=True, dict=True):
     """A parsed file with the nodes its values came from."""
 
     name: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from aiguille.analysis import Programs, standings
 from aiguille.analysis.sharing import share
@@ -15,8 +16,7 @@ from aiguille.reports.data import Data
 from aiguille.reports.rules import Describer, rule_data
 
 
-@dataclass(frozen=True)
-class Dossier:
+class Dossier(Struct, frozen=True, dict=True):
     """What reports are made of. What only some of them show is computed when the first of them asks, once.
 
     jobs: processes to share the devices among

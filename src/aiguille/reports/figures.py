@@ -7,10 +7,11 @@ import logging
 import re
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from html import escape
 from math import log2
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from aiguille.baseline import Severity
 from aiguille.model.countries import country_name
@@ -45,8 +46,7 @@ _NAME = 26
 """Characters of a name that are shown."""
 
 
-@dataclass(frozen=True, slots=True)
-class Kind:
+class Kind(Struct, frozen=True):
     """A kind of figure: what draws it, and what is said where there is nothing to draw."""
 
     draw: Callable[[Dossier], Figure | None]

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
@@ -21,8 +21,7 @@ from aiguille.reports.text import visible
 _SHOWN = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """An address with what the data says of it."""
 
     family: int

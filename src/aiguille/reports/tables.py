@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from math import log2
+
+from msgspec import Struct
 
 from aiguille.analysis import StandingReport
 from aiguille.analysis.objects import kind_of, objects_of, uses
@@ -17,8 +18,7 @@ from aiguille.reports.rules import Describer, object_members, rule_data
 Cell = str | int | float | None
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(Struct, frozen=True):
     """A column: its heading, the type of its cells (any may be empty), and a width in characters for sheets."""
 
     heading: str
@@ -26,8 +26,7 @@ class Column:
     width: int = 12
 
 
-@dataclass(frozen=True, slots=True)
-class Table:
+class Table(Struct, frozen=True):
     """A table by name; each row has a cell for every column."""
 
     name: str

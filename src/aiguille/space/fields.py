@@ -9,9 +9,10 @@ answer rests on an ICMP message with a port.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from enum import IntEnum
 from functools import cached_property
+
+from msgspec import Struct
 
 from aiguille.model import DestinationType, InterfaceName, State
 from aiguille.space.intervals import IntervalSet
@@ -119,8 +120,7 @@ class Symbols:
         return name
 
 
-@dataclass(frozen=True)
-class Space:
+class Space(Struct, frozen=True, dict=True):
     """The space of packets of one address family, with the interface names of one device."""
 
     family: int

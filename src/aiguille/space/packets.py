@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.model import DestinationType, State
 from aiguille.model.spelling import spell_address, spell_flags, spell_protocol
 from aiguille.space.fields import ICMP_OF, SYN, TCP, WITH_PORTS, Axis, Space
 
 
-@dataclass(frozen=True, slots=True)
-class Packet:
+class Packet(Struct, frozen=True):
     """One packet at the point where it meets the device.
 
     in_interface, out_interface: names; empty where the device itself sends or receives it

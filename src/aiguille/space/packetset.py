@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from math import log2
+
+from msgspec import Struct
 
 from aiguille.space.fields import AXES, EVERYTHING, Axis, Box, Space
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.slices import Slices, overlap, subtract
 
 
-@dataclass(frozen=True, slots=True)
-class PacketSet:
+class PacketSet(Struct, frozen=True):
     """A union of boxes over the coordinates of one space; the boxes may overlap.
 
     tops: (AXES,) largest value of each axis

@@ -7,8 +7,10 @@ may match, because a qualifier or an unresolved name stands in the way.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field, replace
 from functools import lru_cache
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import (
     Addresses,
@@ -48,24 +50,21 @@ _TCP = IntervalSet.of(TCP)
 _NOTHING = IntervalSet()
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """A box of packets that a rule matches surely, or may match."""
 
     box: Box
     sure: bool
 
 
-@dataclass(frozen=True, slots=True)
-class _Alternatives:
+class _Alternatives(Struct, frozen=True):
     """What a condition matches: `sure` boxes, and `maybe` boxes beside them."""
 
     sure: tuple[Box, ...]
     maybe: tuple[Box, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class _Values:
+class _Values(Struct, frozen=True):
     """What an operand covers on one axis, and whether it may cover more than that."""
 
     values: IntervalSet
@@ -96,8 +95,7 @@ def symbols_of(device: Device) -> Symbols:
     return Symbols(names, prefixes)
 
 
-@dataclass
-class Resolver:
+class Resolver(Struct, dict=True):
     """Resolves the rules of one device in one address family; keeps what it has looked up."""
 
     device: Device

@@ -8,8 +8,10 @@ udp from any to [2001:db8::53]:53 leaving eth0 state established
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv6Address, ip_network
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import State, UsageError
 from aiguille.model.protocols import PORTS, PROTOCOL_NAMES, PROTOCOLS, TCP_FLAGS
@@ -38,8 +40,7 @@ COLUMNS = (
 ANY = "any"
 
 
-@dataclass(frozen=True, slots=True)
-class Sketch:
+class Sketch(Struct, frozen=True):
     """A packet with some fields left open (None).
 
     in_interface, out_interface: "" for the device itself, "any" for every interface

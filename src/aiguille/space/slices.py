@@ -12,8 +12,9 @@ Computer Networks 51(4), 2007, with equal nodes found by their bit masks.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
+
+from msgspec import Struct
 
 from aiguille.model import TooComplexError
 from aiguille.space.fields import AXES, Axis, Box
@@ -29,8 +30,7 @@ BUDGET = 3_000_000
 """Nodes one question may visit before `TooComplexError`; enterprise rule sets stay below a thousand."""
 
 
-@dataclass(slots=True)
-class Class_:
+class Class_(Struct):
     """Values of one field that no box tells apart: the boxes that hold them, how many they are, and where they lie."""
 
     signature: int

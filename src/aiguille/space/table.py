@@ -5,8 +5,10 @@ from __future__ import annotations
 import csv
 from array import array
 from collections.abc import Callable, Iterable, MutableSequence
-from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv6Address
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import State, UsageError
 from aiguille.model.protocols import TCP_FLAGS
@@ -15,8 +17,7 @@ from aiguille.space.packets import Packet, packet_at
 from aiguille.space.sentences import ANY, COLUMNS, Sketch, read_row
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(Struct, frozen=True):
     """A row that cannot be read: its line in the file, its id, and why."""
 
     line: int
@@ -24,8 +25,7 @@ class Fault:
     why: str
 
 
-@dataclass(slots=True)
-class Group:
+class Group(Struct):
     """Complete packets of one family and direction.
 
     rows: numbers of the table's rows; columns: a list of values for each axis but the destination type
@@ -49,8 +49,7 @@ class Group:
         return replace(found, in_interface=inward, out_interface=outward)
 
 
-@dataclass(slots=True)
-class PacketTable:
+class PacketTable(Struct):
     """A table as read.
 
     ids: (R,) of all rows that could be read, in order

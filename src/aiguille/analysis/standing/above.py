@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from aiguille.analysis.decide import Cut
@@ -43,14 +43,13 @@ if TYPE_CHECKING:
     from aiguille.analysis.standing.judge import Judge
 
 
-@dataclass(slots=True)
-class Straight:
+class Straight(Struct):
     """What stands above a step where nothing skips: sure rows that take what they match."""
 
     judge: Judge
     number: int
     above: NDArray[np.intp]
-    boxes: list[Box] = field(init=False)
+    boxes: list[Box] = field(default_factory=list)
     _made: dict[int, Slices] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -140,8 +139,7 @@ class Straight:
         return kept
 
 
-@dataclass(slots=True)
-class Walked:
+class Walked(Struct):
     """What stands above a step where returns or early accepts skip over rules: every walk is followed."""
 
     judge: Judge

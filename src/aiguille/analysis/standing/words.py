@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
 from math import log2
+
+from msgspec import Struct
 
 from aiguille.analysis.program import Kind, Step
 from aiguille.model import Chain, Rule, Rulebase, State
@@ -47,8 +48,7 @@ class Standing(StrEnum):
     LIVE = "live"
 
 
-@dataclass(frozen=True, slots=True)
-class Openness:
+class Openness(Struct, frozen=True):
     """How many packets a rule really decides, counted over source, destination, protocol, ports and message types.
 
     low, high: equal where the count is exact
@@ -80,8 +80,7 @@ Place = tuple[Rulebase, Chain, Rule | None]
 """A rule, or with None the policy of a chain."""
 
 
-@dataclass(frozen=True, slots=True)
-class StandingReport:
+class StandingReport(Struct, frozen=True):
     """One rule with what was found of it.
 
     because: the rules that make it so; for hidden rules a smallest set that covers it (`shortest` if that is proven)
@@ -100,8 +99,7 @@ class StandingReport:
     shortest: bool = True
 
 
-@dataclass(slots=True)
-class Judged:
+class Judged(Struct):
     """One step judged by itself."""
 
     step: int

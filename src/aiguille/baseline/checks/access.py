@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.analysis import (
     Entrance,
@@ -50,8 +52,7 @@ _SOURCES = Param(
 SETTLE_OUTSIDE = "state the interface that faces the outside in engagement.toml (zones.outside)"
 
 
-@dataclass(slots=True)
-class _Group:
+class _Group(Struct):
     """Exposures that one rule causes in one family, on every entrance of a kind."""
 
     exposures: list[Exposure] = field(default_factory=list)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from aiguille.analysis import outside_known
 from aiguille.analysis.countries import blocked, codes_of, country_set

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.analysis import Decider, Kind, Program, Proof, Step, not_loopback, surely_refused
 from aiguille.analysis.countries import RULEBASE
@@ -69,8 +70,7 @@ def refusals(subject: Subject) -> Iterator[Answer]:
         yield _finding(others, "", Severity.LOW)
 
 
-@dataclass(frozen=True, slots=True)
-class _Silent:
+class _Silent(Struct, frozen=True):
     """A step that refuses new connections without a record, or may, and whether it is the final refusal."""
 
     step: Step

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
+from msgspec.structs import replace
 from packaging.version import InvalidVersion, Version
 
 from aiguille.analysis.compare import differences

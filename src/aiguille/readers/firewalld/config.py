@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
-
 from lxml import etree
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld.services import ZONES, Service
 
 
-@dataclass(frozen=True, slots=True)
-class Element:
+class Element(Struct, frozen=True):
     """An XML element with its place."""
 
     tag: str
@@ -31,8 +30,7 @@ class Element:
         return [one for one in self.children if one.tag == tag]
 
 
-@dataclass(slots=True)
-class Zone:
+class Zone(Struct):
     """A zone, or a policy between zones: what it lets in and the target that decides the rest.
 
     ingress, egress, priority: for a policy

@@ -5,11 +5,10 @@ Ports as registered with IANA or as the programs use them; a copy of usr/lib/fir
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Service:
+class Service(Struct, frozen=True):
     """Ports as (protocol, port or range), bare protocols, destinations by family, services it takes in."""
 
     ports: tuple[tuple[str, str], ...] = ()

@@ -7,7 +7,9 @@ Shorewall) would load from its files, or those stored for the next start.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import Device, Rulebase, UnreadableError, default
 from aiguille.readers import iptables, nftables
@@ -41,8 +43,7 @@ POORER: tuple[
 """Listings that leave things out, read where nothing better is there."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Source:
+class _Source(Struct, frozen=True):
     """Where a host's rules can come from: in words, the files it takes, and how they are read."""
 
     label: str

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from aiguille.model import Account, Administration, Setting, Span, default, stated, unknown
 from aiguille.readers.assignments import read_assignments

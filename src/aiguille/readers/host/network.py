@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import (
     Addresses,
@@ -44,8 +46,7 @@ _NAMES = {
 hosts are there for; where it manages the host, the engagement file says so (``management``)."""
 
 
-@dataclass(slots=True)
-class Network:
+class Network(Struct):
     """Interfaces by name, and the one the default route leaves by."""
 
     interfaces: dict[str, Interface] = field(default_factory=dict)

@@ -6,7 +6,8 @@ import fnmatch
 import math
 import posixpath
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from aiguille.model import (
     Administration,
@@ -42,8 +43,7 @@ _USED = frozenset(
 _SEVERAL = frozenset(["port", "listenaddress"])
 
 
-@dataclass(slots=True)
-class Said:
+class Said(Struct):
     """The settings outside Match, the first of a name counting as in sshd; those in Match beside them."""
 
     first: dict[str, tuple[str, Span]] = field(default_factory=dict)

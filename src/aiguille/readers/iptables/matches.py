@@ -7,7 +7,8 @@ depend on something a single packet does not tell: a rate, the time of day, a us
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.model import (
     Condition,
@@ -35,8 +36,7 @@ from aiguille.readers.literals import (
 Operands = tuple[Operand, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Option:
+class Option(Struct, frozen=True):
     """An option that becomes a condition: how many words follow it, the field, and how the words are read."""
 
     words: int

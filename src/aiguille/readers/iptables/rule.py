@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from aiguille.model import (
     Action,
@@ -25,8 +25,7 @@ from aiguille.readers.literals import read_number
 _MARK_TOP = 0xFFFFFFFF
 
 
-@dataclass(slots=True)
-class RuleLine:
+class RuleLine(Struct):
     """What a line says, before its chain is complete.
 
     gaps: what was not understood, in words; the rule is kept as "may match" for each

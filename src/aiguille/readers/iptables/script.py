@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from itertools import pairwise
+
+from msgspec import Struct, field
 
 from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
@@ -178,8 +179,7 @@ class _Commands:
         self.ledger.problem(where, f"{why}; the rules may be others than shown")
 
 
-@dataclass(slots=True)
-class _Block:
+class _Block(Struct):
     """An open loop or branch: the commands of a loop gather until its end."""
 
     kind: str

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from aiguille.model import (
     Addresses,
@@ -38,8 +39,7 @@ def recognise(file: ExportFile) -> str | None:
     return None
 
 
-@dataclass(slots=True)
-class _Open:
+class _Open(Struct):
     """A set while its entries are read."""
 
     name: str

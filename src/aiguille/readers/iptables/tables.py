@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import (
     Action,
@@ -49,8 +51,7 @@ BUILT_IN = {
 }
 
 
-@dataclass(slots=True)
-class Pending:
+class Pending(Struct):
     """A rule before the chains of its table are all known: the text of its line, or its words from the match on.
 
     gaps: what was not understood before it came to words
@@ -62,8 +63,7 @@ class Pending:
     gaps: tuple[str, ...] = ()
 
 
-@dataclass(slots=True)
-class Table:
+class Table(Struct):
     """A table while it is put together."""
 
     name: str

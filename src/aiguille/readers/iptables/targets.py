@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from aiguille.model import (
     Action,
@@ -56,8 +56,7 @@ OUTSIDE_VERDICT = frozenset(["CLUSTERIP", "NFQUEUE", "QUEUE", "SYNPROXY", "TPROX
 """Targets whose verdict something outside the rule set gives."""
 
 
-@dataclass(slots=True)
-class Target:
+class Target(Struct):
     """A target as read: its action and effects."""
 
     action: Action

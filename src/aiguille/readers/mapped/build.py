@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 import re2
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import Device, Logging, Secret, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
@@ -47,8 +48,7 @@ def recognise(dialect: Dialect, file: ExportFile) -> str | None:
     return because or None
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(Struct, frozen=True, dict=True):
     """What came of an export: its devices, the paths that led somewhere, and how many lines some device read, all know and
     none understands."""
 

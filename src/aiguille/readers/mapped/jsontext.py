@@ -11,11 +11,11 @@ import json
 import re
 from bisect import bisect_right
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from aiguille.model import Span, UnreadableError
@@ -76,8 +76,7 @@ def _skip(data: bytes, at: int) -> int:
     return found.end() if found is not None else at
 
 
-@dataclass(slots=True)
-class _Frame:
+class _Frame(Struct):
     """An object or array that is being read: its name, where its key and its own sign stand, and the list its children go
     to; those of an array go to that of what it stands in, which held `before` of them."""
 

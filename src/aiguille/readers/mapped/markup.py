@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from xml.parsers import expat
 
 import yaml
+from msgspec import Struct, field
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
@@ -16,8 +16,7 @@ NODE_LIMIT = 5_000_000
 """More would fill the memory; only aliases that multiply get there."""
 
 
-@dataclass(slots=True)
-class _Element:
+class _Element(Struct):
     name: str
     first: int
     column: int = 0

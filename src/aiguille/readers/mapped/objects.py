@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 from functools import partial
+
+from msgspec.structs import replace
 
 from aiguille.model import (
     Addresses,

@@ -11,10 +11,10 @@ are meant.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import lru_cache
 
 import re2
+from msgspec import Struct
 
 from aiguille.model import UsageError
 from aiguille.readers.mapped.tree import Node, Place, Token
@@ -24,8 +24,7 @@ _SIGNS = "/[]@'\""
 _WORDS = re2.compile(r"([0-9]{1,3})(-)?")
 
 
-@dataclass(frozen=True, slots=True)
-class Test:
+class Test(Struct, frozen=True):
     """A condition: the words at `path`, from the node, hold `value` (any at all if that is None), or not if `negated`."""
 
     path: Path
@@ -45,14 +44,12 @@ class Test:
         return found is not self.negated
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     name: str
     tests: tuple[Test, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Path:
+class Path(Struct, frozen=True):
     """A parsed path. `start` is "" (the node at hand), "/" (the top of the file) or "^" (the template).
 
     choice: which words are meant: first and last from 1, (0, 0) the node's name, None all

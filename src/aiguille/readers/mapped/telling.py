@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from msgspec import Struct
 
@@ -27,8 +26,7 @@ _PARTS = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Told:
+class Told(Struct, frozen=True):
     """A mapped field: the part of the model, its key, where it stands, and what its key means."""
 
     part: str
@@ -37,8 +35,7 @@ class Told:
     means: str
 
 
-@dataclass(frozen=True, slots=True)
-class Description:
+class Description(Struct, frozen=True):
     """A dialect in words.
 
     assumes: what it takes for granted where an export is silent, as key and value

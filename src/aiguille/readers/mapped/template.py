@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from msgspec import Struct
 
@@ -15,8 +14,7 @@ from aiguille.readers.mapped.trial import paths_of
 _SETTING = re.compile(r"(\w+)/row\[(\w+)=([^\]]+)\]/\w+")
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(Struct, frozen=True):
     """A column: its heading, what belongs there, and the other headings it may have."""
 
     heading: str
@@ -24,8 +22,7 @@ class Column:
     others: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class SheetTable:
+class SheetTable(Struct, frozen=True):
     """A table. `first_cells` are what stands in the first column of the rows it comes with, and what belongs beside each."""
 
     name: str

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 
 import re2
+from msgspec import Struct, field
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
@@ -15,8 +15,7 @@ from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token
 _BLOCK, _PHRASE, _SECTION, _INDENT = "block", "phrase", "section", "indentation"
 
 
-@dataclass(slots=True)
-class _Open:
+class _Open(Struct):
     """A statement that may still get children. `indent` is the column it stands in."""
 
     kind: str
@@ -28,8 +27,7 @@ class _Open:
     indent: int = 0
 
 
-@dataclass(slots=True)
-class _Pair:
+class _Pair(Struct):
     """``key=value``: a statement inside the one it stands in."""
 
     key: Token
@@ -282,8 +280,7 @@ class _Parser:
         return Node("", (), self.path, 1, 1, last, tuple(self.stack[0].children))
 
 
-@dataclass(slots=True)
-class _Long:
+class _Long(Struct):
     """A quote or raw text whose end has not come: its end mark, and where it began."""
 
     closes: str

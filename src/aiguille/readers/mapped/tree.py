@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.model import Secret, Span
 
@@ -21,8 +22,7 @@ def is_dense(signs: int, lines: int) -> bool:
     return signs > DENSE * max(lines, 1)
 
 
-@dataclass(slots=True, eq=False)
-class Token:
+class Token(Struct, eq=False):
     """A word with its place: columns `start` (included) to `stop` (excluded), from 0, quotes included.
 
     last: the line it ends in, where it goes over several; `stop` is then a column of that line
@@ -171,8 +171,7 @@ class Node:
         return node
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where all mappings of one device look.
 
     node: the device's own part of the tree; template: what it falls back on, None if nothing
@@ -182,8 +181,7 @@ class Place:
     template: Node | None = None
 
 
-@dataclass(slots=True)
-class Asides:
+class Asides(Struct):
     """What a parser leaves out of the tree, with the reason; entered in the ledger of every device of the file."""
 
     entries: list[tuple[Span, str]]
@@ -192,8 +190,7 @@ class Asides:
         self.entries.append((where, why))
 
 
-@dataclass(frozen=True, slots=True)
-class Tree:
+class Tree(Struct, frozen=True):
     """A parsed file. `idle` is what lines look like that say nothing by themselves (a bracket alone, say)."""
 
     root: Node

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from msgspec import Struct
@@ -26,16 +25,14 @@ from aiguille.readers.mapped.spec import Devices, Dialect, Example, Lookup, fiel
 Data = dict[str, Any]
 
 
-@dataclass(frozen=True, slots=True)
-class Tried:
+class Tried(Struct, frozen=True):
     """What came of an example: nothing wrong, or in words what differs."""
 
     name: str
     faults: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Coverage:
+class Coverage(Struct, frozen=True):
     """How much of a sample a dialect reads.
 
     rules, doubtful: how many rules there are, and how many of them have a part that was not understood
@@ -56,8 +53,7 @@ class Coverage:
     rule_lines_read: int
 
 
-@dataclass(frozen=True, slots=True)
-class Trial:
+class Trial(Struct, frozen=True):
     """A dialect file tried. `idle` are paths that led nowhere, as key of the file and path."""
 
     dialect: Dialect
@@ -234,7 +230,7 @@ def _rule(device: Device, chain: str, rule: Rule) -> Data:
             for c in rule.match.conditions
         },
         "qualifiers": [q.name for q in rule.qualifiers],
-        **{name: getattr(told, name) for name in told.__slots__},
+        **{name: getattr(told, name) for name in told.__struct_fields__},
     }
 
 

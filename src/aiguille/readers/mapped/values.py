@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property, lru_cache
 from ipaddress import IPv4Address
 from typing import TypeVar
 
 import re2
+from msgspec import Struct, field
 
 from aiguille.model import NotUnderstoodError, Setting, Span, default, stated, unknown
 from aiguille.readers.files import LedgerBuilder
@@ -25,8 +25,7 @@ _DURATION = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d|w|sec|secs|min|mins|se
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 
 
-@dataclass
-class Extractor:
+class Extractor(Struct, dict=True):
     """Takes values from one device's part of a tree. Statements taken are marked, so that what nobody asked for is known.
 
     found: the paths that led somewhere, for telling which never did

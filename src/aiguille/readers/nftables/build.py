@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import (
     Action,
@@ -51,15 +53,13 @@ Ref = tuple[str, str]
 """Family and name of a table."""
 
 
-@dataclass(slots=True)
-class _Chain:
+class _Chain(Struct):
     body: Mapping[str, Any]
     where: Span
     rules: list[tuple[Mapping[str, Any], Span]] = field(default_factory=list)
 
 
-@dataclass(slots=True)
-class _Table:
+class _Table(Struct):
     family: str
     name: str
     where: Span | None
@@ -280,8 +280,7 @@ class Builder:
         return out
 
 
-@dataclass(frozen=True, slots=True)
-class _Hook:
+class _Hook(Struct, frozen=True):
     """Where a base chain stands; `stage` is None at a hook that is not followed."""
 
     stage: Stage | None

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from aiguille.model import (
     Condition,
@@ -37,8 +38,7 @@ _TOPS = {Field.SOURCE_PORT: 65535, Field.DESTINATION_PORT: 65535, Field.PROTOCOL
 _COMPARE: dict[str, Callable[[int, int], bool]] = {"==": operator.eq, "!=": operator.ne}
 
 
-@dataclass(slots=True)
-class Found:
+class Found(Struct):
     """What one match says. All lists empty: it always holds.
 
     raw: it looks at ports without saying of which protocol

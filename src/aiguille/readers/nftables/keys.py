@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from aiguille.model import (
     Addresses,
@@ -49,8 +50,7 @@ _NFT_ICMP = {
 Read = Callable[[Any], Operand]
 
 
-@dataclass(frozen=True, slots=True)
-class Key:
+class Key(Struct, frozen=True):
     """A field of the packet: `guards` hold wherever it can be looked at, `read` makes an operand of one value.
 
     dimension: what a set over it looks up, in the words of `SetObject`

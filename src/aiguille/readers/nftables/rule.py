@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import marshal
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import (
     Action,
@@ -60,8 +62,7 @@ _MISSHAPEN = (KeyError, IndexError, TypeError, AttributeError, ValueError)
 _PORTED = tuple(Numbers(n, n) for n in (6, 17, 33, 132, 136))
 
 
-@dataclass(slots=True)
-class _Line:
+class _Line(Struct):
     """A rule while its statements are read."""
 
     number: int

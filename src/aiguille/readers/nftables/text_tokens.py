@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
@@ -13,8 +14,7 @@ _TOKEN = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Words:
+class Words(Struct, frozen=True):
     """All words of a file, line ends among them, and the line of each; comments apart.
 
     comments: lines that hold a comment and nothing else

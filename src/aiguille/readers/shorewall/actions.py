@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from aiguille.model import NotUnderstoodError
 
@@ -87,8 +88,7 @@ FLAG_TESTS = (
 MORE_FLAG_TESTS = (("FIN,RST", "FIN,RST"), ("ACK,PSH,FIN", "PSH,FIN"))
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+class Call(Struct, frozen=True):
     """An action as written: ``SSH(ACCEPT):info:tag`` or ``SSH/ACCEPT``."""
 
     name: str

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import Span
 from aiguille.readers.shorewall.actions import Call
@@ -13,8 +15,7 @@ from aiguille.readers.shorewall.lines import UNKNOWN, Row
 _DETAILS = ("rate", "user", "mark", "connlimit", "time", "headers", "switch")
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """A rule to be: its words without the target, the target, what was not understood."""
 
     where: Span
@@ -33,8 +34,7 @@ class Entry:
         return bare and final and not self.gaps
 
 
-@dataclass(frozen=True, slots=True)
-class Columns:
+class Columns(Struct, frozen=True):
     """The columns of a rule, which macros fill in further."""
 
     where: Span
@@ -50,8 +50,7 @@ class Columns:
     gap: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Server:
+class Server(Struct, frozen=True):
     """Where a translation leads: empty parts stay as they are."""
 
     zone: str

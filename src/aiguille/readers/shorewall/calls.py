@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.files import ExportFile

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from itertools import product
+
+from msgspec import Struct, field
 
 from aiguille.model import NotUnderstoodError
 from aiguille.readers.literals import read_address, read_protocol
@@ -16,8 +17,7 @@ _RATE = re.compile(
 _MAC = re.compile(r"~([0-9A-Fa-f]{2}(?:-[0-9A-Fa-f]{2}){5})")
 
 
-@dataclass(frozen=True, slots=True)
-class Side:
+class Side(Struct, frozen=True):
     """One end of a rule: zone names as written, interface, addresses meant and left out."""
 
     zones: str = ""
@@ -26,8 +26,7 @@ class Side:
     without: tuple[str, ...] = ()
 
 
-@dataclass(slots=True)
-class Matches:
+class Matches(Struct):
     """What a rule matches, as alternatives of iptables words; `without`: words for what is left out of all of them.
 
     gaps: what could not be read

@@ -9,8 +9,9 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import TypeVar
+
+from msgspec import Struct, field
 
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.assignments import read_assignments
@@ -29,8 +30,7 @@ _ALTERNATIVE = re.compile(r"([A-Za-z_]\w*)\s*=>?\s*(\"[^\"]*\"|[^,;}\s]+)")
 _TOKEN = re.compile(r"\s*(\(|\)|&&|\|\||!=|==|!|<=|>=|<|>|\"[^\"]*\"|'[^']*'|\$?\{?[\w.+-]+\}?)")
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(Struct, frozen=True):
     """One entry of a table: its columns, ``-`` where empty; columns given by name; matches added as written.
 
     gap: why a part of it is not known, such as a variable whose value is found on the host only

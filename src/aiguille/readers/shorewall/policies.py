@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.shorewall.actions import Call, read_policy
@@ -11,8 +11,7 @@ from aiguille.readers.shorewall.lines import Folder, Row, or_refuse
 from aiguille.readers.shorewall.zones import Network, Zone
 
 
-@dataclass(frozen=True, slots=True)
-class Policy:
+class Policy(Struct, frozen=True):
     """A row of the policy table: what it decides; where nothing says anything, the default within a zone."""
 
     action: Call

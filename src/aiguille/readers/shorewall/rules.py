@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.shorewall.actions import TRANSLATING, Call, read_call

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from aiguille.model import Span
 from aiguille.readers.shorewall.actions import read_policy
@@ -20,8 +20,7 @@ LIMIT = ("-j", "@")
 """Stands where a policy limits the rate of new connections."""
 
 
-@dataclass(slots=True)
-class Pair:
+class Pair(Struct):
     """What the tables say of packets from one zone to another, in the order Shorewall writes it.
 
     body: rules of the chain itself; those that states and policies add by themselves have their place `LATER`

@@ -7,7 +7,7 @@ is the same.
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from aiguille.model import Interface as ModelInterface
 from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError

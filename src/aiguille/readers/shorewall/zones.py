@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.shorewall.columns import address_words
@@ -18,8 +20,7 @@ _OPTIONS = frozenset([
 """Options of interfaces and hosts that are known (shorewall-interfaces(5), shorewall-hosts(5))."""
 
 
-@dataclass(slots=True)
-class Interface:
+class Interface(Struct):
     """An interface as the tables name it; name: as the kernel does (``ppp+`` for all that begin so)."""
 
     name: str
@@ -32,8 +33,7 @@ class Interface:
         return self.options.get(option, usual) not in ("0", "no", "No")
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Struct, frozen=True):
     """Hosts of a zone behind one interface: networks (none: all) without some."""
 
     interface: Interface
@@ -43,8 +43,7 @@ class Group:
     where: Span
 
 
-@dataclass(slots=True)
-class Zone:
+class Zone(Struct):
     """A zone; parents: zones it lies within."""
 
     name: str

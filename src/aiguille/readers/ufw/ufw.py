@@ -8,7 +8,9 @@ stands for.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import (
     NotUnderstoodError,
@@ -145,8 +147,7 @@ def _family(
     return [_commented(one, comments) for one in tables.finish()]
 
 
-@dataclass(slots=True)
-class _Comments:
+class _Comments(Struct):
     """Takes in comment lines: ufw writes what the user said of a rule into one above it."""
 
     file: ExportFile

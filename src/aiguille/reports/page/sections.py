@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from aiguille.baseline import Area, Chosen, Finding, Outcome, Severity
 from aiguille.model import Device, Direction
@@ -30,8 +31,7 @@ _ORDER = (Outcome.FAIL, Outcome.ACCEPTED, Outcome.CANNOT_TELL, Outcome.PASS, Out
 Content = dict[str, Any]
 
 
-@dataclass(frozen=True, slots=True)
-class Section:
+class Section(Struct, frozen=True):
     """A part of the report. `build` makes what the template `NAME.html` is filled with, None where there is nothing to say."""
 
     name: str

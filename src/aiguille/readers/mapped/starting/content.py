@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from aiguille.model import NotUnderstoodError
 from aiguille.readers.literals import read_protocol
@@ -50,8 +51,7 @@ RULE_NAMES = ("name", "label", "title", "rule name", "called")
 _DEPTH = 3
 
 
-@dataclass
-class Field:
+class Field(Struct, dict=True):
     """One place of the statements of a group, with all words found there."""
 
     path: str
@@ -81,8 +81,7 @@ class Field:
         return any(word in parts or (len(word) > 3 and word in self.word) for word in words)
 
 
-@dataclass
-class Group:
+class Group(Struct, dict=True):
     """The statements that stand at one path of names."""
 
     path: str

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from aiguille.readers.mapped.starting.content import (
     Field,
@@ -16,8 +17,7 @@ _PLAIN = re.compile(r"[A-Za-z][\w/-]*( [\w/-]+)*")
 _YAML_WORDS = frozenset({"on", "off", "yes", "no", "true", "false", "null", "y", "n"})
 
 
-@dataclass
-class Mapped:
+class Mapped(Struct, dict=True):
     """A group and what its fields are taken for: key of the language to place with options, as YAML writes them."""
 
     group: Group

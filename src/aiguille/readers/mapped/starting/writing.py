@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import PurePath
+
+from msgspec import Struct
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
@@ -33,8 +34,7 @@ _DIRECTIONS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Start:
+class Start(Struct, frozen=True):
     """A dialect file to go on from: its text, and how much of the sample it reads as it stands."""
 
     text: str
