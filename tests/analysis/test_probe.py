@@ -9,12 +9,12 @@ from benchmarks.generate import as_dump, generate
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.analysis import Answer, Prober, Programs, answer, probe_table
+from aiguille.analysis import Answer, Prober, Programs, TableProber, answer
 from aiguille.analysis.lookup import find_rule
 from aiguille.model import Device, State, UsageError
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
-from aiguille.space import COLUMNS, read_sentence, read_table
+from aiguille.space import COLUMNS, TableFile, read_sentence
 from tests.analysis.test_decide import devices, packets
 from tests.helpers import filter_table
 from tests.oracle import base_chain, ends
@@ -122,11 +122,12 @@ def test_many_packets_at_once_fare_as_one_by_one(extra: str) -> None:
             f"p{number},zone{rnd.randrange(8)},zone{rnd.randrange(8)},{','.join(ends_)},{protocol},{ports},{icmp},,{state}"
         )
     lines.append("open,zone1,,,10.2.0.1,tcp,,443,,,,")
-    table = read_table(lines, prober.programs.resolver(4).space.symbols)
-    assert not table.faults
-    fast, slow = probe_table(prober, table, walks_up_to=0), probe_table(prober, table)
+    file = TableFile("\n".join(lines).encode())
+    (part,) = file.parts
+    fast, slow = (TableProber(prober, file, walks).probe(part) for walks in (0, 1000))
+    assert not fast.faults
     settled = 0
-    for one, other in zip(fast, slow, strict=True):
+    for one, other in zip(fast.answers, slow.answers, strict=True):
         assert isinstance(other, Answer)
         if isinstance(one, Answer):
             assert [v.verdict for v in one.verdicts] == [v.verdict for v in other.verdicts]
@@ -137,6 +138,21 @@ def test_many_packets_at_once_fare_as_one_by_one(extra: str) -> None:
         assert other.certain
         assert (step.chain, step.rule) == (decided.chain, decided.rule)
     assert settled >= (0 if "limit" in extra else 300)
+
+
+def test_a_row_the_export_says_nothing_on_is_left_out() -> None:
+    prober = Prober(Programs(filter_table("-A INPUT -p tcp -j ACCEPT")))
+    rows = [
+        "four,eth0,,10.0.0.1,10.0.0.2,tcp,1,2,,,,",
+        "six,eth0,,2001:db8::1,2001:db8::2,tcp,1,2,,,,",
+        "open,eth0,,,,udp,,53,,,,",
+    ]
+    file = TableFile("\n".join([",".join(COLUMNS), *rows]).encode())
+    for walks in (0, 10):
+        found = TableProber(prober, file, walks).probe(file.parts[0])
+        assert found.ids == ["four", "open"]
+        assert [(fault.line, fault.id) for fault in found.faults] == [(3, "six")]
+        assert "no rules for" in found.faults[0].why
 
 
 @pytest.mark.parametrize(

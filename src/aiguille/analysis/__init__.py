@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from aiguille.analysis.answers import Answer, answer
-    from aiguille.analysis.bulk import Decision, probe_table
+    from aiguille.analysis.bulk import Decision, Probed, TableProber
     from aiguille.analysis.decide import (
         Decider,
         End,
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 _PLACES = {
     "answers": ("Answer", "answer"),
-    "bulk": ("Decision", "probe_table"),
+    "bulk": ("Decision", "Probed", "TableProber"),
     "decide": ("Decider", "End", "Ends", "Proof", "maybe_accepted", "surely_accepted", "surely_refused"),
     "exposure": ("Exposure", "exposures", "networks_in"),
     "probe": ("Prober", "Verdict", "Visit", "Way"),
@@ -63,6 +63,7 @@ __all__ = [
     "Exposure",
     "Kind",
     "Openness",
+    "Probed",
     "Prober",
     "Program",
     "Programs",
@@ -70,6 +71,7 @@ __all__ = [
     "Standing",
     "StandingReport",
     "Step",
+    "TableProber",
     "Verdict",
     "Visit",
     "Way",
@@ -84,7 +86,6 @@ __all__ = [
     "networks_in",
     "not_loopback",
     "outside_known",
-    "probe_table",
     "standings",
     "surely_accepted",
     "surely_refused",

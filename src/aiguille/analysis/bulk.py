@@ -1,29 +1,48 @@
 """Verdicts for very many packets at once.
 
-Every axis is cut at the boundaries of the program's rows; each interval between two boundaries has a row of bits, one for each
-row of the program that holds it. A packet's bits are the conjunction of its intervals' bits, and the first bit among rows that
-surely decide is its rule. Packets for which a row that only may match, or a skip, comes first are left to the walk of `probe`.
+Packets are sorted by the axes that have few values (interfaces, protocol, flags, state), which leaves a few of the program's
+rows for each lot. There the axes with many values are cut at the boundaries of those rows; each interval between two
+boundaries has a row of bits, one for each row of the program that holds it. A packet's bits are the conjunction of its
+intervals' bits, and the first of them is its row. If that row only may match, or skips, the packet is left to the walk of `probe`.
 """
 
 from __future__ import annotations
 
+import math
 from bisect import bisect_right
-from collections.abc import MutableSequence, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
+from itertools import pairwise
+from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from aiguille.analysis.answers import Answer, answer
-from aiguille.analysis.decide import rows_of
+from aiguille.analysis.decide import Row, rows_of
 from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Kind, Program
-from aiguille.model import DestinationType, Direction, NoTracking, SetMark, Stage, Translate, TranslationKind
-from aiguille.space import Axis, PacketTable
-from aiguille.space.table import Group
+from aiguille.model import (
+    DestinationType,
+    Direction,
+    NoTracking,
+    SetMark,
+    Stage,
+    Translate,
+    TranslationKind,
+    UsageError,
+)
+from aiguille.space import Axis, Fault, IntervalSet, TableFile
+from aiguille.space.table import Group, Part
 
-CHUNK = 1 << 16
+CELLS = 1 << 20
+"""Words of bits looked at together."""
 
-_LOWEST = np.array([(byte & -byte).bit_length() - 1 if byte else 0 for byte in range(256)], np.int64)
+SLAB = 2048
+"""Rows whose boundaries are compared at once: the bits grow with the square."""
+
+_WIDE = (Axis.SRC, Axis.DST, Axis.A, Axis.B)
 
 WALKS = 2000
 """Rows of a table up to which every packet's whole way is told."""
@@ -36,24 +55,62 @@ Decision = tuple[Program, int]
 """A certain verdict: the index of the step of a program that gives it."""
 
 
-def probe_table(prober: Prober, table: PacketTable, walks_up_to: int = WALKS) -> list[Answer | Decision]:
-    """What becomes of every row of a table, in order.
+class Probed(Struct, frozen=True):
+    """What becomes of the packets of a table: ids and answers of those there are, and what is wrong with the other rows."""
 
-    walks_up_to: tables of at most so many rows are walked packet by packet, which tells the whole way of each
-    Raises UsageError if the export says nothing on some packets' family and direction.
-    """
-    out: list[Answer | Decision | None] = [None] * len(table.ids)
-    for (family, comes, leaves), group in table.groups.items():
-        program = prober.programs.get(family, _direction(comes, leaves))
-        if program is not None and len(table.ids) > walks_up_to and suits(program) and not prober.without:
-            _settle(program, group, leaves, out)
-        space = prober.programs.resolver(family).space
-        for at, row in enumerate(group.rows):
-            if out[row] is None:
-                out[row] = Answer((prober.probe(group.packet(space, at)),))
-    for row, sketch in table.others.items():
-        out[row] = answer(prober, sketch)
-    return [one for one in out if one is not None]
+    ids: list[str]
+    answers: list[Answer | Decision]
+    faults: list[Fault]
+
+
+class TableProber:
+    """Tells what becomes of the packets of a table, part by part."""
+
+    def __init__(self, prober: Prober, file: TableFile, walks_up_to: int = WALKS) -> None:
+        """walks_up_to: tables of at most so many lines are walked packet by packet, which tells the whole way of each"""
+        self.file = file
+        self._prober = prober
+        self._symbols = prober.programs.resolver(4).space.symbols
+        self._walks = file.lines <= walks_up_to or bool(prober.without)
+        self._classifiers: dict[tuple[int, Direction], Classifier | None] = {}
+
+    def probe(self, part: Part) -> Probed:
+        """What becomes of every row of a part, in order."""
+        table = self.file.read(part, self._symbols)
+        out = np.full(len(table.ids), None, object)
+        faults = table.faults
+
+        def enter(row: int, work: Callable[[], Answer]) -> None:
+            try:
+                out[row] = work()
+            except UsageError as error:  # the export says nothing on packets of this family and direction
+                faults.append(Fault(table.lines[row], table.ids[row], error.message))
+
+        for group in table.groups:
+            classifier = None if self._walks else self._classifier(group.family, _direction(group.comes, group.leaves))
+            if classifier is not None:
+                settle(classifier, group, out)
+            for at, row in enumerate(group.rows.tolist()):
+                if out[row] is None:
+                    enter(row, partial(self._walk, group, at))
+        for row, sketch in table.others.items():
+            enter(row, partial(answer, self._prober, sketch))
+        ids, answers = table.ids, out.tolist()
+        if None in answers:
+            ids = [name for name, one in zip(ids, answers, strict=True) if one is not None]
+            answers = [one for one in answers if one is not None]
+        return Probed(ids, answers, sorted(faults, key=lambda fault: fault.line))
+
+    def _walk(self, group: Group, at: int) -> Answer:
+        space = self._prober.programs.resolver(group.family).space
+        return Answer((self._prober.probe(group.packet(space, at)),))
+
+    def _classifier(self, family: int, direction: Direction) -> Classifier | None:
+        key = (family, direction)
+        if key not in self._classifiers:
+            program = self._prober.programs.get(family, direction)
+            self._classifiers[key] = Classifier(program) if program is not None and suits(program) else None
+        return self._classifiers[key]
 
 
 def _direction(comes: bool, leaves: bool) -> Direction:
@@ -62,23 +119,21 @@ def _direction(comes: bool, leaves: bool) -> Direction:
     return Direction.THROUGH_DEVICE if leaves else Direction.TO_DEVICE
 
 
-def _settle(program: Program, group: Group, leaves: bool, out: list[Answer | Decision | None]) -> None:
-    """Enter the decision of every packet of a group that takes no walk."""
-    destinations = group.columns[Axis.DST]
-    kind = DestinationType.UNICAST if leaves else DestinationType.LOCAL
+def settle(classifier: Classifier, group: Group, out: NDArray[np.object_]) -> None:
+    """Enter the decision of every packet of a group that takes no walk, at the packet's row."""
+    program, destinations = classifier.program, group.columns[Axis.DST]
+    kind = DestinationType.UNICAST if group.leaves else DestinationType.LOCAL
     kinds = np.full(len(group.rows), kind.number, np.int64)
     if program.family == 4:
-        values = np.asarray(destinations, np.int64)
-        kinds[values >> 28 == 0xE] = DestinationType.MULTICAST.number
-        kinds[values == 0xFFFFFFFF] = DestinationType.BROADCAST.number
+        kinds[destinations >> 28 == 0xE] = DestinationType.MULTICAST.number
+        kinds[destinations == 0xFFFFFFFF] = DestinationType.BROADCAST.number
     else:
-        multicast = np.array([value >> 120 == 0xFF for value in destinations], np.bool_)
-        kinds[multicast] = DestinationType.MULTICAST.number
-    steps = Classifier(program).steps([*group.columns, kinds])
-    decisions = [(program, step) for step in range(len(program.steps))]
-    for row, step in zip(group.rows, steps.tolist(), strict=True):
-        if step != LEFT_OPEN:
-            out[row] = decisions[step]
+        kinds[np.array([value >> 120 == 0xFF for value in destinations.tolist()], np.bool_)] = (
+            DestinationType.MULTICAST.number
+        )
+    steps = classifier.steps([*group.columns, kinds])
+    settled = steps != LEFT_OPEN
+    out[group.rows[settled]] = classifier.decisions[steps[settled]]
 
 
 def suits(program: Program) -> bool:
@@ -106,69 +161,118 @@ class Classifier:
 
     def __init__(self, program: Program) -> None:
         self.program = program
-        rows = [row for row in rows_of(program) if program.steps[row.step].kind is not Kind.PASS]
-        self._step_of = np.array([row.step for row in rows], np.int64)
-        kinds = [program.steps[row.step].kind for row in rows]
-        final = np.array(
-            [r.sure and k in (Kind.ACCEPT, Kind.REFUSE) for r, k in zip(rows, kinds, strict=True)], np.bool_
+        self.decisions = np.empty(len(program.steps), object)
+        for step in range(len(program.steps)):
+            self.decisions[step] = (program, step)
+        self._rows = [row for row in rows_of(program) if program.steps[row.step].kind is not Kind.PASS]
+        self._ends = np.array(
+            [
+                row.step if row.sure and program.steps[row.step].kind in (Kind.ACCEPT, Kind.REFUSE) else LEFT_OPEN
+                for row in self._rows
+            ],
+            np.int64,
         )
-        self._final = np.packbits(final, bitorder="little")
-        self._open = np.packbits(~final, bitorder="little")
-        self._any_open = bool((~final).any())
-        self._starts: dict[Axis, list[int]] = {}
-        self._bits: dict[Axis, NDArray[np.uint8]] = {}
-        for axis in Axis:
-            column = [row.box[axis] for row in rows]
-            if all(values is None for values in column):
-                continue
-            ends = sorted({0, *(e for v in column if v is not None for a, b in v.spans for e in (a, b + 1))})
-            place = {end: at for at, end in enumerate(ends)}
-            held = np.zeros((len(ends), len(rows)), np.bool_)
-            for number, values in enumerate(column):
-                if values is None:
-                    held[:, number] = True
-                else:
-                    for first, stop in ((a, b + 1) for a, b in values.spans):
-                        held[place[first] : place[stop], number] = True
-            self._starts[axis] = ends
-            self._bits[axis] = np.packbits(held, axis=1, bitorder="little")
+        used = [axis for axis in Axis if any(row.box[axis] is not None for row in self._rows)]
+        self._wide = [axis for axis in used if axis in _WIDE]
+        self._narrow = {axis: _Axis([row.box[axis] for row in self._rows]) for axis in used if axis not in _WIDE}
+        self._corners: dict[tuple[int, ...], list[_Slab]] = {}
 
-    def steps(self, points: Sequence[Sequence[int] | MutableSequence[int] | NDArray[np.int64]]) -> NDArray[np.int64]:
+    def steps(self, points: Sequence[NDArray[Any]]) -> NDArray[np.int64]:
         """(P,) index of the step that decides each packet, `LEFT_OPEN` where that takes a walk.
 
-        points: one sequence of P values for each axis, in the order of `Axis`
+        points: (P,) values for each axis, in the order of `Axis`
         """
-        count = len(points[0])
-        out = np.empty(count, np.int64)
-        places = {axis: self._places(axis, points[axis]) for axis in self._starts}
-        for start in range(0, count, CHUNK):
-            part = slice(start, min(count, start + CHUNK))
-            bits: NDArray[np.uint8] | None = None
-            for axis, place in places.items():
-                rows = self._bits[axis][place[part]]
-                bits = rows if bits is None else np.bitwise_and(bits, rows, out=bits)
-            if bits is None:
-                bits = np.full((part.stop - part.start, len(self._final)), 0xFF, np.uint8)
-            decided = _first(bits & self._final)
-            steps = self._step_of[np.minimum(decided, len(self._step_of) - 1)]
-            if self._any_open:
-                steps = np.where(_first(bits & self._open) < decided, LEFT_OPEN, steps)
-            out[part] = np.where(decided < len(self._step_of), steps, LEFT_OPEN)
+        out = np.full(len(points[0]), LEFT_OPEN, np.int64)
+        if not self._narrow:
+            self._enter((), np.arange(len(out)), points, out)
+            return out
+        places = [axis.places(points[number]) for number, axis in self._narrow.items()]
+        sizes = [len(axis.starts) for axis in self._narrow.values()]
+        keys = np.ravel_multi_index(places, sizes)
+        # Sixteen bits are sorted by counting.
+        order = np.argsort(keys.astype(np.uint16) if math.prod(sizes) <= 1 << 16 else keys, kind="stable")
+        ordered = keys[order]
+        firsts = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
+        for start, stop in pairwise([*firsts.tolist(), len(order)]):
+            corner = tuple(int(place[order[start]]) for place in places)
+            self._enter(corner, order[start:stop], points, out)
         return out
 
-    def _places(self, axis: Axis, values: Sequence[int] | MutableSequence[int] | NDArray[np.int64]) -> NDArray[np.intp]:
-        starts = self._starts[axis]
-        if starts[-1] < 1 << 62:
-            found: NDArray[np.intp] = np.searchsorted(starts, np.asarray(values, np.int64), side="right") - 1
+    def _enter(
+        self, corner: tuple[int, ...], chosen: NDArray[np.intp], points: Sequence[NDArray[Any]], out: NDArray[np.int64]
+    ) -> None:
+        """Enter the steps for those packets that share a corner."""
+        wide = {axis: points[axis][chosen] for axis in self._wide}
+        for slab in self._slabs(corner):
+            found = slab.first(wide, len(chosen))
+            taken = found >= 0
+            out[chosen[taken]] = self._ends[found[taken]]
+            if taken.all():
+                return
+            chosen = chosen[~taken]
+            wide = {axis: values[~taken] for axis, values in wide.items()}
+
+    def _slabs(self, corner: tuple[int, ...]) -> list[_Slab]:
+        found = self._corners.get(corner)
+        if found is None:
+            alive = np.ones(len(self._rows), np.bool_)
+            for axis, place in zip(self._narrow.values(), corner, strict=True):
+                alive &= axis.holders(place)
+            numbers = np.flatnonzero(alive)
+            found = self._corners[corner] = [
+                _Slab(numbers[start : start + SLAB], self._rows, self._wide) for start in range(0, len(numbers), SLAB)
+            ]
+        return found
+
+
+class _Axis:
+    """One axis cut at the boundaries of some sets: (E,) first values of its pieces, (E, W) the sets that hold each, as bits."""
+
+    def __init__(self, column: Sequence[IntervalSet | None]) -> None:
+        ends = sorted({0, *(e for v in column if v is not None for a, b in v.spans for e in (a, b + 1))})
+        place = {end: at for at, end in enumerate(ends)}
+        held = np.zeros((len(ends), -(-len(column) // 64) * 64), np.bool_)
+        for number, values in enumerate(column):
+            if values is None:
+                held[:, number] = True
+            else:
+                for first, stop in ((a, b + 1) for a, b in values.spans):
+                    held[place[first] : place[stop], number] = True
+        self.starts = ends
+        self.count = len(column)
+        self.bits = np.packbits(held, axis=1, bitorder="little").view("<u8")
+
+    def places(self, values: NDArray[Any]) -> NDArray[np.intp]:
+        if values.dtype != object:
+            found: NDArray[np.intp] = np.searchsorted(np.array(self.starts, np.int64), values, side="right") - 1
             return found
-        return np.array([bisect_right(starts, int(value)) - 1 for value in values], np.intp)
+        return np.array([bisect_right(self.starts, value) - 1 for value in values.tolist()], np.intp)
+
+    def holders(self, place: int) -> NDArray[np.bool_]:
+        """(N,) which sets hold a piece."""
+        return np.unpackbits(self.bits[place].view(np.uint8), count=self.count, bitorder="little").astype(np.bool_)
 
 
-def _first(bits: NDArray[np.uint8]) -> NDArray[np.int64]:
-    """(P,) position of the lowest bit set in each row, beyond the last where there is none."""
-    occupied = bits != 0
-    byte = occupied.argmax(axis=1)
-    found = occupied[np.arange(len(bits)), byte]
-    lowest = byte * 8 + _LOWEST[bits[np.arange(len(bits)), byte]]
-    out: NDArray[np.int64] = np.where(found, lowest, bits.shape[1] * 8)
-    return out
+class _Slab:
+    """Some rows that are alike on the narrow axes, in order, and where they lie on the wide ones."""
+
+    def __init__(self, numbers: NDArray[np.intp], rows: Sequence[Row], wide: Sequence[Axis]) -> None:
+        self._numbers = numbers
+        self._axes = {axis: _Axis([rows[number].box[axis] for number in numbers.tolist()]) for axis in wide}
+        words = -(-len(numbers) // 64)
+        self._all = np.packbits(np.arange(words * 64) < len(numbers), bitorder="little").view("<u8")
+
+    def first(self, points: Mapping[Axis, NDArray[Any]], count: int) -> NDArray[np.intp]:
+        """(P,) number of the first row that holds each packet, or -1."""
+        out = np.empty(count, np.intp)
+        chunk = max(1, CELLS // len(self._all))
+        for start in range(0, count, chunk):
+            part = slice(start, min(count, start + chunk))
+            bits = np.repeat(self._all[None], part.stop - part.start, axis=0)
+            for axis, pieces in self._axes.items():
+                bits &= pieces.bits[pieces.places(points[axis][part])]
+            word = (bits != 0).argmax(axis=1)
+            lowest = bits[np.arange(len(bits)), word]
+            at = word * 64 + np.bitwise_count((lowest & -lowest) - np.uint64(1))
+            out[part] = np.where(lowest != 0, self._numbers[np.minimum(at, len(self._numbers) - 1)], -1)
+        return out

@@ -72,7 +72,7 @@ def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: P
     before: Answer | None = answer(plain, sketch) if plain is not None else None
     if arguments.json:
         ids, answers = (["packet"], [found]) if before is None else (["before", "packet"], [before, found])
-        sys.stdout.writelines(probe_data(device, ids, answers, ()))
+        sys.stdout.writelines(probe_data(device, ids, answers))
         return 0
 
     def view(console: Console) -> None:
@@ -83,24 +83,23 @@ def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: P
 
 
 def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
-    from aiguille.analysis import probe_table
-    from aiguille.reports.probe import probe_data, show_table
+    from aiguille.analysis import TableProber
+    from aiguille.reports.probe import TableWriter, show_table
     from aiguille.reports.text import visible
-    from aiguille.space import read_table
+    from aiguille.space import TableFile
 
     path: Path = arguments.packets
     try:
-        with path.open(encoding="utf-8-sig", newline="") as lines:
-            table = read_table(lines, prober.programs.resolver(4).space.symbols)
+        table = TableProber(prober, TableFile(path.read_bytes()))
+        writer = TableWriter(device, table)
+        if arguments.json:
+            sys.stdout.writelines(writer.json(options.cores(len(table.file.parts))))
+        else:
+            output.show(arguments, lambda console: show_table(console, writer))
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(f"{path}: cannot be read ({error})") from error
     except UsageError as error:
         raise UsageError(f"{path}: {error.message}") from error
-    answers = probe_table(prober, table)
-    if arguments.json:
-        sys.stdout.writelines(probe_data(device, table.ids, answers, table.faults))
-    else:
-        output.show(arguments, lambda console: show_table(console, table.ids, answers))
-    for fault in table.faults:
+    for fault in writer.faults:
         options.log.error("%s:%d: packet '%s': %s; the row is left out", path, fault.line, visible(fault.id), fault.why)
-    return EXIT_USAGE if table.faults else 0
+    return EXIT_USAGE if writer.faults else 0

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
+from itertools import chain, islice
 
+import numpy as np
+from msgspec import Struct
+from numpy.typing import NDArray
 from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from aiguille.analysis import Answer, Decision, Verdict, Visit, Way
+from aiguille.analysis import Answer, Decision, TableProber, Verdict, Visit, Way
+from aiguille.analysis.sharing import share
 from aiguille.model import Action, Device, Log, SetMark, Span, Translate
 from aiguille.model.guarding import guarded
 from aiguille.model.spelling import spell_address
@@ -16,6 +21,7 @@ from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, to_json, visible
 from aiguille.space import Fault
+from aiguille.space.table import Part
 
 _VERDICT_STYLES = {"accept": "black on dark_sea_green2", "drop": "white on red3", "reject": "black on orange1"}
 
@@ -135,24 +141,102 @@ def _does(visit: Visit) -> str:
     return ", ".join(words)
 
 
-def probe_data(
-    device: Device, ids: Sequence[str], answers: Sequence[Answer | Decision], faults: Iterable[Fault]
-) -> Iterator[str]:
-    """The JSON text, piece by piece: tables of packets may be long."""
-    yield '{"packets": ['
-    texts: dict[tuple[int, int], str] = {}
-    for number, (name, one) in enumerate(zip(ids, answers, strict=True)):
-        start = ",\n" if number else "\n"
+def probe_data(device: Device, ids: Sequence[str], answers: Sequence[Answer]) -> Iterator[str]:
+    """The JSON text on some packets, piece by piece."""
+    yield '{"packets": [\n'
+    yield _Tails(device).lot(ids, answers).text()
+    yield '\n], "faults": []}\n'
+
+
+class TableWriter:
+    """What becomes of the packets of a table, written part by part; `faults` fills with what is wrong with its rows."""
+
+    def __init__(self, device: Device, table: TableProber) -> None:
+        self.faults: list[Fault] = []
+        self._table = table
+        self._tails = _Tails(device)
+
+    def json(self, jobs: int) -> Iterator[str]:
+        """The JSON text, piece by piece.
+
+        jobs: processes that share the parts
+        """
+        lots = self._lots(jobs)
+        first = list(islice(lots, 1))  # a file that is no table shows before anything is written
+        yield '{"packets": ['
+        start = "\n"
+        for lot, faults in chain(first, lots):
+            if lot.ids:
+                yield start
+                yield lot.text()
+                start = ",\n"
+            self.faults += faults
+        failed = [{"line": f.line, "id": f.id, "why": f.why} for f in self.faults]
+        yield f'\n], "faults": {to_json(failed)}}}\n'
+
+    def _lots(self, jobs: int) -> Iterator[tuple[_Lot, list[Fault]]]:
+        # What the first part needs is made before there are other processes, which then have it too.
+        parts = self._table.file.parts
+        yield from map(self._lot, parts[:1])
+        yield from share(self._lot, parts[1:], jobs)
+
+    def _lot(self, part: Part) -> tuple[_Lot, list[Fault]]:
+        found = self._table.probe(part)
+        return self._tails.lot(found.ids, found.answers), found.faults
+
+    def answers(self) -> Iterator[tuple[str, Answer | Decision]]:
+        """Ids and answers, in order."""
+        for part in self._table.file.parts:
+            found = self._table.probe(part)
+            self.faults += found.faults
+            yield from zip(found.ids, found.answers, strict=True)
+
+
+class _Lot(Struct, frozen=True):
+    """The JSON of some packets, as small as it travels between processes.
+
+    ids: as they stand in JSON, a line each; tails: what stands behind an id up to the next; which: (P,) the tail of each
+    """
+
+    ids: str
+    tails: tuple[str, ...]
+    which: NDArray[np.int32]
+
+    def text(self) -> str:
+        pieces = [""] * (2 * len(self.which))
+        pieces[::2], pieces[1::2] = self.ids.splitlines(), map(self.tails.__getitem__, self.which.tolist())
+        pieces[-1] = pieces[-1].removesuffix(_NEXT)
+        return "".join(['{"id": "', *pieces])
+
+
+_NEXT = ',\n{"id": "'
+
+
+class _Tails:
+    """What stands behind the ids of packets. Those decided by the same rule share all of it."""
+
+    def __init__(self, device: Device) -> None:
+        self._device = device
+        self._decided: dict[Decision, str] = {}
+
+    def lot(self, ids: Sequence[str], answers: Sequence[Answer | Decision]) -> _Lot:
+        spelt = "".join(ids)
+        # JSON (RFC 8259, 7) leaves these as they are.
+        plain = spelt.isascii() and spelt.isprintable() and '"' not in spelt and "\\" not in spelt
+        names = "".join([f"{name}\n" for name in (ids if plain else [to_json(name)[1:-1] for name in ids])])
+        # Packets decided alike have one and the same answer.
+        numbers = list(map(id, answers))
+        distinct = dict(zip(numbers, answers, strict=True))
+        place = {number: at for at, number in enumerate(distinct)}
+        which = np.fromiter(map(place.__getitem__, numbers), np.int32, len(numbers))
+        return _Lot(names, tuple(map(self._tail, distinct.values())), which)
+
+    def _tail(self, one: Answer | Decision) -> str:
         if isinstance(one, Answer):
-            yield start + to_json({"id": name, **answer_data(device, one)})
-            continue
-        key = (id(one[0]), one[1])
-        text = texts.get(key)
-        if text is None:
-            text = texts[key] = to_json(_decision_data(device, one))[1:]
-        yield f'{start}{{"id": {to_json(name)}, {text}'
-    failed = [{"line": f.line, "id": f.id, "why": f.why} for f in faults]
-    yield f'\n], "faults": {to_json(failed)}}}\n'
+            return f'", {to_json(answer_data(self._device, one))[1:]}{_NEXT}'
+        if one not in self._decided:
+            self._decided[one] = f'", {to_json(_decision_data(self._device, one))[1:]}{_NEXT}'
+        return self._decided[one]
 
 
 def answer_data(device: Device, answer: Answer) -> Data:
@@ -220,10 +304,11 @@ def _where(visit: Visit) -> Span | None:
     return visit.chain.policy_where if visit.rule is None else visit.rule.where
 
 
-def show_table(console: Console, ids: Sequence[str], answers: Sequence[Answer | Decision]) -> None:
+def show_table(console: Console, table: TableWriter) -> None:
     """A line a packet: id, verdict, what decides."""
-    width = max((len(visible(name)) for name in ids), default=2)
-    for name, one in zip(ids, answers, strict=True):
+    answers = list(table.answers())
+    width = max((len(visible(name)) for name, _ in answers), default=2)
+    for name, one in answers:
         line = Text(f"{visible(name):<{width}}  ")
         if isinstance(one, Answer):
             first = one.verdicts[0]

@@ -8,7 +8,7 @@ from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
 from aiguille.space.sentences import COLUMNS, Sketch, families_of, read_row, read_sentence
 from aiguille.space.slices import BUDGET, Cell, Leaf, Slices, box_size, common_size, full_cell, holds, overlap, subtract
-from aiguille.space.table import Fault, PacketTable, read_table
+from aiguille.space.table import Fault, PacketTable, TableFile
 
 __all__ = [
     "AXES",
@@ -32,6 +32,7 @@ __all__ = [
     "Slices",
     "Space",
     "Symbols",
+    "TableFile",
     "box",
     "box_size",
     "common_size",
@@ -44,7 +45,6 @@ __all__ = [
     "packet_at",
     "read_row",
     "read_sentence",
-    "read_table",
     "subtract",
     "symbols_of",
     "term_boxes",

@@ -261,9 +261,14 @@ def _protocol(text: str) -> int | None:
 
 
 def _number(text: str, top: int, what: str) -> int:
-    if not (text.isdecimal() and text.isascii()) or int(text) > top:
+    if not is_number(text, top):
         raise UsageError(f"'{text}' is not {what} (a number up to {top})")
     return int(text)
+
+
+def is_number(text: str, top: int) -> bool:
+    """Whether a text is a decimal number up to `top`."""
+    return text.isdecimal() and text.isascii() and len(text) < 20 and int(text) <= top
 
 
 def _optional(text: str, top: int, what: str) -> int | None:
