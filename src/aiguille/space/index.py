@@ -1,9 +1,9 @@
 """Which boxes of a long list overlap one another, found for all of them in a few vectorised steps.
 
-Boxes of real rule sets are made of few distinct sets. On axes with few end points (interfaces, protocols, ports) sets are masks over
-these; each distinct set is compared once with all others, which gives a row of bits, one a box, and the conjunction of a box's
-rows leaves few candidates. On the other axes (addresses) those pairs alone are compared, interval by interval, all pairs of a
-batch at once.
+Boxes of real rule sets are made of few distinct sets. On axes with few end points (interfaces, protocols, ports) each end point
+has a row of bits, one a box, for the boxes that hold it. The disjunction of those a set holds tells which boxes meet it, and
+the conjunction over these axes leaves few candidates. On the other axes (addresses) those pairs alone are compared, interval by
+interval, all pairs of a batch at once.
 """
 
 from __future__ import annotations
@@ -19,10 +19,10 @@ from aiguille.space.fields import Axis, Box
 from aiguille.space.intervals import IntervalSet
 
 MASK_ENDS = 1024
-"""An axis with at most this many distinct end points has its sets compared as masks over them, each with all others."""
+"""An axis with at most this many distinct end points has its boxes told by these, for all of them at once."""
 
-ROWS_BYTES = 768 << 20
-"""Bytes the rows of such an axis may take."""
+TREE_BYTES = 256 << 20
+"""Bytes that may take for one axis."""
 
 BATCH_BYTES = 64 << 20
 """Size of the largest intermediate array of a batch, about."""
@@ -71,29 +71,53 @@ class _AxisIndex:
         self.high = self.last[self.starts[1:] - 1] if known else self.last
 
     @cached_property
-    def masks(self) -> NDArray[np.uint64]:
-        """(D, W) each set as a mask over the end points it holds. Two sets meet exactly if they share one: the first
-        member of an intersection is an end point of one of them."""
-        held = np.zeros((self.distinct, (self.ends + 63) // 64 * 64), np.bool_)
-        for number in range(self.distinct):
-            for at in range(self.starts[number], self.starts[number + 1]):
-                held[number, self.first[at] : self.last[at] + 1] = True
-        return np.packbits(held, axis=1, bitorder="little").view(np.uint64)
+    def _levels(self) -> list[NDArray[np.uint8]]:
+        """A tree over the end points: (E, N / 8) bits, low ones first, of the boxes that hold each; above it those that hold
+        any of two neighbours, and so on."""
+        held = np.ones((self.distinct + 1, self.ends), np.bool_)  # the last row is that of None
+        held[:-1] = False
+        owner = np.repeat(np.arange(self.distinct), np.diff(self.starts))
+        for number, first, last in zip(owner.tolist(), self.first.tolist(), self.last.tolist(), strict=True):
+            held[number, first : last + 1] = True
+        level = np.concatenate(
+            [
+                np.packbits(held[:, at : at + 64][self.ids].T, axis=1, bitorder="little")
+                for at in range(0, self.ends, 64)
+            ]
+        )
+        levels = [level]
+        while len(level) > 1:
+            pairs = level[: len(level) // 2 * 2]
+            level = np.concatenate([pairs[::2] | pairs[1::2], level[len(pairs) :]])
+            levels.append(level)
+        return levels
 
-    @cached_property
-    def rows(self) -> NDArray[np.uint8]:
-        """(D + 1, N / 8) bits, low ones first, of the boxes whose set meets each set; the last row, for None, is all ones."""
-        count = len(self.ids)
-        out = np.full((self.distinct + 1, (count + 7) // 8), 0xFF, np.uint8)
-        block = max(1, BATCH_BYTES // max(1, count))
-        for start in range(0, self.distinct, block):
-            mine = self.masks[start : start + block]
-            meets = np.ones((len(mine), self.distinct + 1), np.bool_)
-            meets[:, :-1] = False
-            for word in range(mine.shape[1]):
-                meets[:, :-1] |= (mine[:, word, None] & self.masks[None, :, word]) != 0
-            out[start : start + len(mine)] = np.packbits(meets[:, self.ids], axis=1, bitorder="little")
-        return out
+    def rows(self, start: int, stop: int) -> NDArray[np.uint8]:
+        """(stop - start, N / 8) bits, low ones first, of the boxes whose set meets that of each box from `start` on.
+
+        Two sets meet exactly if they share an end point: the first member of an intersection is one of one of them.
+        """
+        sets, place = distinct(self.ids[start:stop])
+        out = np.full((len(sets), (len(self.ids) + 7) // 8), 0xFF, np.uint8)
+        for row, number in zip(out, sets.tolist(), strict=True):
+            if number >= 0:
+                row[:] = 0
+                for at in range(self.starts[number], self.starts[number + 1]):
+                    self._join(row, int(self.first[at]), int(self.last[at]))
+        return out[place]
+
+    def _join(self, row: NDArray[np.uint8], first: int, last: int) -> None:
+        """Add the boxes that hold any of the end points from `first` to `last`."""
+        for level in self._levels:
+            if first > last:
+                return
+            if first & 1:
+                row |= level[first]
+                first += 1
+            if not last & 1:
+                row |= level[last]
+                last -= 1
+            first, last = first >> 1, last >> 1
 
     def meeting(self, one: Numbers, other: Numbers) -> NDArray[np.bool_]:
         """(P,) whether the sets of each pair of boxes have a member in common."""
@@ -151,7 +175,7 @@ class BoxIndex:
         axes = [_AxisIndex([one[axis] for one in boxes]) for axis in Axis]
         row_bytes = (len(boxes) + 7) // 8
         axes = [a for a in axes if a.distinct]
-        self._coarse = [a for a in axes if a.ends <= MASK_ENDS and a.distinct * row_bytes <= ROWS_BYTES]
+        self._coarse = [a for a in axes if a.ends <= MASK_ENDS and 2 * a.ends * row_bytes <= TREE_BYTES]
         self._fine = [a for a in axes if a not in self._coarse]
         self._start = self._stop = 0
         self._bounds: Numbers = np.zeros(1, np.int64)
@@ -173,7 +197,7 @@ class BoxIndex:
         start, stop = number, min(count, number + self._batch)
         bits = np.full((stop - start, (count + 7) // 8), 0xFF, np.uint8)
         for axis in self._coarse:
-            bits &= axis.rows[axis.ids[start:stop]]
+            bits &= axis.rows(start, stop)
         one, other = _ones(bits, count)
         for axis in self._fine:
             kept = np.concatenate(

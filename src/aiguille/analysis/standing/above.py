@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -16,7 +16,6 @@ from aiguille.analysis.standing.covering import covers, samples, smallest_hittin
 from aiguille.analysis.standing.words import (
     BECAUSE_LIMIT,
     CLOSE_ENOUGH,
-    EXPLAIN_NODES,
     MANY,
     OPENNESS_NODES,
     OPENNESS_ROWS,
@@ -26,6 +25,7 @@ from aiguille.analysis.standing.words import (
 )
 from aiguille.model import TooComplexError
 from aiguille.space import (
+    BUDGET,
     COUNTED,
     Axis,
     Box,
@@ -43,6 +43,10 @@ if TYPE_CHECKING:
     from aiguille.analysis.standing.judge import Judge
 
 
+ROUNDS = 100
+"""Packets tried one after the other to find the few rules above that cover a rule."""
+
+
 class Straight(Struct):
     """What stands above a step where nothing skips: sure rows that take what they match."""
 
@@ -51,6 +55,7 @@ class Straight(Struct):
     above: NDArray[np.intp]
     boxes: list[Box] = field(default_factory=list)
     _made: dict[int, Slices] = field(default_factory=dict)
+    _masks: list[int] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.boxes = [self.judge.rows[row].box for row in self.above]
@@ -63,17 +68,43 @@ class Straight(Struct):
             point = next((p for p in samples(region, self.judge.tops) if not self._taken(p)), None)
             if point is not None:
                 return tuple(IntervalSet.canonical(((value, value),)) for value in point)
-        if any(covers(one, region) for one in self.boxes):
+        if any(covers(one, region) for one in self.boxes) or self._few_cover(region):
             return None
         return self._sliced(region).uncovered()
+
+    def _few_cover(self, region: Box) -> bool:
+        """Whether a few of many boxes are soon found to cover a region: whatever packet those so far leave over brings
+        in the widest box that holds it."""
+        if len(self.boxes) <= MANY:
+            return False
+        chosen: list[Box] = []
+        for _ in range(ROUNDS):
+            cell = Slices(region, chosen, self.judge.tops).uncovered()
+            if cell is None:
+                return True
+            point = [values.first for values in cell]
+            mask = self._holding(point)
+            if not mask:
+                return False
+            self._masks.append(mask)
+            chosen.append(
+                self.boxes[max(_bits(mask), key=lambda at: box_size(self.boxes[at], self.judge.tops, COUNTED))]
+            )
+        return False
+
+    def _holding(self, point: Sequence[int]) -> int:
+        """The mask of the boxes that hold a point."""
+        return sum(1 << at for at, one in enumerate(self.boxes) if holds(one, point))
 
     def _taken(self, point: Sequence[int]) -> bool:
         return any(holds(one, point) for one in self.boxes)
 
     def _sliced(self, region: Box) -> Slices:
+        """The region cut along all that stands above, made once; with a new budget."""
         found = self._made.get(id(region))
         if found is None:
             found = self._made[id(region)] = Slices(region, self.boxes, self.judge.tops, last=UNCOUNTED)
+        found.budget = BUDGET
         return found
 
     def measured(self, region: Box, counted_before: Sequence[Box]) -> Openness:
@@ -85,7 +116,12 @@ class Straight(Struct):
         low = 1  # a packet is known to get here
         if len(holes) > MANY:
             # At least what is left if no packet were in two holes at once.
-            low = max(1, whole - sum(common_size(region, hole, self.judge.tops, COUNTED) for hole in holes))
+            left = whole
+            for hole in holes:
+                left -= common_size(region, hole, self.judge.tops, COUNTED)
+                if left <= low:
+                    break
+            low = max(low, left)
             if low * CLOSE_ENOUGH >= whole:
                 return Openness(low, whole)
         if len(holes) <= OPENNESS_ROWS:
@@ -106,13 +142,18 @@ class Straight(Struct):
         if not any(other):
             return False
 
+        for point in samples(region, self.judge.tops):
+            taker = next((at for at, one in enumerate(self.boxes) if holds(one, point)), None)
+            if taker is not None and other[taker]:
+                return True
+
         def leaf(alive: int, full: int) -> bool | None:
             low = alive & -alive
             if not low:
                 return False
             return other[low.bit_length() - 1] if full & low else None
 
-        return Slices(region, self.boxes, self.judge.tops).find(leaf) is not None
+        return self._sliced(region).find(leaf) is not None
 
     def explain(self, regions: Sequence[Box]) -> tuple[tuple[int, ...], bool]:
         """A smallest set of steps that together cover the regions, and whether it is proven smallest."""
@@ -120,11 +161,20 @@ class Straight(Struct):
         for at, one in enumerate(self.boxes):
             if all(covers(one, region) for region in regions):
                 return (rows[self.above[at]].step,), True
-        needs: set[int] = set()
+        # Every packet needs one of the boxes that hold it. The fewest boxes that do for some packets are the fewest
+        # for all, once they cover the regions; until then a packet they leave over joins the others.
+        needs = list(self._masks)
         try:
-            for region in regions:
-                needs |= Slices(region, self.boxes, self.judge.tops, budget=EXPLAIN_NODES).leaves()
-            chosen, shortest = smallest_hitting_set(needs)
+            for _ in range(ROUNDS):
+                chosen, shortest = smallest_hitting_set(needs)
+                few = [self.boxes[at] for at in chosen]
+                cells = (Slices(region, few, self.judge.tops).uncovered() for region in regions)
+                left = next((cell for cell in cells if cell is not None), None)
+                if left is None:
+                    break
+                needs.append(self._holding([values.first for values in left]))
+            else:
+                chosen, shortest = self._irreducible(regions), False
         except TooComplexError:
             chosen, shortest = self._irreducible(regions), False
         return tuple(dict.fromkeys(rows[self.above[at]].step for at in chosen)), shortest
@@ -197,6 +247,14 @@ class Walked(Struct):
 
             cut.slices.find(leaf)
         return tuple(sorted(found))[:BECAUSE_LIMIT], False
+
+
+def _bits(mask: int) -> Iterator[int]:
+    """The places of the bits set in a mask."""
+    while mask:
+        low = mask & -mask
+        yield low.bit_length() - 1
+        mask ^= low
 
 
 View = Straight | Walked
