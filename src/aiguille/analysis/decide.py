@@ -13,7 +13,7 @@ from msgspec import Struct
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Side
-from aiguille.space import BUDGET, EVERYTHING, Axis, Box, BoxIndex, IntervalSet, Packet, Slices, box, overlap
+from aiguille.space import BUDGET, EVERYTHING, Axis, Box, BoxIndex, IntervalSet, Packet, Slices, box, meets, overlap
 
 
 class End(Struct, frozen=True):
@@ -113,7 +113,7 @@ class Decider:
 
     def _near(self, step: int) -> list[Row]:
         """The rows that overlap those of a step, in order."""
-        near = {int(at) for row in self._rows_of_step[step] for at in self._index.overlapping(row)}
+        near = {at for row in self._rows_of_step[step] for at in self._index.overlapping(row).tolist()}
         return [self._rows[at] for at in sorted(near)]
 
     def _first(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[Row]) -> Proof | None:
@@ -177,7 +177,7 @@ class Cut:
         self.skips = 0
         self.final = 0
         for row in rows:
-            if row.box is not EVERYTHING and overlap(row.box, region) is None:
+            if row.box is not EVERYTHING and not meets(row.box, region):
                 continue
             bit = 1 << len(self.rows)
             self.rows.append(row)

@@ -241,16 +241,20 @@ def canonical(value: object) -> str:
     """A value of the model in a spelling that later versions share: fields that have their default are left out, so that
     a field added tomorrow changes no fingerprint of today."""
     kind = type(value)
-    if kind is str or kind is int:
-        return str(value)
+    if kind is str:
+        return cast(str, value)
     if kind is tuple:
-        return "[" + ", ".join(map(canonical, cast(tuple[object, ...], value))) + "]"
+        return f"[{', '.join([canonical(part) for part in cast(tuple[object, ...], value)])}]"
     if isinstance(value, Enum):
         return str(value.value)
     if not issubclass(kind, Struct):
         return str(value)
-    told = ((name, getattr(value, name), default) for name, default in _defaults(kind))
-    return f"{kind.__name__}({', '.join(f'{name}={canonical(part)}' for name, part, usual in told if part != usual)})"
+    told = []
+    for name, usual in _defaults(kind):
+        part = getattr(value, name)
+        if part is not usual and part != usual:
+            told.append(f"{name}={canonical(part)}")
+    return f"{kind.__name__}({', '.join(told)})"
 
 
 @cache

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-import re2
-
 from aiguille.analysis import Program, StandingReport
 from aiguille.baseline.catalogue import (
     Answer,
@@ -22,9 +20,10 @@ from aiguille.baseline.checks.between import networks
 from aiguille.baseline.checks.records import service_boxes
 from aiguille.baseline.spec import AddressTest, OwnCheck, RuleTest
 from aiguille.baseline.study import NEW, Study
+from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Direction, Rule
-from aiguille.space import Axis, Box, IntervalSet, Piece, overlap
+from aiguille.space import Axis, Box, IntervalSet, Piece, meets, overlap
 
 
 def as_check(own: OwnCheck) -> Check:
@@ -83,8 +82,8 @@ def fits(study: Study, report: StandingReport, test: RuleTest) -> bool | None:
         and (test.logged is None or rule.logs is test.logged)
         and (test.openness_above is None or (bits is not None and bits > test.openness_above))
         and _hits(rule, test)
-        and (test.comment_matches is None or re2.search(test.comment_matches, text) is not None)
-        and (test.comment_lacks is None or re2.search(test.comment_lacks, text) is None)
+        and (test.comment_matches is None or pattern(test.comment_matches).search(text) is not None)
+        and (test.comment_lacks is None or pattern(test.comment_lacks).search(text) is None)
     )
     if not plain:
         return None
@@ -123,7 +122,7 @@ def _piece_fits(study: Study, program: Program, piece: Piece, test: RuleTest) ->
         and _goes_to(study, program, box, test.to)
         and _addresses(box, Axis.SRC, test.source, family)
         and _addresses(box, Axis.DST, test.destination, family)
-        and (not test.service or any(overlap(box, one) is not None for _, one in service_boxes(test.service, family)))
+        and (not test.service or any(meets(box, one) for _, one in service_boxes(test.service, family)))
     )
 
 
@@ -143,7 +142,7 @@ def _comes_from(study: Study, box: Box, words: tuple[str, ...], family: int) -> 
     if not words:
         return True
     sides = [one for one in study.entrances if one.label in words or (one.side is not None and one.side.value in words)]
-    return any(overlap(box, study.arriving(one, family)) is not None for one in sides)
+    return any(meets(box, study.arriving(one, family)) for one in sides)
 
 
 def _goes_to(study: Study, program: Program, box: Box, words: tuple[str, ...]) -> bool:

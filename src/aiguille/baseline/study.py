@@ -32,7 +32,7 @@ from aiguille.analysis.countries import countries_of
 from aiguille.analysis.exposure import RATES, own_addresses, rated
 from aiguille.baseline.services import management_services
 from aiguille.model import Addresses, Chain, Device, Direction, Estate, ManagementService, Rule, Side, Span, State
-from aiguille.space import Axis, Box, IntervalSet, box, overlap
+from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
 
 _FRAME = re.compile(r"ufw6?-(logging|user-limit|user-logging|track|skip|not-local|reject)")
 """Chains that ufw writes into its files of rules by itself."""
@@ -250,7 +250,7 @@ class Study(Struct, dict=True):
             proof = None
             for piece in step.pieces:
                 common = overlap(piece.box, ways)
-                if common is None or overlap(common, program.region) is None or _turns_back(common, program):
+                if common is None or not meets(common, program.region) or _turns_back(common, program):
                     continue
                 regions.append(common)
                 proof = proof or decider.find(common, here, number)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 from typing import Any
 
 import re2
@@ -18,6 +19,12 @@ _WITH_UNIT = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]+?)s?\s*")
 
 class WrongValueError(ValueError):
     """What is wrong with a value, as the rest of a sentence."""
+
+
+@cache
+def pattern(text: str) -> re2._Regexp:
+    """A pattern of a baseline file, ready for use."""
+    return re2.compile(text)
 
 
 def read_value(param: Param, given: Any) -> Any:
@@ -75,7 +82,7 @@ def _member(param: Param, given: Any) -> str:
     match param.of:
         case Of.PATTERN:
             try:
-                re2.compile(text)
+                pattern(text)
             except re2.error as error:
                 raise WrongValueError(f"'{text}' in '{param.name}' is no RE2 pattern: {error}") from error
         case Of.NETWORK:

@@ -30,14 +30,13 @@ from aiguille.readers import (
     ExportFile,
     Format,
     Formats,
+    begins_packed,
     decode,
     formats,
-    is_archive,
     is_wanted,
     layout,
     load,
     load_dialect,
-    members,
     named,
     read_locations,
     recognise,
@@ -189,7 +188,7 @@ def _refuse_several(entry: engagement.Entry, jobs: list[_Job]) -> None:
 
 def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
     """The devices a path holds: bundles of hosts, and exports. Files that one format joins go together by name."""
-    if is_archive(path):
+    if _is_archive(path):
         given = _archived(path, found)
     elif path.is_dir():
         given = _files(path, found)
@@ -267,7 +266,17 @@ class _Given(Struct, frozen=True):
         return load(Path(self.shown)) if self.data is None else decode(self.shown, self.data)
 
 
+def _is_archive(path: Path) -> bool:
+    if not begins_packed(path):
+        return False
+    from aiguille.readers.archives import is_archive
+
+    return is_archive(path)
+
+
 def _archived(path: Path, found: _Found) -> list[_Given]:
+    from aiguille.readers.archives import members
+
     out = []
     for one in members(path):
         if one.data is None:

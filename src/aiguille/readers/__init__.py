@@ -14,9 +14,8 @@ from typing import TYPE_CHECKING, Any
 from msgspec import Struct
 
 from aiguille.model import Device, UnreadableError, UsageError
-from aiguille.readers.archives import is_archive, members
 from aiguille.readers.bundle import is_wanted, layout, recognise_places
-from aiguille.readers.files import ExportFile, decode, load
+from aiguille.readers.files import ExportFile, begins_packed, decode, load
 from aiguille.readers.locations import read_locations
 
 if TYPE_CHECKING:
@@ -138,14 +137,13 @@ __all__ = [
     "ExportFile",
     "Format",
     "Formats",
+    "begins_packed",
     "decode",
     "formats",
-    "is_archive",
     "is_wanted",
     "layout",
     "load",
     "load_dialect",
-    "members",
     "named",
     "read_locations",
     "recognise",

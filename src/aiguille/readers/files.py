@@ -60,6 +60,20 @@ def load(path: Path, shown: str | None = None) -> ExportFile:
     return decode(name, data)
 
 
+_PACKED = (b"PK", b"\x1f\x8b", b"BZh", b"\xfd7zXZ")
+"""How what zip, gzip, bzip2 and xz pack begins; the header of a tar member is filled up with zeros (POSIX pax, ustar)."""
+
+
+def begins_packed(path: Path) -> bool:
+    """Whether a file may be an archive, by its first bytes; without looking further, which takes the modules that unpack."""
+    try:
+        with path.open("rb") as file:
+            head = file.read(512)
+    except OSError:
+        return False
+    return head.startswith(_PACKED) or 0 in head
+
+
 def decode(name: str, data: bytes) -> ExportFile:
     """Make an export file of bytes; errors as for `load`."""
     if workbook.is_workbook(data):

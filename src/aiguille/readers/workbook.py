@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import zipfile
 from collections.abc import Iterator
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
@@ -40,6 +39,8 @@ def sheets(name: str, data: bytes) -> Iterator[tuple[str, tuple[str, ...]]]:
     from openpyxl import load_workbook  # slow to import, and needed for workbooks only
 
     try:
+        import zipfile
+
         with zipfile.ZipFile(io.BytesIO(data)) as packed:
             unpacked = sum(one.file_size for one in packed.infolist())
         book = None if unpacked > UNPACKED_LIMIT else load_workbook(io.BytesIO(data), read_only=True, data_only=True)

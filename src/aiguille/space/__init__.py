@@ -7,7 +7,19 @@ from aiguille.space.packets import Packet, packet_at
 from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
 from aiguille.space.sentences import COLUMNS, Sketch, families_of, read_row, read_sentence
-from aiguille.space.slices import BUDGET, Cell, Leaf, Slices, box_size, common_size, full_cell, holds, overlap, subtract
+from aiguille.space.slices import (
+    BUDGET,
+    Cell,
+    Leaf,
+    Slices,
+    box_size,
+    common_size,
+    full_cell,
+    holds,
+    meets,
+    overlap,
+    subtract,
+)
 from aiguille.space.table import Fault, PacketTable, TableFile
 
 __all__ = [
@@ -41,6 +53,7 @@ __all__ = [
     "families_of",
     "full_cell",
     "holds",
+    "meets",
     "overlap",
     "packet_at",
     "read_row",

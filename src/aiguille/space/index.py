@@ -98,12 +98,14 @@ class _AxisIndex:
         Two sets meet exactly if they share an end point: the first member of an intersection is one of one of them.
         """
         sets, place = distinct(self.ids[start:stop])
-        out = np.full((len(sets), (len(self.ids) + 7) // 8), 0xFF, np.uint8)
-        for row, number in zip(out, sets.tolist(), strict=True):
-            if number >= 0:
-                row[:] = 0
-                for at in range(self.starts[number], self.starts[number + 1]):
-                    self._join(row, int(self.first[at]), int(self.last[at]))
+        # Most sets are of one end point, whose row is there.
+        single = (np.diff(self.starts)[sets] == 1) & (self.low == self.high)[sets] & (sets >= 0)
+        out = self._levels[0][np.where(single, self.low[sets], 0)]
+        for at in np.flatnonzero(~single).tolist():
+            number, row = int(sets[at]), out[at]
+            row[:] = 0 if number >= 0 else 0xFF
+            for span in range(self.starts[number], self.starts[number + 1]) if number >= 0 else ():
+                self._join(row, int(self.first[span]), int(self.last[span]))
         return out[place]
 
     def _join(self, row: NDArray[np.uint8], first: int, last: int) -> None:

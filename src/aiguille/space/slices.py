@@ -307,6 +307,14 @@ def holds(one: Box, point: Sequence[int]) -> bool:
     return True
 
 
+def meets(one: Box, other: Box) -> bool:
+    """Whether two boxes have a point in common."""
+    for mine, theirs in zip(one, other):  # noqa: B905 - as in `overlap`
+        if mine is not None and theirs is not None and mine is not theirs and not mine.overlaps(theirs):
+            return False
+    return True
+
+
 def overlap(one: Box, other: Box) -> Box | None:
     """The intersection of two boxes, or None if they have no point in common."""
     out: list[IntervalSet | None] = []

@@ -36,7 +36,7 @@ from aiguille.space import (
     common_size,
     full_cell,
     holds,
-    overlap,
+    meets,
 )
 
 if TYPE_CHECKING:
@@ -109,7 +109,7 @@ class Straight(Struct):
 
     def measured(self, region: Box, counted_before: Sequence[Box]) -> Openness:
         whole = box_size(region, self.judge.tops, COUNTED)
-        again = [b for b in counted_before if overlap(b, region) is not None]
+        again = [b for b in counted_before if meets(b, region)]
         holes = [*self.boxes, *again]
         if not holes:
             return Openness(whole, whole)

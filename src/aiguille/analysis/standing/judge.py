@@ -25,7 +25,7 @@ from aiguille.analysis.standing.words import (
 )
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Action
-from aiguille.space import EVERYTHING, Box, BoxIndex, Cell, Slices, holds, overlap
+from aiguille.space import EVERYTHING, Box, BoxIndex, Cell, Slices, holds, meets, overlap
 from aiguille.space.index import distinct
 
 
@@ -254,7 +254,7 @@ class Judge:
             wanted = against if opposite(step, other) else with_it
             if row.step in wanted or (wanted is with_it and (against or len(with_it) >= BECAUSE_LIMIT)):
                 continue
-            if self.plain[at] or any(overlap(row.box, region) is not None for region in opening):
+            if self.plain[at] or any(meets(row.box, region) for region in opening):
                 wanted[row.step] = None
                 if len(against) >= BECAUSE_LIMIT:
                     break

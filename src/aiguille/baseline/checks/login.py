@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from math import isinf
 
-import re2
-
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -20,6 +18,7 @@ from aiguille.baseline.catalogue import (
     Subject,
     check,
 )
+from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import by_default, counted, lines, listed
 from aiguille.model import Account, Fact, Setting
 
@@ -206,7 +205,7 @@ def shared_account(subject: Subject) -> Iterator[Answer]:
     accounts = _accounts(subject)
     if not accounts:
         yield CannotTell(NO_ACCOUNTS)
-    found = [one for one in accounts if any(re2.search(p, one.name) for p in subject.params["patterns"])]
+    found = [one for one in accounts if any(pattern(p).search(one.name) for p in subject.params["patterns"])]
     for one in found:
         yield Found(f"The name of account '{one.name}' stands for several people.", one.name, lines(one.where))
     if accounts and not found:
@@ -348,7 +347,7 @@ def weak_ciphers(subject: Subject) -> Iterator[Answer]:
         if one.setting.value.startswith("-"):
             continue
         names = one.setting.value.lstrip("+^").split(",")
-        weak = [name for name in names if any(re2.search(p, name) for p in subject.params["weak"])]
+        weak = [name for name in names if any(pattern(p).search(name) for p in subject.params["weak"])]
         if weak:
             said += 1
             yield Found(f"{one.name} names {listed(weak)}.", one.name, lines(one.setting.where))

@@ -6,8 +6,6 @@ from collections.abc import Iterator
 from datetime import date
 from itertools import pairwise
 
-import re2
-
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -27,6 +25,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.dates import read_date, until
 from aiguille.baseline.study import Admission
+from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Chain, Direction, Field, Rule, Rulebase
 
@@ -153,7 +152,7 @@ def incomplete_documentation(subject: Subject) -> Iterator[Answer]:
     for one in rules:
         papers = one.rule.documentation
         missing = []
-        if not papers.ticket and not re2.search(subject.params["ticket"], _text(one.rule)):
+        if not papers.ticket and not pattern(subject.params["ticket"]).search(_text(one.rule)):
             missing.append("ticket")
         if subject.params["requester"] and not (papers.requester or papers.created_by):
             missing.append("requester")
@@ -232,7 +231,7 @@ def temporary(subject: Subject) -> Iterator[Answer]:
         if not text or not rule.enabled:
             continue
         described += 1
-        said = next((m for p in subject.params["words"] if (m := re2.search(p, text))), None)
+        said = next((m for p in subject.params["words"] if (m := pattern(p).search(text))), None)
         if said is not None and _ends(subject, rule) is None:
             found += 1
             detail = f"{capital(speak(chain, rule))} says '{said[0]}' and has no end date."

@@ -30,7 +30,7 @@ from aiguille.baseline.study import Admission, is_wide
 from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, ServiceTerm, Setting, Side
 from aiguille.readers.literals import read_ports, read_protocol
-from aiguille.space import Axis, Box, overlap, term_boxes
+from aiguille.space import Axis, Box, meets, overlap, term_boxes
 
 
 def about(one: Admission, detail: str, severity: Severity | None = None) -> Found:
@@ -193,7 +193,7 @@ def sensitive(subject: Subject) -> Iterator[Answer]:
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         wanted = service_boxes(subject.params["services"], one.program.family)
         narrow = [r for r in one.regions if r[Axis.B] is not None and r[Axis.B].size <= subject.params["ports"]]  # type: ignore[union-attr]
-        if any(overlap(region, box) is not None for region in narrow for _, box in wanted):
+        if any(meets(region, box) for region in narrow for _, box in wanted):
             found.append(one)
     yield from _recorded(subject, found, "sensitive")
 

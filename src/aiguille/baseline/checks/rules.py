@@ -22,7 +22,7 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.model import Direction, Side, State
-from aiguille.space import Axis, Box, IntervalSet, box, overlap
+from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
 
 _ANYTHING = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B)
 
@@ -82,7 +82,7 @@ def _wide(program: Program, step: Step) -> Box | None:
             new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
             common = overlap(piece.box, new)
             common = overlap(common, not_loopback(program.space.symbols)) if common is not None else None
-            if common is not None and overlap(common, program.region) is not None and _leads_on(program, common):
+            if common is not None and meets(common, program.region) and _leads_on(program, common):
                 return common
     return None
 

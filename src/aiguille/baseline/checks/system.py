@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
-from packaging.version import InvalidVersion, Version
 
 from aiguille.analysis.compare import differences
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
@@ -24,6 +24,9 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.wording import by_default, counted, lines, listed
 from aiguille.model import Chain, Rulebase, Span
+
+if TYPE_CHECKING:
+    from packaging.version import Version
 
 
 @check(
@@ -72,6 +75,8 @@ def old_firmware(subject: Subject) -> Iterator[Answer]:
 
 def _version(text: str) -> Version | None:
     """The first word of a text that is a version."""
+    from packaging.version import InvalidVersion, Version  # few exports state their release
+
     for word in text.replace("(", " ").split():
         try:
             return Version(word)

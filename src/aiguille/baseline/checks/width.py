@@ -29,7 +29,7 @@ from aiguille.baseline.checks.records import about, name_of, service_boxes
 from aiguille.baseline.study import Admission, is_wide, lets_in, may_let_in
 from aiguille.baseline.wording import NO_INWARD_RULES, counted, listed
 from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Translate, TranslationKind
-from aiguille.space import Axis, Box, IntervalSet, box, box_size, overlap
+from aiguille.space import Axis, Box, IntervalSet, box, box_size, meets, overlap
 from aiguille.space.fields import COUNTED, SYN, TCP, UDP
 
 _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
@@ -70,7 +70,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     found = 0
     inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
-        if not any(is_wide(r, Axis.SRC, one.program) and overlap(r, inward) is not None for r in one.regions):
+        if not any(is_wide(r, Axis.SRC, one.program) and meets(r, inward) for r in one.regions):
             continue
         decider = subject.study.decider(one.program)
         for region in one.regions:
@@ -234,7 +234,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
         for region in one.regions:
             if _every_service(region) or region[Axis.B] is None:
                 continue
-            names = [text for text, service in wanted if overlap(region, service) is not None]
+            names = [text for text, service in wanted if meets(region, service)]
             sources = region[Axis.SRC]
             many = sources is None or sources.size > subject.params["named"]
             if not names or not many:
