@@ -33,8 +33,7 @@ from aiguille.model import (
     TranslationKind,
     UsageError,
 )
-from aiguille.space import Axis, Fault, IntervalSet, TableFile
-from aiguille.space.table import Group, Part
+from aiguille.space import Axis, Fault, Group, IntervalSet, Part, TableFile
 
 CELLS = 1 << 20
 """Words of bits looked at together."""

@@ -6,6 +6,7 @@ from aiguille.space.intervals import IntervalSet
 from aiguille.space.packets import Packet, packet_at
 from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
+from aiguille.space.rows import Fault, Group, PacketTable
 from aiguille.space.sentences import COLUMNS, Sketch, families_of, read_row, read_sentence
 from aiguille.space.slices import (
     BUDGET,
@@ -20,7 +21,7 @@ from aiguille.space.slices import (
     overlap,
     subtract,
 )
-from aiguille.space.table import Fault, PacketTable, TableFile
+from aiguille.space.table import Part, TableFile
 
 __all__ = [
     "AXES",
@@ -33,11 +34,13 @@ __all__ = [
     "BoxIndex",
     "Cell",
     "Fault",
+    "Group",
     "IntervalSet",
     "Leaf",
     "Packet",
     "PacketSet",
     "PacketTable",
+    "Part",
     "Piece",
     "Resolver",
     "Sketch",
