@@ -88,6 +88,13 @@ def test_later_files_win_and_mmdb_files_are_read(tmp_path: Path) -> None:
         (HEAD + "registry|FR|ipv4|198.51.100.0\n", (":2:", "too few")),
         (HEAD + "registry|FR|ipv4|198.51.100|256|20200101|allocated\n", (":2:", "cannot be read")),
         (HEAD + "registry|FR|ipv4|198.51.100.0|0|20200101|allocated\n", (":2:", "out of range")),
+        (
+            HEAD + "registry|FR|ipv4|198.51.100.00|256|20200101|allocated\n",
+            (":2:", "start or the value cannot be read"),
+        ),
+        (HEAD + "registry|FR|ipv4|198.51.100|256|20200101|allocated\n", (":2:", "start or the value cannot be read")),
+        (HEAD + "registry|FR|ipv4|0x0a.0.0.1|256|20200101|allocated\n", (":2:", "start or the value cannot be read")),
+        (HEAD + "registry|FR|ipv4|2001:db8::|256|20200101|allocated\n", (":2:", "start or the value cannot be read")),
         (HEAD + "registry|FR|ipv6|2001:db8::|129|20200101|allocated\n", (":2:", "out of range")),
         (HEAD + "registry|FR|ipx|1|1|20200101|allocated\n", (":2:", "no type of record")),
     ],

@@ -10,7 +10,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from aiguille.model import InterfaceName
-from aiguille.space import AXES, Axis, IntervalSet, PacketSet, Slices, Space, Symbols, everything, expand_mask
+from aiguille.space import (
+    AXES,
+    Axis,
+    IntervalSet,
+    PacketSet,
+    Slices,
+    Space,
+    Symbols,
+    everything,
+    expand_mask,
+    intervals,
+    slices,
+)
 
 TOPS = (1, 0, 2, 1, 1, 1, 2, 0, 1, 0)
 UNIVERSE = list(itertools.product(*(range(top + 1) for top in TOPS)))
@@ -41,8 +53,14 @@ def test_interval_sets_behave_as_sets_and_are_canonical(a: frozenset[int], b: fr
     assert set(one - other) == a - b
     assert set(one.complement(50)) == set(range(51)) - a
     assert one.issubset(other) == (a <= b)
-    assert one.size == len(a)
     assert all((v in one) == (v in a) for v in range(42))
+    with pytest.MonkeyPatch.context() as patch:
+        for many in (100, 1):  # with few intervals, and as if these were many
+            patch.setattr(intervals, "MANY", many)
+            patch.setattr(intervals, "LOOKUP", many)
+            assert (one.size, other.size) == (len(a), len(b))
+            assert one.common_size(other) == other.common_size(one) == len(a & b)
+            assert one.overlaps(other) == bool(a & b)
     for made in (one & other, one - other, one | other):
         assert made == IntervalSet.of(*made), "every result must be in canonical form"
         assert hash(made) == hash(IntervalSet.of(*made))
@@ -66,8 +84,17 @@ def test_packet_sets_behave_as_sets(a: PacketSet, b: PacketSet) -> None:
     assert set(a.project(Axis.SRC)) == {p[Axis.SRC] for p in mine}
 
 
+@pytest.mark.parametrize("long", [slices.LONG, 0])
 @given(boxes(), st.lists(boxes(), max_size=6))
-def test_slices_count_and_project_as_brute_force_does(region: tuple[IntervalSet | None, ...], holes: list) -> None:
+def test_slices_count_and_project_as_brute_force_does(
+    long: int, region: tuple[IntervalSet | None, ...], holes: list
+) -> None:
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(slices, "LONG", long)
+        _compare_slices(region, holes)
+
+
+def _compare_slices(region: tuple[IntervalSet | None, ...], holes: list) -> None:
     left = points(PacketSet.of(TOPS, [region])) - points(PacketSet.of(TOPS, holes))
     counted = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B)
     others = tuple(a for a in Axis if a not in counted)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from functools import lru_cache
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -87,8 +88,9 @@ def country_set(locations: Locations, codes: Iterable[str], family: int) -> Inte
     return IntervalSet(locations.of(family, codes))
 
 
+@lru_cache(maxsize=2)
 def countries_of(locations: Locations, family: int) -> dict[str, IntervalSet]:
-    """Every country with its addresses."""
+    """Every country with its addresses; the same for all devices of an estate."""
     return {code: country_set(locations, [code], family) for code in locations.countries()}
 
 

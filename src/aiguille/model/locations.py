@@ -12,8 +12,8 @@ Block = tuple[int, int, str]
 """First and last address, both included, and the two-letter code of a country (ISO 3166-1)."""
 
 
-class Locations(Struct, frozen=True, dict=True):
-    """Countries by ranges of addresses.
+class Locations(Struct, frozen=True, eq=False, dict=True):
+    """Countries by ranges of addresses; one is equal to itself alone, there is that much in it.
 
     blocks: per family, ascending and disjoint
     sources: what each file says of itself, in the order given
@@ -44,7 +44,9 @@ class Locations(Struct, frozen=True, dict=True):
     def of(self, family: int, codes: Iterable[str]) -> tuple[tuple[int, int], ...]:
         """The ranges of some countries."""
         held = self._by_country.get(family, {})
-        return tuple(sorted(span for code in frozenset(codes) for span in held.get(code, ())))
+        out = [span for code in frozenset(codes) for span in held.get(code, ())]
+        out.sort()
+        return tuple(out)
 
     @cached_property
     def _by_country(self) -> dict[int, dict[str, list[tuple[int, int]]]]:

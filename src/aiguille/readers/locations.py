@@ -6,10 +6,11 @@ exchange format, version 2); the latter are read by maxminddb.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_network
+from collections.abc import Iterable
+from ipaddress import IPv6Network, ip_network
 from itertools import pairwise
 from pathlib import Path
+from socket import AF_INET, AF_INET6, inet_pton
 
 from aiguille.model import Block, Locations, UsageError, joined, overlaid
 
@@ -70,14 +71,17 @@ def _statistics(path: Path, data: bytes) -> tuple[dict[int, list[Block]], str]:
             continue
         if len(parts) >= 6 and parts[5].strip() == "summary":
             continue
-        for family, block in _record(path, number, line, parts):
-            out[family].append(block)
+        found = _record(path, number, line, parts)
+        if found is not None:
+            out[found[0]].append(found[1])
     if not registry:
         raise UsageError(f"{path}:1: holds no location data")
     return out, f"statistics of {registry}, {serial}"
 
 
-def _record(path: Path, number: int, line: str, parts: list[str]) -> Iterator[tuple[int, Block]]:
+def _record(path: Path, number: int, line: str, parts: list[str]) -> tuple[int, Block] | None:
+    """Family and range of a record; None for one of numbers, or of addresses no country has."""
+
     def fault(why: str) -> UsageError:
         return UsageError(
             f"{path}:{number}: {why} in '{line[:80]}'; expected registry|country|type|start|value|date|status"
@@ -87,24 +91,23 @@ def _record(path: Path, number: int, line: str, parts: list[str]) -> Iterator[tu
         raise fault(f"{len(parts)} fields are too few")
     code, kind, start, value, status = parts[1].upper(), parts[2], parts[3], parts[4], parts[6].strip()
     if kind == "asn" or status not in ("allocated", "assigned") or code in ("", "ZZ", "*"):
-        return
+        return None
     if kind not in ("ipv4", "ipv6"):
         raise fault(f"'{kind}' is no type of record")
     try:
         size = int(value)
-        if kind == "ipv4":
-            first = int(IPv4Address(start))
-            last = first + size - 1
-            fits = size > 0 and last < 2**32
-        else:
-            first = int(IPv6Address(start))
-            fits = 0 < size <= 128
-            last = first + (1 << (128 - size)) - 1 if fits else 0
-    except ValueError as error:
+        # A file has some hundred thousand records: the C library reads them ten times as fast as `ipaddress`.
+        first = int.from_bytes(inet_pton(AF_INET if kind == "ipv4" else AF_INET6, start), "big")
+    except (ValueError, OSError) as error:
         raise fault("the start or the value cannot be read") from error
+    if kind == "ipv4":
+        family, last, fits = 4, first + size - 1, size > 0 and first + size <= 1 << 32
+    else:
+        fits = 0 < size <= 128
+        family, last = 6, first + (1 << (128 - size)) - 1 if fits else 0
     if not fits:
         raise fault(f"the value {value} is out of range")
-    yield (4 if kind == "ipv4" else 6), (first, last, code)
+    return family, (first, last, code)
 
 
 def _mmdb(path: Path) -> tuple[dict[int, list[Block]], str]:

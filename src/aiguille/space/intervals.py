@@ -4,6 +4,16 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator
+from itertools import accumulate
+from operator import itemgetter
+
+MANY = 16
+"""Intervals beyond which a set is searched and its members are counted once, as the sets of whole countries are."""
+
+LOOKUP = 8
+"""Intervals passed over in the time it takes to look one up among many."""
+
+_first = itemgetter(0)
 
 
 class IntervalSet:
@@ -12,9 +22,10 @@ class IntervalSet:
     `spans`: closed intervals, ascending, never touching. All operations are linear in the number of intervals.
     """
 
-    __slots__ = ("_hash", "spans")
+    __slots__ = ("_counted", "_hash", "spans")
 
     spans: tuple[tuple[int, int], ...]
+    _counted: tuple[int, ...] | None
 
     def __init__(self, spans: Iterable[tuple[int, int]] = ()) -> None:
         """Build from any closed intervals, in any order, overlapping or not; ValueError if one runs backwards."""
@@ -29,6 +40,7 @@ class IntervalSet:
                 merged.append((first, last))
         self.spans = tuple(merged)
         self._hash = hash(self.spans)
+        self._counted = None
 
     @classmethod
     def canonical(cls, spans: tuple[tuple[int, int], ...]) -> IntervalSet:
@@ -36,6 +48,7 @@ class IntervalSet:
         made = cls.__new__(cls)
         made.spans = spans
         made._hash = hash(spans)
+        made._counted = None
         return made
 
     @classmethod
@@ -58,8 +71,8 @@ class IntervalSet:
         return bool(self.spans)
 
     def __contains__(self, value: int) -> bool:
-        if len(self.spans) > 16:
-            at = bisect_right(self.spans, value, key=lambda span: span[0]) - 1
+        if len(self.spans) > MANY:
+            at = bisect_right(self.spans, value, key=_first) - 1
             return at >= 0 and value <= self.spans[at][1]
         for first, last in self.spans:  # noqa: SIM110 - a plain loop: this is the innermost test of all
             if first <= value <= last:
@@ -95,6 +108,10 @@ class IntervalSet:
     def common_size(self, other: IntervalSet) -> int:
         """The number of members two sets have in common, without making their intersection."""
         mine, theirs = self.spans, other.spans
+        if len(mine) > len(theirs):
+            return other.common_size(self)
+        if len(theirs) > MANY and len(mine) * LOOKUP < len(theirs):
+            return sum(other._up_to(last) - other._up_to(first - 1) for first, last in mine)
         size = i = j = 0
         while i < len(mine) and j < len(theirs):
             first = mine[i][0] if mine[i][0] > theirs[j][0] else theirs[j][0]
@@ -159,7 +176,21 @@ class IntervalSet:
 
     @property
     def size(self) -> int:
-        return sum(last - first + 1 for first, last in self.spans)
+        return sum(last - first + 1 for first, last in self.spans) if len(self.spans) <= MANY else self._counts()[-1]
+
+    def _counts(self) -> tuple[int, ...]:
+        """How many members there are before each interval, and in all; counted once."""
+        if self._counted is None:
+            self._counted = (0, *accumulate(last - first + 1 for first, last in self.spans))
+        return self._counted
+
+    def _up_to(self, value: int) -> int:
+        """How many members are at most `value`."""
+        at = bisect_right(self.spans, value, key=_first) - 1
+        if at < 0:
+            return 0
+        first, last = self.spans[at]
+        return self._counts()[at] + min(value, last) - first + 1
 
     @property
     def first(self) -> int:

@@ -20,6 +20,9 @@ from aiguille.model import TooComplexError
 from aiguille.space.fields import AXES, Axis, Box
 from aiguille.space.intervals import IntervalSet
 
+LONG = 1000
+"""Intervals beyond which the cut of an axis is kept for later regions: whole countries have thousands, and are in few sets."""
+
 Cell = tuple[IntervalSet, ...]
 """A non-empty product of sets, one an axis, all of whose points a question treats alike."""
 
@@ -233,6 +236,39 @@ def full_cell(tops: tuple[int, ...]) -> Cell:
 
 def _cut(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> tuple[list[Class_], int, int]:
     """Classes of `within`, the mask of the boxes that cover all of it, and of those that have a part in it."""
+    if len(within.spans) + sum([len(values.spans) for values in by_set]) > LONG:
+        found = _classes_of_long(within, by_set, everyone)
+    else:
+        found = _classes(within, by_set, everyone)
+    covering, touched = everyone, 0
+    for part in found:
+        covering &= part.signature
+        touched |= part.signature
+    return found, covering, touched
+
+
+def _classes_of_long(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> list[Class_]:
+    """The same as `_classes`, by way of what is alike for all boxes with these sets."""
+    others = everyone
+    for mask in by_set.values():
+        others &= ~mask
+    out = []
+    for part in _partition(within, tuple(by_set)):
+        signature = others
+        for at, mask in enumerate(by_set.values()):
+            if part.signature >> at & 1:
+                signature |= mask
+        out.append(Class_(signature, part.size, part.spans))
+    return out
+
+
+@lru_cache(maxsize=16)
+def _partition(within: IntervalSet, sets: tuple[IntervalSet, ...]) -> tuple[Class_, ...]:
+    """Values told apart by some sets, which are numbered in their signatures."""
+    return tuple(_classes(within, {values: 1 << at for at, values in enumerate(sets)}, (1 << len(sets)) - 1))
+
+
+def _classes(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> list[Class_]:
     low, high = within.spans[0][0], within.spans[-1][1]
     toggles: dict[int, int] = {}
     active = everyone
@@ -268,11 +304,7 @@ def _cut(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> 
                 part.size += end - at + 1
                 part.spans.append((at, end))
             at = end + 1
-    covering, touched = everyone, 0
-    for signature in found:
-        covering &= signature
-        touched |= signature
-    return list(found.values()), covering, touched
+    return list(found.values())
 
 
 def box_size(region: Box, tops: Sequence[int], counted: Sequence[Axis]) -> int:
