@@ -50,7 +50,7 @@ def many(devices: int, findings: int) -> Dossier:
         old = whole[number % len(whole)]
         name = f"{old.name}-{number:04}"
         made.append(replace(old, name=name))
-        mine = sample.findings_of(old.name)
+        mine = sample.audit.findings_on(old.name)
         share = (number + 1) * findings // devices - number * findings // devices
         for at in range(share):
             one = (mine or list(audit.findings))[at % len(mine or audit.findings)]

@@ -13,6 +13,7 @@ from lxml import html
 from msgspec.structs import replace
 
 import aiguille
+from aiguille.baseline import Outcome
 from aiguille.cli import audit as audit_command
 from aiguille.cli import figure as figure_command
 from aiguille.model import Entry, Estate, Ledger, Span
@@ -37,6 +38,20 @@ def many(count: int) -> Estate:
 @pytest.fixture(scope="module")
 def dossier() -> Dossier:
     return Dossier(aiguille.audit(many(60)))
+
+
+def test_what_is_told_of_each_device_is_all_there_is(dossier: Dossier) -> None:
+    audit = dossier.audit
+    names = [device.name for device in audit.estate.devices]
+    assert sorted(f.fingerprint for n in names for f in audit.findings_on(n)) == sorted(
+        f.fingerprint for f in audit.findings
+    )
+    assert all(f.device == n for n in names for f in audit.findings_on(n))
+    assert sum(len(audit.outcomes_on(n)) for n in names) == len(audit.outcomes)
+    for name in names:
+        asked = {o.check: o.because for o in audit.outcomes if o.device == name and o.outcome is Outcome.CANNOT_TELL}
+        assert {check: why for why, checks in audit.open_questions(name).items() for check in checks} == asked
+    assert audit.findings_on("nobody") == ()
 
 
 def words(figure: figures.Figure | None) -> str:

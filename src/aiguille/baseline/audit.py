@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -75,6 +76,16 @@ class CheckOutcome(Struct, frozen=True):
     because: str
 
 
+_Told = TypeVar("_Told", "Finding", "CheckOutcome")
+
+
+def _by_device(told: Iterable[_Told]) -> dict[str, tuple[_Told, ...]]:
+    out: dict[str, list[_Told]] = {}
+    for one in told:
+        out.setdefault(one.device, []).append(one)
+    return {name: tuple(mine) for name, mine in out.items()}
+
+
 class Audit(Struct, frozen=True, dict=True):
     """An estate with what the baseline says of it.
 
@@ -93,6 +104,30 @@ class Audit(Struct, frozen=True, dict=True):
     def counts(self) -> dict[Severity, int]:
         """The number of findings of each severity, most severe first."""
         return {severity: sum(f.severity is severity for f in self.findings) for severity in Severity}
+
+    def findings_on(self, device: str) -> tuple[Finding, ...]:
+        """The findings on a device, in order."""
+        return self._findings_by_device.get(device, ())
+
+    def outcomes_on(self, device: str) -> tuple[CheckOutcome, ...]:
+        """The outcomes on a device, in order."""
+        return self._outcomes_by_device.get(device, ())
+
+    def open_questions(self, device: str) -> dict[str, list[str]]:
+        """Why checks cannot tell on a device, and which checks have that reason."""
+        reasons: dict[str, list[str]] = {}
+        for one in self.outcomes_on(device):
+            if one.outcome is Outcome.CANNOT_TELL:
+                reasons.setdefault(one.because, []).append(one.check)
+        return reasons
+
+    @cached_property
+    def _findings_by_device(self) -> dict[str, tuple[Finding, ...]]:
+        return _by_device(self.findings)
+
+    @cached_property
+    def _outcomes_by_device(self) -> dict[str, tuple[CheckOutcome, ...]]:
+        return _by_device(self.outcomes)
 
     def worst(self) -> Severity | None:
         return max((f.severity for f in self.findings), key=lambda s: s.rank, default=None)

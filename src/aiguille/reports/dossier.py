@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from aiguille.analysis import Programs, standings
 from aiguille.analysis.sharing import share
-from aiguille.baseline import Area, Audit, CheckOutcome, Chosen, Finding, Outcome, Severity
+from aiguille.baseline import Area, Audit, CheckOutcome, Chosen, Outcome, Severity
 from aiguille.baseline.reaching import Reach, reach_of
 from aiguille.model import Device
 from aiguille.reports.data import Data
@@ -53,16 +53,6 @@ class Dossier(Struct, frozen=True, dict=True):
         out: dict[str, dict[str, CheckOutcome]] = {}
         for one in self.audit.outcomes:
             out.setdefault(one.check, {})[one.device] = one
-        return out
-
-    def findings_of(self, device: str) -> list[Finding]:
-        return self._by_device.get(device, [])
-
-    @cached_property
-    def _by_device(self) -> dict[str, list[Finding]]:
-        out: dict[str, list[Finding]] = {}
-        for one in self.audit.findings:
-            out.setdefault(one.device, []).append(one)
         return out
 
     @cached_property

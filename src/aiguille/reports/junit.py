@@ -47,7 +47,7 @@ def _suite(root: etree._Element, number: int, dossier: Dossier, outcomes: list[C
     tests = (len(outcomes), counts[Outcome.FAIL], 0, skipped)
     suite = _begin(root, number, dossier, device.name, facts, tests)
     findings: dict[str, list[Finding]] = {}
-    for finding in dossier.findings_of(device.name):
+    for finding in dossier.audit.findings_on(device.name):
         findings.setdefault(finding.check, []).append(finding)
     for one in outcomes:
         case = _case(suite, one.check.partition(".")[0], one.check)

@@ -24,7 +24,7 @@ def as_markdown(dossier: Dossier) -> str:
         parts += ["", f"## {plain(device.name)}", "", f"{plain(device.make)}", ""]
         for source in device.sources:
             parts.append(f"- {code(source.path)}, {source.size} bytes, SHA-256 {code(source.sha256)}")
-        findings = dossier.findings_of(device.name)
+        findings = dossier.audit.findings_on(device.name)
         if not findings:
             parts += ["", "Nothing found."]
         for one in findings:
@@ -69,11 +69,9 @@ def _devices(dossier: Dossier) -> Iterator[str]:
     yield "| device | " + " | ".join([*(s.value for s in shown), "passed", "cannot tell"]) + " |"
     yield "|---|" + "---:|" * (len(shown) + 2)
     for device in dossier.devices:
-        counts = [
-            sum(n for (name, _, s), n in dossier.counts.items() if name == device.name and s is severity)
-            for severity in shown
-        ]
-        mine = [o.outcome for o in dossier.audit.outcomes if o.device == device.name]
+        severities = [f.severity for f in dossier.audit.findings_on(device.name)]
+        counts = [severities.count(severity) for severity in shown]
+        mine = [o.outcome for o in dossier.audit.outcomes_on(device.name)]
         cells = [*counts, mine.count(Outcome.PASS), mine.count(Outcome.CANNOT_TELL)]
         yield f"| {plain(device.name)} | " + " | ".join(map(str, cells)) + " |"
 
@@ -112,10 +110,7 @@ def _evidence(evidence: Evidence) -> Iterator[str]:
 
 
 def _open(dossier: Dossier, device: Device) -> Iterator[str]:
-    reasons: dict[str, list[str]] = {}
-    for one in dossier.audit.outcomes:
-        if one.device == device.name and one.outcome is Outcome.CANNOT_TELL:
-            reasons.setdefault(one.because, []).append(one.check)
+    reasons = dossier.audit.open_questions(device.name)
     if reasons:
         yield ""
         yield "### Cannot tell"

@@ -93,17 +93,14 @@ def _findings(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
 
 def _summary(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
     for device in dossier.devices:
-        mine = [o.outcome for o in dossier.audit.outcomes if o.device == device.name]
+        mine = [o.outcome for o in dossier.audit.outcomes_on(device.name)]
         ledger = device.ledger
-        severities = [
-            sum(n for (name, _, s), n in dossier.counts.items() if name == device.name and s is severity)
-            for severity in Severity
-        ]
+        severities = [f.severity for f in dossier.audit.findings_on(device.name)]
         yield (
             device.name,
             device.make,
             device.firmware.value if device.firmware.known else None,
-            *severities,
+            *(severities.count(severity) for severity in Severity),
             *(mine.count(outcome) for outcome in Outcome),
             ledger.lines,
             ledger.read,

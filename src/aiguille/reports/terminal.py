@@ -43,7 +43,7 @@ def show_audit(console: Console, audit: Audit) -> None:
     """A verdict on top, then findings by device and severity, then what could not be told or read."""
     _head(console, audit)
     for device in audit.estate.devices:
-        mine = [f for f in audit.findings if f.device == device.name]
+        mine = audit.findings_on(device.name)
         console.print()
         console.print(_device_line(device))
         for alike in _alike(mine):
@@ -85,8 +85,9 @@ def _head(console: Console, audit: Audit) -> None:
     for heading in ("passed", "cannot tell"):
         table.add_column(heading, justify="right")
     for device in estate.devices:
-        counts = [sum(f.device == device.name and f.severity is s for f in audit.findings) for s in Severity]
-        outcomes = [o.outcome for o in audit.outcomes if o.device == device.name]
+        severities = [f.severity for f in audit.findings_on(device.name)]
+        counts = [severities.count(s) for s in Severity]
+        outcomes = [o.outcome for o in audit.outcomes_on(device.name)]
         table.add_row(
             Text(visible(device.name), "bold"),
             Text(visible(device.make)),
@@ -249,10 +250,7 @@ def wrapped(text: str, width: int) -> list[str]:
 
 def _open_questions(console: Console, audit: Audit, device: Device) -> None:
     """What could not be told, the checks with one reason together."""
-    reasons: dict[str, list[str]] = {}
-    for one in audit.outcomes:
-        if one.device == device.name and one.outcome is Outcome.CANNOT_TELL:
-            reasons.setdefault(one.because, []).append(one.check)
+    reasons = audit.open_questions(device.name)
     if not reasons:
         return
     console.print()

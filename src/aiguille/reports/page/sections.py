@@ -110,7 +110,7 @@ def _cell(counts: dict[Severity, int], asked: int) -> Content:
 
 def _findings(dossier: Dossier) -> Content:
     devices = [
-        {"place": number, "device": device, "groups": list(_groups(dossier.findings_of(device.name)))}
+        {"place": number, "device": device, "groups": list(_groups(dossier.audit.findings_on(device.name)))}
         for number, device in enumerate(dossier.devices)
     ]
     seen = {one.severity for one in dossier.audit.findings}
