@@ -77,12 +77,13 @@ def _skip(data: bytes, at: int) -> int:
 
 
 class _Frame(Struct):
-    """An object or array that is being read: its name, where its key and its own sign stand, and the list its children go
-    to; those of an array go to that of what it stands in, which held `before` of them."""
+    """An object or array that is being read: its name, line and column of its key, the line of its own sign, and the list
+    its children go to; those of an array go to that of what it stands in, which held `before` of them."""
 
     name: str
-    key_at: int
-    at: int
+    key_line: int
+    key_column: int
+    line: int
     is_array: bool
     children: list[Node]
     before: int = 0
@@ -132,9 +133,7 @@ class _Places:
 
     def column(self, at: int) -> int:
         """The column, from 0, in signs."""
-        number = bisect_right(self.breaks, at)
-        begin = self.breaks[number - 1] + 1 if number else 0
-        return at - begin if self.ascii else len(self.data[begin:at].decode(errors="replace"))
+        return self._column(self._reach(self.line(at))[0], at)
 
     def inside(self, number: int) -> list[int]:
         """The positions of an object's or array's own signs, its opening and closing ones included."""
@@ -222,55 +221,82 @@ class _Places:
     def small(self, at: int, end: int) -> tuple[Node, ...]:
         """The children of a short object, all below them made in the same pass: most objects are short, and asking the index
         for each would cost more than reading them again. Arrays of arrays are not for here."""
-        stack: list[_Frame] = [_Frame("", at, at, False, [])]
-        key, key_at = "", -1
+        stack: list[_Frame] = [_Frame("", 0, 0, 0, False, [])]
+        key, key_line, key_column = "", 0, 0
+        # Signs come in order, so their lines are counted along. No string holds a line break (RFC 8259, 7).
+        line = self.line(at)
+        begin, end_of_line = self._reach(line)
         for found in _TOKEN.finditer(self.data, at + 1, end):
-            place, sign = found.start(1), self.data[found.start(1)]
-            top = stack[-1]
+            place, stop = found.span(1)
+            sign = self.data[place]
             if sign in b",:":
+                continue
+            while place > end_of_line:
+                line += 1
+                begin, end_of_line = self._reach(line)
+            top = stack[-1]
+            if not top.is_array and not key_line and sign not in b"}]":
+                key, key_line = self._unquoted(found[1]), line
+                key_column = self._column(begin, place) if self.dense else 0
                 continue
             if sign in b"}]":
                 stack.pop()
                 if sign == 125:
-                    stack[-1].children.append(self._object(top, place))
+                    stack[-1].children.append(self._object(top, line, self._column(begin, place)))
                 elif len(top.children) == top.before:
-                    self.asides.set_aside(Span(self.path, self.line(top.key_at), self.line(place)), "an empty list")
+                    self.asides.set_aside(Span(self.path, top.key_line, line), "an empty list")
                 continue
-            if not top.is_array and key_at < 0:
-                key, key_at = self._unquoted(found[1]), place
-                continue
-            name, begin = (top.name, place) if top.is_array else (key, key_at)
+            column = self._column(begin, place)
+            name, first, start = (top.name, line, column) if top.is_array else (key, key_line, key_column)
             if sign == 123:
-                stack.append(_Frame(name, begin, place, False, []))
+                stack.append(_Frame(name, first, start, line, False, []))
             elif sign == 91:
-                stack.append(_Frame(name, begin, place, True, top.children, len(top.children)))
+                stack.append(_Frame(name, first, start, line, True, top.children, len(top.children)))
             else:
                 value = self._unquoted(found[1]) if sign == 34 else _LITERALS.get(found[1], found[1].decode())
-                top.children.append(self.scalar(name, value, begin, place))
-            key_at = -1
+                behind = self._column(begin, stop - 1) + 1
+                top.children.append(self._leaf(name, value, first, start, line, column, behind, quoted=sign == 34))
+            key_line = 0
         return tuple(stack[0].children)
 
-    def _object(self, frame: _Frame, end: int) -> Node:
-        first, line, last = self.line(frame.key_at), self.line(frame.at), self.line(end)
-        start, stop = (self.column(frame.key_at), self.column(end) + 1) if self.dense else (0, 0)
+    def _reach(self, line: int) -> tuple[int, int]:
+        """The first byte of a line, and its line break."""
+        begin = self.breaks[line - 2] + 1 if line > 1 else 0
+        return begin, self.breaks[line - 1] if line <= len(self.breaks) else len(self.data)
+
+    def _column(self, begin: int, at: int) -> int:
+        """The column, from 0, in signs, in the line that begins at a byte."""
+        return at - begin if self.ascii else len(self.data[begin:at].decode(errors="replace"))
+
+    def _object(self, frame: _Frame, last: int, column: int) -> Node:
+        start, stop = (frame.key_column, column + 1) if self.dense else (0, 0)
         return Node(
-            frame.name, (), self.path, first, line, last, tuple(frame.children),
-            closing=last if last > line else 0, start=start, stop=stop,
+            frame.name, (), self.path, frame.key_line, frame.line, last, tuple(frame.children),
+            closing=last if last > frame.line else 0, start=start, stop=stop,
         )  # fmt: skip
 
     def _unquoted(self, raw: bytes) -> str:
         return raw[1:-1].decode() if b"\\" not in raw else str(json.loads(raw))
 
     def scalar(self, name: str, value: Any, key_at: int, value_at: int) -> Node:
-        line, first = self.line(value_at), self.line(key_at)
-        start = self.column(value_at)
-        words: tuple[Token, ...] = ()
-        if value is not None:
+        """The node of a value, by the places of its key and of its own."""
+        quoted = self.data[value_at] == 34
+        key_column = self.column(key_at) if self.dense else 0
+        stop = self._stop(value_at) if value is not None else 0
+        line, column = self.line(value_at), self.column(value_at)
+        return self._leaf(name, value, self.line(key_at), key_column, line, column, stop, quoted=quoted)
+
+    def _leaf(
+        self, name: str, value: Any, first: int, key_column: int, line: int, start: int, stop: int, *, quoted: bool
+    ) -> Node:
+        if value is None:
+            words: tuple[Token, ...] = ()
+            stop = start + 4
+        else:
             text = value if isinstance(value, str) else "true" if value else "false"
-            quoted = self.data[value_at] == 34
-            words = (Token(text, self.path, line, start, self._stop(value_at), quoted, dense=self.dense),)
-        key_start, stop = (self.column(key_at), words[0].stop if words else start + 4) if self.dense else (0, 0)
-        return Node(name, words, self.path, first, line, start=key_start, stop=stop)
+            words = (Token(text, self.path, line, start, stop, quoted, dense=self.dense),)
+        begin, end = (key_column, stop) if self.dense else (0, 0)
+        return Node(name, words, self.path, first, line, start=begin, stop=end)
 
     def _stop(self, at: int) -> int:
         quoted = self.data[at] == 34
