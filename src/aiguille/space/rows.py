@@ -86,7 +86,9 @@ class Rows:
             return
         table = self._table
         if len(cells) != len(COLUMNS):
-            table.faults.append(Fault(line, cells[ID], f"has {len(cells)} cells instead of {len(COLUMNS)}"))
+            table.faults.append(
+                Fault(line, cells[ID], f"has {len(cells)} cell{'s' * (len(cells) > 1)} instead of {len(COLUMNS)}")
+            )
             return
         row = len(table.ids)
         point = self._point(cells)
