@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 import re
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterator
 from functools import partial
 from typing import Any
@@ -101,11 +101,12 @@ class _Places:
         self.path = file.path
         self.asides = asides
         self.data = text.encode()
-        self.ascii = text.isascii()
         self.dense = is_dense(len(self.data), len(file.lines))
         raw = np.frombuffer(self.data, dtype=np.uint8)
         self.breaks_at = np.flatnonzero(raw == 10)
         self.breaks: list[int] = self.breaks_at.tolist()
+        # The bytes that go on a sign (RFC 3629, 3), which are not counted in columns.
+        self.further: list[int] = np.flatnonzero((raw & 0xC0) == 0x80).tolist()
         plain = np.frombuffer(_ESCAPE.sub(b"__", self.data), dtype=np.uint8) if b"\\" in self.data else raw
         kinds = _CLASS[plain]
         # Odd after an opening quote, even behind a closing one.
@@ -266,7 +267,9 @@ class _Places:
 
     def _column(self, begin: int, at: int) -> int:
         """The column, from 0, in signs, in the line that begins at a byte."""
-        return at - begin if self.ascii else len(self.data[begin:at].decode(errors="replace"))
+        if not self.further:
+            return at - begin
+        return at - begin - (bisect_left(self.further, at) - bisect_left(self.further, begin))
 
     def _object(self, frame: _Frame, last: int, column: int) -> Node:
         start, stop = (frame.key_column, column + 1) if self.dense else (0, 0)
