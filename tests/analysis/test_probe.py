@@ -9,7 +9,7 @@ from benchmarks.generate import as_dump, generate
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.analysis import Answer, Prober, Programs, TableProber, answer
+from aiguille.analysis import Answer, Prober, Programs, TableProber, answer, bulk
 from aiguille.analysis.lookup import find_rule
 from aiguille.model import Device, State, UsageError
 from aiguille.readers import iptables
@@ -107,7 +107,10 @@ def test_probing_agrees_with_a_plain_walk(device: Device, seed: int) -> None:
     "extra",
     ["", "-A FORWARD -m limit --limit 1/sec -j ACCEPT\n", "-A FORWARD -j more\n-A more -s 10.1.0.0/16 -j RETURN\n"],
 )
-def test_many_packets_at_once_fare_as_one_by_one(extra: str) -> None:
+@pytest.mark.parametrize("slab", [bulk.SLAB, 7])
+def test_many_packets_at_once_fare_as_one_by_one(extra: str, slab: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(bulk, "SLAB", slab)
+    monkeypatch.setattr(bulk, "SLABS", slab)
     dump = as_dump(generate(150)).replace(":OUTPUT ACCEPT [0:0]\n", f":OUTPUT ACCEPT [0:0]\n:more - [0:0]\n{extra}")
     prober = Prober(Programs(iptables.read([decode("dump", dump.encode())], "t")))
     rnd = random.Random(5)

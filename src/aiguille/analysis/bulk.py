@@ -41,6 +41,9 @@ CELLS = 1 << 20
 SLAB = 2048
 """Rows whose boundaries are compared at once: the bits grow with the square."""
 
+SLABS = 256
+"""Lots of so many rows kept for later packets, a few megabytes each at most."""
+
 _WIDE = (Axis.SRC, Axis.DST, Axis.A, Axis.B)
 
 WALKS = 2000
@@ -218,6 +221,8 @@ class Classifier:
             for axis, place in zip(self._narrow.values(), corner, strict=True):
                 alive &= axis.holders(place)
             numbers = np.flatnonzero(alive)
+            if sum(map(len, self._corners.values())) > SLABS:
+                self._corners.clear()
             found = self._corners[corner] = [
                 _Slab(numbers[start : start + SLAB], self._rows, self._wide) for start in range(0, len(numbers), SLAB)
             ]

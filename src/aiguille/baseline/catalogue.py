@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from enum import Enum, StrEnum
 from functools import cache
-from typing import TYPE_CHECKING, Any, cast
+from typing import Any, cast
 
 from msgspec import NODEFAULT, Struct, field
 
@@ -13,9 +13,6 @@ from aiguille.analysis import Programs, Proof, Step
 from aiguille.baseline.study import Study
 from aiguille.model import Chain, Device, Rule, Rulebase, Span
 from aiguille.space import Packet
-
-if TYPE_CHECKING:
-    pass
 
 
 class Severity(StrEnum):
