@@ -191,7 +191,8 @@ def classify(made: list[GeneratedRule], rows: list[str], plain: float) -> None:
     from aiguille.analysis.bulk import Classifier, settle
     from aiguille.readers import iptables
     from aiguille.readers.files import decode
-    from aiguille.space import COLUMNS, TableFile
+    from aiguille.space import COLUMNS
+    from aiguille.space.table import TableFile
 
     device = iptables.read([decode("dump", as_dump(made).encode())], "bench")
     programs = Programs(device)

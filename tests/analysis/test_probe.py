@@ -14,7 +14,8 @@ from aiguille.analysis.lookup import find_rule
 from aiguille.model import Device, State, UsageError
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
-from aiguille.space import COLUMNS, TableFile, read_sentence
+from aiguille.space import COLUMNS, read_sentence
+from aiguille.space.table import TableFile
 from tests.analysis.test_decide import devices, packets
 from tests.helpers import filter_table
 from tests.oracle import base_chain, ends

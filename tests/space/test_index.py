@@ -15,7 +15,6 @@ from aiguille.model import Addresses, Interface, Side, State, Zone
 from aiguille.readers.literals import read_network
 from aiguille.space import (
     Axis,
-    BoxIndex,
     IntervalSet,
     Packet,
     Space,
@@ -24,10 +23,13 @@ from aiguille.space import (
     common_size,
     holds,
     index,
+    index_of,
+    longindex,
     overlap,
     packet_at,
 )
-from aiguille.space.index import distinct
+from aiguille.space.index import ShortIndex
+from aiguille.space.longindex import LongIndex, distinct
 from tests.helpers import filter_table
 
 SPACE = {family: Space(family, Symbols(["eth0", "eth1", "lo"], ["ppp"])) for family in (4, 6)}
@@ -48,17 +50,30 @@ def values(axis: Axis, rnd: random.Random, family: int) -> IntervalSet | None:
 def test_overlaps_are_those_of_comparing_all_with_all(seed: int, family: int, coarse: bool) -> None:
     rnd = random.Random(seed)
     boxes = [tuple(values(axis, rnd, family) for axis in Axis) for _ in range(rnd.randint(1, 30))]
-    before = index.MASK_ENDS
-    index.MASK_ENDS = before if coarse else 0  # compare interval by interval on every axis
+    short, before = index_of(boxes), longindex.MASK_ENDS
+    assert isinstance(short, ShortIndex)
+    longindex.MASK_ENDS = before if coarse else 0  # compare interval by interval on every axis
     try:
-        found = BoxIndex(boxes)
-        order = list(range(len(boxes)))
-        rnd.shuffle(order)
-        for number in order:
-            expected = [at for at, other in enumerate(boxes) if overlap(boxes[number], other) is not None]
-            assert found.overlapping(number).tolist() == expected
+        long = LongIndex(boxes)
     finally:
-        index.MASK_ENDS = before
+        longindex.MASK_ENDS = before
+    order = list(range(len(boxes)))
+    rnd.shuffle(order)
+    expected = [[at for at, other in enumerate(boxes) if overlap(one, other) is not None] for one in boxes]
+    flags = [rnd.random() < 0.5 for _ in boxes]
+    for number in order:
+        for found in (short, long):
+            mine = found.overlapping(number)
+            assert list(mine) == expected[number]
+            assert list(found.kept(mine, found.marks(flags))) == [at for at in expected[number] if flags[at]]
+            both = found.joined([mine, found.overlapping(order[0])])
+            assert list(both) == sorted({*expected[number], *expected[order[0]]})
+
+
+def test_long_lists_and_sets_of_many_intervals_are_compared_in_vectorised_steps() -> None:
+    few, many = IntervalSet.of(1), IntervalSet.of(*range(0, 4 * index.SHORT_INTERVALS, 2))
+    assert isinstance(index_of([box([(Axis.SRC, few)])] * (index.SHORT_BOXES + 1)), LongIndex)
+    assert isinstance(index_of([box([(Axis.SRC, many)]), box([(Axis.SRC, few)])]), LongIndex)
 
 
 @given(st.integers(0, 2**32))
@@ -150,7 +165,7 @@ def test_holds_and_boxes() -> None:
     assert not holds(one, [0, 0, 6, 9, 6, 0, 0, 0, 0, 0])
     with pytest.raises(ValueError, match="twice"):
         box([(Axis.SRC, IntervalSet.of(1)), (Axis.SRC, IntervalSet.of(2))])
-    assert np.array_equal(BoxIndex([one]).overlapping(0), [0])
+    assert index_of([one]).overlapping(0) == [0]
 
 
 @given(st.lists(st.integers(-5, 5), max_size=30))

@@ -7,8 +7,10 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from aiguille.model import UsageError
-from aiguille.space import COLUMNS, Fault, Packet, Sketch, Space, Symbols, TableFile
+from aiguille.space import COLUMNS, Packet, Sketch, Space, Symbols
 from aiguille.space import table as tables
+from aiguille.space.rows import Fault
+from aiguille.space.table import TableFile
 
 HEADER = ",".join(COLUMNS)
 SYMBOLS = Symbols(("eth0", "eth1", "ppp9"), ("ppp",))

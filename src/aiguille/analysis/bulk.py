@@ -33,7 +33,9 @@ from aiguille.model import (
     TranslationKind,
     UsageError,
 )
-from aiguille.space import Axis, Fault, Group, IntervalSet, Part, TableFile
+from aiguille.space import Axis, IntervalSet
+from aiguille.space.rows import Fault, Group
+from aiguille.space.table import Part, TableFile
 
 CELLS = 1 << 20
 """Words of bits looked at together."""

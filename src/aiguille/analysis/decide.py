@@ -13,7 +13,20 @@ from msgspec import Struct
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Side
-from aiguille.space import BUDGET, EVERYTHING, Axis, Box, BoxIndex, IntervalSet, Packet, Slices, box, meets, overlap
+from aiguille.space import (
+    BUDGET,
+    EVERYTHING,
+    Axis,
+    Box,
+    BoxIndex,
+    IntervalSet,
+    Packet,
+    Slices,
+    box,
+    index_of,
+    meets,
+    overlap,
+)
 
 
 class End(Struct, frozen=True):
@@ -102,7 +115,7 @@ class Decider:
 
     @cached_property
     def _index(self) -> BoxIndex:
-        return BoxIndex([row.box for row in self._rows])
+        return index_of([row.box for row in self._rows])
 
     @cached_property
     def _rows_of_step(self) -> dict[int, list[int]]:
@@ -113,8 +126,8 @@ class Decider:
 
     def _near(self, step: int) -> list[Row]:
         """The rows that overlap those of a step, in order."""
-        near = {at for row in self._rows_of_step[step] for at in self._index.overlapping(row).tolist()}
-        return [self._rows[at] for at in sorted(near)]
+        found = [self._index.overlapping(row) for row in self._rows_of_step[step]]
+        return [self._rows[at] for at in (found[0] if len(found) == 1 else self._index.joined(found))]
 
     def _first(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[Row]) -> Proof | None:
         for part in self.program.regions(region):

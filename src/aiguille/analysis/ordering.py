@@ -10,7 +10,7 @@ from msgspec import Struct
 from aiguille.analysis.program import Program, Step
 from aiguille.analysis.standing.words import outcome
 from aiguille.model import Action, Chain, Rule
-from aiguille.space import BoxIndex
+from aiguille.space import index_of
 
 RULES_LIMIT = 2_000
 """Rules of a chain beyond which no order is looked for."""
@@ -67,10 +67,10 @@ def _constraints(steps: Sequence[Step]) -> list[set[int]]:
     out: list[set[int]] = [set() for _ in steps]
     if not boxes:
         return out
-    index = BoxIndex([box for _, box in boxes])
+    index = index_of([box for _, box in boxes])
     plain = [_is_plain(step) for step in steps]
     for row, (number, _) in enumerate(boxes):
-        for other in {boxes[at][0] for at in index.overlapping(row).tolist()}:
+        for other in {boxes[at][0] for at in index.overlapping(row)}:
             if other < number and not (
                 plain[number] and plain[other] and outcome(steps[number]) == outcome(steps[other])
             ):

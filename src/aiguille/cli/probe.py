@@ -86,7 +86,7 @@ def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
     from aiguille.analysis import TableProber
     from aiguille.reports.probe import TableWriter, show_table
     from aiguille.reports.text import visible
-    from aiguille.space import TableFile
+    from aiguille.space.table import TableFile
 
     path: Path = arguments.packets
     try:

@@ -6,7 +6,6 @@ import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-import numpy as np
 from msgspec import Struct
 
 from aiguille.model import Entry, Ledger, Source, Span, UnreadableError
@@ -205,11 +204,10 @@ class LedgerBuilder:
         read, and not understood is what none did."""
         counts = [0, 0, 0]
         for path, status in several[0].statuses().items():
-            best = np.frombuffer(status, dtype=np.uint8)
             for other in several[1:]:
-                best = np.minimum(best, np.frombuffer(other.statuses()[path], dtype=np.uint8))
+                status = bytes(map(min, status, other.statuses()[path]))
             for number in range(3):
-                counts[number] += int(np.count_nonzero(best == number + 1))
+                counts[number] += status.count(number + 1)
         return counts[0], counts[1], counts[2]
 
     def untouched(self, file: ExportFile) -> bool:

@@ -20,7 +20,8 @@ from aiguille.model.spelling import spell_address
 from aiguille.reports.data import Data, place_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, to_json, visible
-from aiguille.space import Fault, Part
+from aiguille.space.rows import Fault
+from aiguille.space.table import Part
 
 _VERDICT_STYLES = {"accept": "black on dark_sea_green2", "drop": "white on red3", "reject": "black on orange1"}
 

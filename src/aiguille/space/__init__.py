@@ -1,12 +1,14 @@
-"""Sets of packets: exact algebra over interfaces, addresses, protocols, ports, flags and states."""
+"""Sets of packets: exact algebra over interfaces, addresses, protocols, ports, flags and states.
+
+What needs NumPy is imported from its own module: tables of packets (`table`, `rows`) and the index of long lists (`longindex`).
+"""
 
 from aiguille.space.fields import AXES, COUNTED, EVERYTHING, Axis, Box, Space, Symbols, box
-from aiguille.space.index import BoxIndex
+from aiguille.space.index import BoxIndex, bits_of, index_of
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packets import Packet, packet_at
 from aiguille.space.packetset import PacketSet, everything
 from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
-from aiguille.space.rows import Fault, Group, PacketTable
 from aiguille.space.sentences import COLUMNS, Sketch, families_of, read_row, read_sentence
 from aiguille.space.slices import (
     BUDGET,
@@ -21,7 +23,6 @@ from aiguille.space.slices import (
     overlap,
     subtract,
 )
-from aiguille.space.table import Part, TableFile
 
 __all__ = [
     "AXES",
@@ -33,21 +34,17 @@ __all__ = [
     "Box",
     "BoxIndex",
     "Cell",
-    "Fault",
-    "Group",
     "IntervalSet",
     "Leaf",
     "Packet",
     "PacketSet",
-    "PacketTable",
-    "Part",
     "Piece",
     "Resolver",
     "Sketch",
     "Slices",
     "Space",
     "Symbols",
-    "TableFile",
+    "bits_of",
     "box",
     "box_size",
     "common_size",
@@ -56,6 +53,7 @@ __all__ = [
     "families_of",
     "full_cell",
     "holds",
+    "index_of",
     "meets",
     "overlap",
     "packet_at",

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
-import numpy as np
 from msgspec import Struct, field
-from numpy.typing import NDArray
 
 from aiguille.analysis.decide import Cut
 from aiguille.analysis.program import Kind
@@ -32,6 +30,7 @@ from aiguille.space import (
     Cell,
     IntervalSet,
     Slices,
+    bits_of,
     box_size,
     common_size,
     full_cell,
@@ -52,7 +51,7 @@ class Straight(Struct):
 
     judge: Judge
     number: int
-    above: NDArray[np.intp]
+    above: Sequence[int]
     boxes: list[Box] = field(default_factory=list)
     _made: dict[int, Slices] = field(default_factory=dict)
     _masks: list[int] = field(default_factory=list)
@@ -88,7 +87,7 @@ class Straight(Struct):
                 return False
             self._masks.append(mask)
             chosen.append(
-                self.boxes[max(_bits(mask), key=lambda at: box_size(self.boxes[at], self.judge.tops, COUNTED))]
+                self.boxes[max(bits_of(mask), key=lambda at: box_size(self.boxes[at], self.judge.tops, COUNTED))]
             )
         return False
 
@@ -194,7 +193,7 @@ class Walked(Struct):
 
     judge: Judge
     number: int
-    above: NDArray[np.intp]
+    above: Sequence[int]
     boxes: list[Box] = field(default_factory=list)
 
     def _cut(self, region: Box, last: tuple[Axis, ...] = (), budget: int | None = None) -> Cut:
@@ -216,8 +215,7 @@ class Walked(Struct):
 
     def taken_otherwise(self, region: Box, mine: str) -> bool:
         judge = self.judge
-        near = judge.near(self.number)
-        cut = Cut(judge.program, region, [judge.rows[row] for row in near[~judge.passing[near]]])
+        cut = Cut(judge.program, region, [judge.rows[row] for row in judge.near(self.number)])
         doubtful = sum(
             1 << at
             for at, row in enumerate(cut.rows)
@@ -247,14 +245,6 @@ class Walked(Struct):
 
             cut.slices.find(leaf)
         return tuple(sorted(found))[:BECAUSE_LIMIT], False
-
-
-def _bits(mask: int) -> Iterator[int]:
-    """The places of the bits set in a mask."""
-    while mask:
-        low = mask & -mask
-        yield low.bit_length() - 1
-        mask ^= low
 
 
 View = Straight | Walked

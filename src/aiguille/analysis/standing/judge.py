@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from functools import partial
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import Any
 
 from aiguille.analysis.decide import Cut, Ends, Row
 from aiguille.analysis.program import Kind, Program
@@ -25,8 +24,7 @@ from aiguille.analysis.standing.words import (
 )
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Action
-from aiguille.space import EVERYTHING, Box, BoxIndex, Cell, Slices, holds, meets, overlap
-from aiguille.space.index import distinct
+from aiguille.space import EVERYTHING, Box, Cell, Slices, holds, index_of, meets, overlap
 
 
 class Judge:
@@ -38,23 +36,28 @@ class Judge:
         self.chooser = Chooser(program.device, program.space)
         self.rows: list[Row] = []
         self.own: list[list[int]] = [[] for _ in program.steps]
+        self.first_row: list[int] = []
         for number, step in enumerate(program.steps):
+            self.first_row.append(len(self.rows))
             for piece in step.pieces:
                 if step.kind is not Kind.FORK:
                     self.own[number].append(len(self.rows))
                 self.rows.append(Row(number, piece.box, piece.sure))
+        self.first_row.append(len(self.rows))
         self.places: dict[int, set[int]] = {}
         for number, step in enumerate(program.steps):
             self.places.setdefault(id(step.rule), set()).add(number)
-        self.index = BoxIndex([row.box for row in self.rows])
+        self.index = index_of([row.box for row in self.rows])
         kinds = [program.steps[row.step].kind for row in self.rows]
-        self.step_of = np.array([row.step for row in self.rows], np.int64)
-        self.final = np.array([k in (Kind.ACCEPT, Kind.REFUSE) for k in kinds], np.bool_)
-        self.skips = np.array([k in (Kind.SKIP, Kind.FORK) for k in kinds], np.bool_)
-        self.sure = np.array([row.sure for row in self.rows], np.bool_)
+        marks = self.index.marks
+        self.taking = marks(
+            [row.sure and k in (Kind.ACCEPT, Kind.REFUSE) for row, k in zip(self.rows, kinds, strict=True)]
+        )
+        self.skips = marks([k in (Kind.SKIP, Kind.FORK) for k in kinds])
+        self.sure = marks([row.sure for row in self.rows])
+        self.acting = marks([k is not Kind.PASS for k in kinds])
         # Rows that the narrowing of a rule to packets that can exist and open connections cannot part from it.
         self.plain = [is_plain(row.box) for row in self.rows]
-        self.passing = np.array([k is Kind.PASS for k in kinds], np.bool_)
 
     def all(self, start: int, stop: int) -> Iterator[Judged]:
         """Steps `start` to `stop`, the latter left out."""
@@ -67,30 +70,31 @@ class Judge:
         """The packets a step matches that can go the program's way."""
         return [part for row in self.own[number] for part in self.program.regions(self.rows[row].box)]
 
-    def view(self, number: int, earlier: NDArray[np.intp]) -> View:
+    def view(self, number: int, earlier: Any) -> View:
         """What stands above a step."""
-        if self.skips[earlier].any():
+        if self.skipping(earlier):
             return Walked(self, number, earlier)
-        return Straight(self, number, earlier[self.final[earlier] & self.sure[earlier]])
+        return Straight(self, number, self.index.kept(earlier, self.taking))
+
+    def skipping(self, rows: Any) -> bool:
+        """Whether some of the rows lead on elsewhere."""
+        return len(self.index.kept(rows, self.skips)) > 0
 
     def reachable(self, number: int) -> bool:
-        near = self.near(number)
-        view = self.view(number, near[(self.step_of[near] < number) & ~self.passing[near]])
+        view = self.view(number, self.around(number)[0])
         return any(view.reached(region) is not None for region in self.regions(number))
 
     def step(self, number: int) -> Judged:
         regions = self.regions(number)
         if not regions:
             return Judged(number, Standing.IMPOSSIBLE)
-        near = self.near(number)
-        earlier = near[(self.step_of[near] < number) & ~self.passing[near]]
+        earlier, later = self.around(number)
         view = self.view(number, earlier)
         cell = next((found for region in regions if (found := view.reached(region)) is not None), None)
         if cell is None:
             return self._hidden(number, regions, view)
         openness = self._openness(view, regions)
-        later = near[self.step_of[near] > number]
-        same = self._redundant(number, regions, view, later[~self.passing[later]], cell)
+        same = self._redundant(number, regions, view, later, cell)
         witness = self.chooser.choose(cell)
         if same is not None:
             return Judged(number, Standing.REDUNDANT, same, witness, openness)
@@ -103,10 +107,16 @@ class Judge:
         leads_out = step.kind is Kind.SKIP and step.rule is not None and step.rule.action is Action.GOTO
         return step.kind is not Kind.FORK and not leads_out
 
-    def near(self, number: int) -> NDArray[np.intp]:
-        """All rows that overlap a step's own, ascending."""
+    def near(self, number: int) -> Any:
+        """The numbers of all rows that overlap a step's own and do more than pass packets on, ascending."""
         found = [self.index.overlapping(row) for row in self.own[number]]
-        return found[0] if len(found) == 1 else distinct(np.concatenate(found))[0]
+        return self.index.kept(found[0] if len(found) == 1 else self.index.joined(found), self.acting)
+
+    def around(self, number: int) -> tuple[Any, Any]:
+        """Of these the rows of earlier steps and those of later ones."""
+        near = self.near(number)
+        start = bisect_left(near, self.first_row[number])
+        return near[:start], near[bisect_left(near, self.first_row[number + 1], start) :]
 
     def _hidden(self, number: int, regions: Sequence[Box], view: View) -> Judged:
         step = self.program.steps[number]
@@ -125,7 +135,7 @@ class Judge:
         return total
 
     def _redundant(
-        self, number: int, regions: Sequence[Box], view: View, later: NDArray[np.intp], cell: Cell
+        self, number: int, regions: Sequence[Box], view: View, later: Any, cell: Cell
     ) -> tuple[int, ...] | None:
         """The steps below that give the same verdicts if this one is taken away; None if some packet's would change."""
         step = self.program.steps[number]
@@ -133,7 +143,7 @@ class Judge:
         if not (step.kind in (Kind.ACCEPT, Kind.REFUSE) or step.settles or returns):
             return None
         repeated = len(self.places[id(step.rule)]) > 1
-        if returns or step.settles or repeated or isinstance(view, Walked) or self.skips[later].any():
+        if returns or step.settles or repeated or isinstance(view, Walked) or self.skipping(later):
             return self._redundant_walked(number, regions)
         mine = outcome(step)
         steps = self.program.steps
@@ -190,7 +200,7 @@ class Judge:
                 break
         return False
 
-    def _first_taker_differs(self, later: NDArray[np.intp], cell: Cell, mine: str) -> bool:
+    def _first_taker_differs(self, later: Any, cell: Cell, mine: str) -> bool:
         """Whether a packet known to reach the rule would surely fare differently without it."""
         point = [values.first for values in cell]
         for at in later:
@@ -216,7 +226,7 @@ class Judge:
         """The same question where skips are about: both walks, with the step and without it, in every node."""
         near = self.near(number)
         rule = self.program.steps[number].rule
-        rows = [self.rows[row] for row in near[~self.passing[near]]]
+        rows = [self.rows[row] for row in near]
         takers: set[int] = set()
         for region in regions:
             cut = Cut(self.program, region, rows)
@@ -238,12 +248,10 @@ class Judge:
     def verdicts(self, ends: Ends) -> set[tuple[bool, str]]:
         return {(end.accepts, "" if end.accepts else outcome(self.program.steps[end.step])) for end in ends}
 
-    def _disputed(
-        self, number: int, regions: Sequence[Box], earlier: NDArray[np.intp]
-    ) -> tuple[Standing, tuple[int, ...]]:
+    def _disputed(self, number: int, regions: Sequence[Box], earlier: Any) -> tuple[Standing, tuple[int, ...]]:
         opening = [new for region in regions if (new := overlap(region, NEW)) is not None] or list(regions)
         step = self.program.steps[number]
-        above = earlier[self.sure[earlier]]
+        above = self.index.kept(earlier, self.sure)
         against: dict[int, None] = {}
         with_it: dict[int, None] = {}
         for at in above:
