@@ -12,7 +12,8 @@ import pytest
 from msgspec.structs import replace
 
 import aiguille
-from aiguille.baseline import CATALOGUE, accepted, load, run, shipped
+from aiguille.baseline import CATALOGUE, accepted, load, run
+from aiguille.baseline.files import shipped
 from aiguille.model import Device, Estate, UsageError
 from aiguille.reports.baselines import template
 from tests.baseline.devices import SSH, WEB, three, zoned
@@ -33,7 +34,7 @@ def chosen(tmp_path: Path, text: str, device: Device) -> dict[str, tuple[dict[st
 
 
 def test_shipped_baselines_load_and_differ() -> None:
-    sizes = {name: len(load(name, CATALOGUE).for_device(zoned(""))) for name, _ in shipped()}
+    sizes = {name: len(load(name, CATALOGUE).for_device(zoned(""))) for name in shipped()}
     assert sizes["standard"] == sizes["strict"] == len(CATALOGUE)
     assert sizes["host"] < sizes["standard"]
     estate = Estate((zoned(OPEN),), AS_OF)

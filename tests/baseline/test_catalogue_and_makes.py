@@ -7,8 +7,9 @@ from datetime import date
 
 import pytest
 
-from aiguille.baseline import CATALOGUE, Area, Severity, load, run, shipped
+from aiguille.baseline import CATALOGUE, Area, Severity, load, run
 from aiguille.baseline.audit import FACTS
+from aiguille.baseline.files import shipped_files
 from aiguille.model import Device, Estate
 from aiguille.readers import mapped
 from aiguille.reports.baselines import fix_of
@@ -62,7 +63,7 @@ def test_makes_give_advice_on_checks_that_exist() -> None:
 
 
 def test_shipped_baselines_name_only_what_exists() -> None:
-    for name, text in shipped():
+    for name, text in shipped_files().items():
         baseline = load(name, CATALOGUE)
         assert baseline.name == name
         for check in re.findall(r"^  (?:- )?([a-z]+\.[a-z0-9-]+)", text, re.MULTILINE):

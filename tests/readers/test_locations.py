@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from aiguille.model import Block, Locations, UsageError, joined, overlaid
-from aiguille.readers import read_locations
+from aiguille.readers.locations import read_locations
 from tests.helpers import run
 
 HEAD = "2|registry|20261101|3|20200101|20261101|+0000\n"

@@ -22,7 +22,7 @@ from aiguille.baseline.checks import (
     usage,
     width,
 )
-from aiguille.baseline.tailoring import STANDARD, Baseline, Chosen, Layer, load, shipped
+from aiguille.baseline.tailoring import STANDARD, Baseline, Chosen, Layer, load
 
 _MODULES = (
     access,
@@ -72,5 +72,4 @@ __all__ = [
     "fingerprint",
     "load",
     "run",
-    "shipped",
 ]

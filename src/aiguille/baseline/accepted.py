@@ -14,9 +14,7 @@ from msgspec.structs import replace
 from aiguille.baseline.audit import Audit, CheckOutcome, Finding
 from aiguille.baseline.catalogue import Check, Outcome
 from aiguille.baseline.spec import AcceptedFile, AcceptedRisk
-from aiguille.baseline.tailoring import known_keys, unknown_check
 from aiguille.model import UsageError
-from aiguille.readers import yamlfile
 
 _FINGERPRINT = re.compile(r"[0-9a-f]{16}")
 
@@ -49,6 +47,9 @@ class Acceptance(Struct, frozen=True):
 
 def load(name: str, catalogue: Sequence[Check]) -> tuple[Acceptance, ...]:
     """Read a file of accepted risks; raises UsageError with file, line and what is wrong."""
+    from aiguille.baseline.files import known_keys, unknown_check  # brings YAML with it
+    from aiguille.readers import yamlfile
+
     try:
         text = Path(name).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:

@@ -45,12 +45,14 @@ def run(arguments: argparse.Namespace) -> int:
 
 def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None) -> Audit:
     """Audit the paths, write every output asked for, and return the audit."""
-    from aiguille.reports import data, outputs, terminal
+    from aiguille.reports import data, outputs
     from aiguille.reports.dossier import Dossier
 
     made: dict[str, Any] = {}
 
     def view(console: Console) -> None:
+        from aiguille.reports import terminal
+
         terminal.show_audit(console, made["audit"])
 
     writers: dict[str, Writer] = {

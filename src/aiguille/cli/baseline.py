@@ -73,10 +73,11 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _list(arguments: argparse.Namespace) -> int:
-    from aiguille.baseline import CATALOGUE, STANDARD, load, shipped
+    from aiguille.baseline import CATALOGUE, STANDARD, load
+    from aiguille.baseline.files import shipped
     from aiguille.reports import baselines
 
-    known = [load(name, CATALOGUE) for name, _ in shipped()]
+    known = [load(name, CATALOGUE) for name in shipped()]
     chosen = load(arguments.baseline or STANDARD, CATALOGUE)
     checks = [one for one in chosen.catalogue if arguments.area in (None, one.area.value)]
     return _report(
@@ -88,7 +89,7 @@ def _list(arguments: argparse.Namespace) -> int:
 
 def _explain(arguments: argparse.Namespace) -> int:
     from aiguille.baseline import CATALOGUE, STANDARD, load
-    from aiguille.baseline.tailoring import unknown_check
+    from aiguille.baseline.files import unknown_check
     from aiguille.reports import baselines
 
     catalogue = load(arguments.baseline or STANDARD, CATALOGUE).catalogue

@@ -15,9 +15,9 @@ def checks(prefix: str, **_: Any) -> Iterable[str]:
 
 def baselines(prefix: str, **_: Any) -> Iterable[str]:
     """Baselines that ship with the program, and files that may hold one."""
-    from aiguille.baseline import shipped
+    from aiguille.baseline.files import shipped
 
-    return [*(name for name, _ in shipped() if name.startswith(prefix)), *_files(prefix, (".yaml", ".yml"))]
+    return [*(name for name in shipped() if name.startswith(prefix)), *_files(prefix, (".yaml", ".yml"))]
 
 
 def dialects(prefix: str, **_: Any) -> Iterable[str]:

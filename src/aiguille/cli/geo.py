@@ -39,8 +39,8 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _lookup(arguments: argparse.Namespace) -> int:
     from aiguille.estate import engagement
-    from aiguille.readers import read_locations
     from aiguille.readers.literals import read_address
+    from aiguille.readers.locations import read_locations
     from aiguille.reports import geo
 
     files: list[Path] = []

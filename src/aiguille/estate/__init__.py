@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import date
 from pathlib import Path
 
@@ -38,7 +38,6 @@ from aiguille.readers import (
     load,
     load_dialect,
     named,
-    read_locations,
     recognise,
     recognise_places,
 )
@@ -98,7 +97,7 @@ def read(
     found = _Found([], [], [], known)
     for path in paths:
         _look(Path(path), wanted, found)
-    locations = read_locations([*found.geo, *map(Path, geo)])
+    locations = _locations([*found.geo, *map(Path, geo)])
     devices: list[Device] = []
     for number, job in enumerate(found.jobs, 1):
         try:
@@ -126,6 +125,15 @@ def read(
         about=found.about,
         fail_on=found.fail_on,
     )
+
+
+def _locations(paths: Sequence[Path]) -> Locations:
+    """What is known of where addresses are."""
+    if not paths:
+        return Locations()
+    from aiguille.readers.locations import read_locations
+
+    return read_locations(paths)
 
 
 def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> list[str]:

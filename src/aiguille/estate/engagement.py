@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import difflib
 import re
-import tomllib
 from datetime import date
 from pathlib import Path
 from typing import Literal, get_args
@@ -129,6 +128,8 @@ class Engagement(Struct, frozen=True):
 
 def load(path: Path) -> Engagement:
     """Read an engagement file; raises UsageError with file, line and what is wrong."""
+    import tomllib  # single exports come without one
+
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:

@@ -16,7 +16,6 @@ from msgspec import Struct
 from aiguille.model import Device, UnreadableError, UsageError
 from aiguille.readers.bundle import is_wanted, layout, recognise_places
 from aiguille.readers.files import ExportFile, begins_packed, decode, load
-from aiguille.readers.locations import read_locations
 
 if TYPE_CHECKING:
     from aiguille.readers import mapped
@@ -145,7 +144,6 @@ __all__ = [
     "load",
     "load_dialect",
     "named",
-    "read_locations",
     "recognise",
     "recognise_places",
 ]

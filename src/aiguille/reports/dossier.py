@@ -13,7 +13,6 @@ from aiguille.baseline import Area, Audit, CheckOutcome, Chosen, Outcome, Severi
 from aiguille.baseline.reaching import Reach, reach_of
 from aiguille.model import Device
 from aiguille.reports.data import Data
-from aiguille.reports.rules import Describer, rule_data
 
 
 class Dossier(Struct, frozen=True, dict=True):
@@ -81,6 +80,8 @@ class Dossier(Struct, frozen=True, dict=True):
 
 
 def _rules(device: Device) -> list[Data]:
+    from aiguille.reports.rules import Describer, rule_data  # brings the terminal's tables with it
+
     programs = Programs(device)
     describer = Describer(device)
     return [rule_data(device, describer, report) for report in standings(programs)]

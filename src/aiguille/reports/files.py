@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
@@ -21,6 +20,8 @@ def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
 
     Raises UsageError if it exists and `force` is not given, or if it cannot be written.
     """
+    import tempfile  # most runs write no file
+
     refuse_existing(path, force=force)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)

@@ -60,8 +60,7 @@ def old_firmware(subject: Subject) -> Iterator[Answer]:
             make.strip() or "\0"
         ):
             wanted = release.strip()
-    runs = _version(device.firmware.value)
-    least = _version(wanted) if wanted is not None else None
+    runs, least = (_version(device.firmware.value), _version(wanted)) if wanted is not None else (None, None)
     if least is None or runs is None:
         why = "states no least release for" if wanted is None else "and the export do not state comparable releases of"
         yield CannotTell(
