@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import io
 import json
+import textwrap
 from collections.abc import Callable
 from datetime import date
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from rich.console import Console
 
 import aiguille
@@ -43,6 +46,16 @@ def shown(view: Callable[[Console], None], *, colour: bool = False, width: int =
         )
     )
     return out.getvalue()
+
+
+WORDS = st.tuples(st.sampled_from(["", " ", "  "]), st.sampled_from(["a", "bc", "words", "x" * 20]))
+
+
+@given(st.lists(WORDS.map("".join)).map("".join), st.integers(4, 14))
+def test_lines_are_broken_as_the_standard_library_does(line: str, width: int) -> None:
+    expected = textwrap.wrap(line, width, replace_whitespace=False, break_on_hyphens=False)
+    found = [one.rstrip() for one in terminal.broken(line, width)]
+    assert [one for one in found if one] == [one.rstrip() for one in expected if one.strip()]
 
 
 def test_the_audit_view_tells_everything_the_json_tells(audit: Audit) -> None:

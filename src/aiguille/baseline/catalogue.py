@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from enum import Enum, StrEnum
 from functools import cache
-from typing import Any, cast
+from typing import Any
 
 from msgspec import NODEFAULT, Struct, field
 
@@ -237,25 +237,30 @@ def rule_subject(chain: Chain, rule: Rule | None) -> str:
 def canonical(value: object) -> str:
     """A value of the model in a spelling that later versions share: fields that have their default are left out, so that
     a field added tomorrow changes no fingerprint of today."""
-    kind = type(value)
-    if kind is str:
-        return cast(str, value)
+    return _speller(type(value))(value)
+
+
+def _speller_of(kind: type) -> Callable[[Any], str]:
     if kind is tuple:
-        return f"[{', '.join([canonical(part) for part in cast(tuple[object, ...], value)])}]"
-    if isinstance(value, Enum):
-        return str(value.value)
+        return lambda value: f"[{', '.join([_speller(type(part))(part) for part in value])}]"
+    if issubclass(kind, Enum):
+        return lambda value: str(value.value)
     if not issubclass(kind, Struct):
-        return str(value)
-    told = []
-    for name, usual in _defaults(kind):
-        part = getattr(value, name)
-        if part is not usual and part != usual:
-            told.append(f"{name}={canonical(part)}")
-    return f"{kind.__name__}({', '.join(told)})"
-
-
-@cache
-def _defaults(kind: type[Struct]) -> tuple[tuple[str, object], ...]:
-    """The fields of a struct with their defaults; a field that needs a value has one equal to nothing."""
+        return str
+    # A field that needs a value has a default equal to nothing.
     names, defaults = kind.__struct_fields__, kind.__struct_defaults__
-    return tuple(zip(names, (*(NODEFAULT,) * (len(names) - len(defaults)), *defaults), strict=True))
+    usual = tuple(zip(names, (*(NODEFAULT,) * (len(names) - len(defaults)), *defaults), strict=True))
+
+    def spell(value: Struct) -> str:
+        told = []
+        for name, default in usual:
+            part = getattr(value, name)
+            if part is not default and part != default:
+                told.append(f"{name}={_speller(type(part))(part)}")
+        return f"{kind.__name__}({', '.join(told)})"
+
+    return spell
+
+
+_speller: Callable[[type], Callable[[Any], str]] = cache(_speller_of)
+"""What spells values of a kind."""

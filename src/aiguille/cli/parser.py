@@ -19,7 +19,7 @@ _EPILOG = """exit codes:
 def build(only: str | None = None) -> argparse.ArgumentParser:
     """The whole parser, with completion at work where the shell asks; or the parser that knows one command, which is quicker."""
     completing = "_ARGCOMPLETE" in os.environ
-    parser = argparse.ArgumentParser("aiguille", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=_formatter)
+    parser = argparse.ArgumentParser("aiguille", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=_undressed)
     parser.add_argument("-V", "--version", action="version", version=f"aiguille {__version__}")
     # Told what the program is called, argparse makes no help to find that out.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True, prog=parser.prog)
@@ -30,15 +30,30 @@ def build(only: str | None = None) -> argparse.ArgumentParser:
             help=module.HELP,
             description=module.HELP[0].upper() + module.HELP[1:] + ".",
             epilog=module.EXAMPLES,
-            formatter_class=_formatter,
+            formatter_class=_undressed,
         )
         module.add(command)
         command.set_defaults(run=module.run)
+    _dress(parser)
     if completing:
         import argcomplete
 
         argcomplete.autocomplete(parser)
     return parser
+
+
+def _undressed(prog: str) -> argparse.HelpFormatter:
+    """What argparse checks each argument with as it is added; a width spares it to look for the terminal's."""
+    return argparse.HelpFormatter(prog, width=80)
+
+
+def _dress(parser: argparse.ArgumentParser) -> None:
+    """Have help of a parser and all below it laid out with colours."""
+    parser.formatter_class = _formatter
+    for action in parser._actions:
+        if isinstance(action, argparse._SubParsersAction):
+            for below in action.choices.values():
+                _dress(below)
 
 
 def _formatter(prog: str) -> argparse.HelpFormatter:

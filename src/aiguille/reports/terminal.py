@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import zip_longest
 
 from rich.cells import cell_len
 from rich.console import Console
 from rich.padding import Padding
 from rich.rule import Rule as Line
+from rich.segment import Segment, Segments
 from rich.table import Table
 from rich.text import Text
 
@@ -32,6 +33,7 @@ _SHOWN_LINES = 8
 _SHOWN_FILES = 6
 _SHOWN_SETTINGS = 30
 _LABEL = 8
+_CHECKS = 31
 
 
 def severity_badge(severity: Severity) -> Text:
@@ -46,9 +48,7 @@ def show_audit(console: Console, audit: Audit) -> None:
         mine = audit.findings_on(device.name)
         console.print()
         console.print(_device_line(device))
-        for alike in _alike(mine):
-            console.print()
-            _finding(console, alike)
+        _findings(console, mine)
         if not mine:
             console.print(Padding(Text("nothing found"), (1, 0, 0, 2)))
         _open_questions(console, audit, device)
@@ -134,7 +134,26 @@ def _alike(findings: Sequence[Finding]) -> Iterator[list[Finding]]:
     yield from groups.values()
 
 
-def _finding(console: Console, alike: Sequence[Finding]) -> None:
+def _findings(console: Console, findings: Sequence[Finding]) -> None:
+    told = [_finding(alike) for alike in _alike(findings)]
+    if console.is_terminal:
+        for head, rows in told:
+            console.print()
+            console.print(head)
+            rows.show(console)
+    else:
+        plainly(
+            console,
+            [
+                line
+                for head, rows in told
+                for line in ("", *wrapped(head.plain, console.width), *rows.lines(console.width))
+            ],
+        )
+
+
+def _finding(alike: Sequence[Finding]) -> tuple[Text, Rows]:
+    """A finding, or several alike, as a heading and rows."""
     finding = alike[0]
     head = Text.assemble(
         severity_badge(finding.severity),
@@ -142,7 +161,6 @@ def _finding(console: Console, alike: Sequence[Finding]) -> None:
         (finding.title, "bold"),
         (f"  {len(alike)} times" if len(alike) > 1 else "", "dim"),
     )
-    console.print(head)
     rows = Rows()
     if len(alike) == 1:
         rows.add("", Text(visible(finding.detail)))
@@ -157,7 +175,7 @@ def _finding(console: Console, alike: Sequence[Finding]) -> None:
     rows.add("fix", Text(finding.fix))
     prints = " ".join(one.fingerprint for one in alike)
     rows.add("id", Text(f"{finding.check}  {prints}  {', '.join(finding.controls)}", "dim"))
-    rows.show(console)
+    return head, rows
 
 
 def _first_line(finding: Finding) -> Text:
@@ -223,16 +241,24 @@ class Rows:
             for label, text in self._rows:
                 grid.add_row(Text(label, "dim"), text)
             console.print(Padding(grid, (0, 0, 0, 2)))
-            return
+        else:
+            plainly(console, self.lines(console.width))
+
+    def lines(self, width: int) -> list[str]:
+        """The rows without colours, in lines of at most `width` columns."""
         before = 2 + self._width + 1
-        room = max(1, console.width - before)
+        room = max(1, width - before)
         out = []
         for label, text in self._rows:
-            lines = wrapped(text.plain, room)
-            out.append(f"{label:>{before - 1}} {lines[0]}")
-            out += [" " * before + line for line in lines[1:]]
-        if out:
-            console.out("\n".join(out), highlight=False)
+            first, *others = wrapped(text.plain, room)
+            out.append(f"{label:>{before - 1}} {first}")
+            out += [" " * before + line for line in others]
+        return out
+
+
+def plainly(console: Console, lines: Sequence[str]) -> None:
+    """Write lines that are laid out already."""
+    console.print(Segments([Segment("".join(f"{line}\n" for line in lines))]))
 
 
 def wrapped(text: str, width: int) -> list[str]:
@@ -242,10 +268,31 @@ def wrapped(text: str, width: int) -> list[str]:
         if len(line) <= width and line.isascii():
             out.append(line)
         elif cell_len(line) == len(line):
-            out += textwrap.wrap(line, width, replace_whitespace=False, break_on_hyphens=False) or [""]
+            out += broken(line.expandtabs(), width)
         else:
             out += [one.plain.rstrip() for one in Text(line).wrap(Console(width=width), width, overflow="fold")]
     return out
+
+
+def broken(line: str, width: int) -> Iterator[str]:
+    """A line broken at blanks as `textwrap` does, several times as fast. A word longer than a line fills up the line it begins on."""
+    start, end = 0, len(line.rstrip())
+    while end - start > width:
+        stop = start + width
+        blank = line.rfind(" ", start, stop + 1)
+        word_end = line.find(" ", stop)
+        if (end if word_end < 0 else min(word_end, end)) - (
+            blank + 1 if blank >= 0 else start
+        ) > width and blank < stop:
+            yield line[start:stop]
+            start = stop
+            continue
+        if line[start:blank].strip():
+            yield line[start:blank].rstrip()
+        start = blank
+        while line[start] == " ":
+            start += 1
+    yield line[start:end]
 
 
 def _open_questions(console: Console, audit: Audit, device: Device) -> None:
@@ -255,8 +302,18 @@ def _open_questions(console: Console, audit: Audit, device: Device) -> None:
         return
     console.print()
     console.print(Text(f"Cannot tell on {visible(device.name)}", "bold"))
+    if not console.is_terminal:
+        left, right = "  ", _CHECKS + 4
+        lines = []
+        for because, checks in reasons.items():
+            beside = zip_longest(
+                wrapped("\n".join(checks), _CHECKS), wrapped(visible(because), console.width - right), fillvalue=""
+            )
+            lines += [f"{left}{check:{_CHECKS}}{left}{line}" for check, line in beside]
+        plainly(console, lines)
+        return
     rows = Table.grid(padding=(0, 2))
-    rows.add_column(width=31, overflow="fold")
+    rows.add_column(width=_CHECKS, overflow="fold")
     rows.add_column(overflow="fold")
     for because, checks in reasons.items():
         rows.add_row(Text("\n".join(checks), "dim"), Text(visible(because)))

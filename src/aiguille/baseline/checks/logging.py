@@ -45,7 +45,7 @@ def refusals(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(NO_INWARD_RULES)
     silent: list[_Silent] = []
     for program in programs:
-        found = list(_silent(program))
+        found = list(_silent(program, subject.study.decider(program)))
         silent += found
         going = f"IPv{program.family} traffic {program.direction.value.replace('-', ' the ')}"
         if not any(step.kind is Kind.REFUSE for step in program.steps):
@@ -79,10 +79,9 @@ class _Silent(Struct, frozen=True):
     certain: bool = True
 
 
-def _silent(program: Program) -> Iterator[_Silent]:
+def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
     new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
     narrowed = overlap(new, not_loopback(program.space.symbols)) or new
-    decider = Decider(program)
     for number, step in enumerate(program.steps):
         if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE:
             continue  # what filters by country refuse would only drown the log
