@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from enum import Enum, StrEnum
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 
 from msgspec import NODEFAULT, Struct, field
 
 from aiguille.analysis import Programs, Proof, Step
 from aiguille.baseline.study import Study
-from aiguille.model import Chain, Device, Rule, Rulebase, Span
+from aiguille.model import Chain, Condition, Device, Rule, Rulebase, Span
 from aiguille.space import Packet
 
 
@@ -27,7 +27,10 @@ class Severity(StrEnum):
     @property
     def rank(self) -> int:
         """0 for info up to 4 for critical."""
-        return len(Severity) - 1 - tuple(Severity).index(self)
+        return _RANKS[self]
+
+
+_RANKS = {severity: rank for rank, severity in enumerate(reversed(Severity))}
 
 
 class Area(StrEnum):
@@ -259,7 +262,8 @@ def _speller_of(kind: type) -> Callable[[Any], str]:
                 told.append(f"{name}={_speller(type(part))(part)}")
         return f"{kind.__name__}({', '.join(told)})"
 
-    return spell
+    # The same services and networks are named in rule after rule.
+    return lru_cache(maxsize=10_000)(spell) if kind is Condition else spell
 
 
 _speller: Callable[[type], Callable[[Any], str]] = cache(_speller_of)

@@ -34,6 +34,7 @@ class Axis(IntEnum):
 
 
 AXES = len(Axis)
+ALL_AXES = tuple(Axis)
 
 PORT_TOP = 65535
 WITH_PORTS = (6, 17, 33, 132, 136)  # TCP, UDP, DCCP, SCTP, UDP-Lite (IANA protocol numbers)

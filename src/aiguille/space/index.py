@@ -11,8 +11,9 @@ from collections.abc import Iterator, Sequence
 from itertools import chain
 from typing import Any, Protocol
 
-from aiguille.space.fields import Axis, Box
+from aiguille.space.fields import Box
 from aiguille.space.intervals import IntervalSet
+from aiguille.space.slices import masks
 
 SHORT_BOXES = 1000
 """Boxes up to which a list is short."""
@@ -59,8 +60,8 @@ class ShortIndex:
 
     def __init__(self, boxes: Sequence[Box]) -> None:
         self._everyone = (1 << len(boxes)) - 1
-        self._axes = [_met([one[axis] for one in boxes], self._everyone) for axis in Axis]
-        self._axes = [(column, met) for column, met in self._axes if met]
+        columns = [(column, masks(column)) for column in zip(*boxes, strict=True)]
+        self._axes = [(column, _met(known, self._everyone)) for column, known in columns if known]
 
     def overlapping(self, number: int) -> list[int]:
         found = self._everyone
@@ -80,46 +81,40 @@ class ShortIndex:
         return sorted(set(chain.from_iterable(several)))
 
 
-def _met(
-    column: Sequence[IntervalSet | None], everyone: int
-) -> tuple[Sequence[IntervalSet | None], dict[IntervalSet, int]]:
-    """The sets of one axis, and for each the mask of the boxes whose set has a member in common with it.
+def _met(boxes: dict[IntervalSet, int], everyone: int) -> dict[IntervalSet, int]:
+    """For each set of one axis the mask of the boxes whose set there has a member in common with it.
+
+    boxes: the masks of the boxes that have each set; those in none of them have no set, and hold everything
 
     A sweep over all ends in ascending order: what is open when an interval begins meets it, and so does what begins before it
     ends.
     """
-    boxes: dict[IntervalSet, int] = {}
-    for number, values in enumerate(column):
-        if values is not None:
-            boxes[values] = boxes.get(values, 0) | 1 << number
     anywhere = everyone
     for mask in boxes.values():
         anywhere &= ~mask
-    met = {values: anywhere | mask for values, mask in boxes.items()}
-    # Numbers of intervals stand for what is to be done at an end; at equal ends intervals begin before others end.
-    spans = [(first, last, values) for values in boxes for first, last in values.spans]
-    ends = sorted(
-        chain(
-            ((first, 0, number) for number, (first, _, _) in enumerate(spans)),
-            ((last, 1, number) for number, (_, last, _) in enumerate(spans)),
-        )
-    )
+    owners = list(boxes.values())
+    met = [anywhere | mask for mask in owners]
+    # At equal ends intervals begin before others end.
+    ends = []
+    for number, values in enumerate(boxes):
+        for first, last in values.spans:
+            ends.append((first, 0, number))
+            ends.append((last, 1, number))
+    ends.sort()
     opened: list[int] = []
-    since = [0] * len(spans)
+    since = [0] * len(owners)
     held = 0
     for _, closes, number in ends:
-        values = spans[number][2]
-        mask = boxes[values]
+        mask = owners[number]
+        held ^= mask
         if closes:
-            held ^= mask
             for other in opened[since[number] :]:
-                met[values] |= other
+                met[number] |= other
         else:
-            met[values] |= held
-            held ^= mask
+            met[number] |= held
             opened.append(mask)
             since[number] = len(opened)
-    return column, met
+    return dict(zip(boxes, met, strict=True))
 
 
 def bits_of(mask: int) -> Iterator[int]:

@@ -10,6 +10,8 @@ from aiguille.model import DestinationType, State
 from aiguille.model.spelling import spell_address, spell_flags, spell_protocol
 from aiguille.space.fields import ICMP_OF, SYN, TCP, WITH_PORTS, Axis, Space
 
+STATES = tuple(State)
+
 
 class Packet(Struct, frozen=True):
     """One packet at the point where it meets the device.
@@ -116,7 +118,7 @@ def packet_at(space: Space, point: Sequence[int]) -> Packet:
         icmp_type=point[Axis.A] if icmp else None,
         icmp_code=point[Axis.B] if icmp else None,
         flags=point[Axis.FLAGS] if protocol == TCP else None,
-        state=tuple(State)[point[Axis.STATE]],
+        state=STATES[point[Axis.STATE]],
     )
 
 

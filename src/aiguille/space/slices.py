@@ -17,7 +17,7 @@ from functools import lru_cache
 from msgspec import Struct
 
 from aiguille.model import TooComplexError
-from aiguille.space.fields import AXES, Axis, Box
+from aiguille.space.fields import ALL_AXES, AXES, Axis, Box
 from aiguille.space.intervals import IntervalSet
 
 LONG = 1000
@@ -63,18 +63,12 @@ class Slices:
         everyone = (1 << len(boxes)) - 1
         self.alive = self.everyone = everyone
         self.budget = budget
-        columns: list[dict[IntervalSet, int]] = [{} for _ in range(AXES)]
-        for number, one in enumerate(boxes):
-            bit = 1 << number
-            for axis, values in enumerate(one):
-                if values is not None:
-                    column = columns[axis]
-                    column[values] = column.get(values, 0) | bit
+        columns = [masks(column) for column in zip(*boxes)] or [{}] * AXES  # noqa: B905 - boxes are of one length
         whole = full_cell(tuple(tops))
         self.whole: Cell = tuple(whole[axis] if values is None else values for axis, values in enumerate(region))
         classes: dict[Axis, list[Class_]] = {}
         full: dict[Axis, int] = {}
-        for axis in Axis:
+        for axis in ALL_AXES:
             if not columns[axis] and axis not in first:
                 full[axis] = everyone
                 continue
@@ -95,7 +89,7 @@ class Slices:
         """Points of the region that lie in none of the boxes, as a product of sets; None if the boxes cover the region."""
         return self.find(_not_covered, sparse_first=True)
 
-    def uncovered_size(self, counted: Sequence[Axis] = tuple(Axis)) -> int:
+    def uncovered_size(self, counted: Sequence[Axis] = ALL_AXES) -> int:
         """How many points of the region lie in none of the boxes, counted over the axes named; see `measure`."""
         return self.measure(_not_covered, counted)
 
@@ -133,7 +127,7 @@ class Slices:
 
         return tuple(cell) if search(0, self.alive) else None
 
-    def measure(self, leaf: Leaf, counted: Sequence[Axis] = tuple(Axis)) -> int:
+    def measure(self, leaf: Leaf, counted: Sequence[Axis] = ALL_AXES) -> int:
         """How many points of the region satisfy `leaf`, counted over the axes named.
 
         Axes that are not counted must have been given as `last`: a combination of counted values counts once if any
@@ -220,6 +214,19 @@ class Slices:
         self.budget -= 1
         if self.budget < 0:
             raise TooComplexError("the rules interleave too much for an exact answer within the set bound")
+
+
+def masks(column: Sequence[IntervalSet | None]) -> dict[IntervalSet, int]:
+    """The distinct sets of boxes on one axis, each with the mask of the boxes that have it."""
+    out: dict[IntervalSet, int] = {}
+    if column.count(None) == len(column):
+        return out
+    bit = 1
+    for values in column:
+        if values is not None:
+            out[values] = out.get(values, 0) | bit
+        bit <<= 1
+    return out
 
 
 def _not_covered(alive: int, full: int) -> bool | None:
