@@ -258,7 +258,7 @@ class Rows:
 
 def plainly(console: Console, lines: Sequence[str]) -> None:
     """Write lines that are laid out already."""
-    console.print(Segments([Segment("".join(f"{line}\n" for line in lines))]))
+    console.print(Segments([Segment("".join(f"{line}\n" for line in lines))]), crop=False)
 
 
 def wrapped(text: str, width: int) -> list[str]:
