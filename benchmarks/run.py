@@ -20,8 +20,6 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TypeVar
 
-import numpy as np
-
 from aiguille.model import Direction
 from benchmarks import peers
 from benchmarks.generate import GeneratedRule, as_dump, as_nft, generate
@@ -206,7 +204,7 @@ def classify(made: list[GeneratedRule], rows: list[str], plain: float) -> None:
         classifier = Classifier(program)
         for table in tables:
             for group in table.groups:
-                settle(classifier, group, np.empty(len(table.ids), object))
+                settle(classifier, group)
 
     seconds, _ = timed(decide)
     print(f"Reading the table alone: {len(rows) / took / plain:.0f} times.")

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from bisect import bisect_right
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
 from itertools import pairwise
 from typing import Any
@@ -34,7 +34,7 @@ from aiguille.model import (
     UsageError,
 )
 from aiguille.space import Axis, IntervalSet
-from aiguille.space.rows import Fault, Group
+from aiguille.space.rows import Fault, Group, Ids
 from aiguille.space.table import Part, TableFile
 
 CELLS = 1 << 20
@@ -60,11 +60,21 @@ Decision = tuple[Program, int]
 
 
 class Probed(Struct, frozen=True):
-    """What becomes of the packets of a table: ids and answers of those there are, and what is wrong with the other rows."""
+    """What becomes of the packets of a table.
 
-    ids: list[str]
+    ids: of the packets there are; which: (P,) number of each one's answer
+    answers: what becomes of some packet, most of many
+    faults: what is wrong with the other rows
+    """
+
+    ids: Ids
+    which: NDArray[np.int32]
     answers: list[Answer | Decision]
     faults: list[Fault]
+
+    def each(self) -> list[Answer | Decision]:
+        """Every packet's answer."""
+        return [self.answers[number] for number in self.which.tolist()]
 
 
 class TableProber:
@@ -81,29 +91,36 @@ class TableProber:
     def probe(self, part: Part) -> Probed:
         """What becomes of every row of a part, in order."""
         table = self.file.read(part, self._symbols)
-        out = np.full(len(table.ids), None, object)
+        which = np.full(len(table.ids), LEFT_OPEN, np.int32)
+        answers: list[Answer | Decision] = []
         faults = table.faults
 
         def enter(row: int, work: Callable[[], Answer]) -> None:
             try:
-                out[row] = work()
+                answers.append(work())
+                which[row] = len(answers) - 1
             except UsageError as error:  # the export says nothing on packets of this family and direction
-                faults.append(Fault(table.lines[row], table.ids[row], error.message))
+                faults.append(Fault(int(table.lines[row]), table.ids[row], error.message))
 
         for group in table.groups:
             classifier = None if self._walks else self._classifier(group.family, _direction(group.comes, group.leaves))
+            left: Iterable[int] = range(len(group.rows))
             if classifier is not None:
-                settle(classifier, group, out)
-            for at, row in enumerate(group.rows.tolist()):
-                if out[row] is None:
-                    enter(row, partial(self._walk, group, at))
+                steps = settle(classifier, group)
+                counts = np.bincount(steps + 1, minlength=len(classifier.program.steps) + 1)
+                used = np.flatnonzero(counts[1:])
+                number = np.full(len(counts), LEFT_OPEN, np.int32)
+                number[used] = np.arange(len(answers), len(answers) + len(used))
+                which[group.rows] = number[steps]  # the last of them stands for those left open
+                answers += [(classifier.program, step) for step in used.tolist()]
+                left = np.flatnonzero(steps == LEFT_OPEN).tolist() if counts[0] else []
+            for at in left:
+                enter(int(group.rows[at]), partial(self._walk, group, at))
         for row, sketch in table.others.items():
             enter(row, partial(answer, self._prober, sketch))
-        ids, answers = table.ids, out.tolist()
-        if None in answers:
-            ids = [name for name, one in zip(ids, answers, strict=True) if one is not None]
-            answers = [one for one in answers if one is not None]
-        return Probed(ids, answers, sorted(faults, key=lambda fault: fault.line))
+        kept = which != LEFT_OPEN
+        ids, which = (table.ids, which) if kept.all() else (table.ids.kept(kept), which[kept])
+        return Probed(ids, which, answers, sorted(faults, key=lambda fault: fault.line))
 
     def _walk(self, group: Group, at: int) -> Answer:
         space = self._prober.programs.resolver(group.family).space
@@ -123,8 +140,8 @@ def _direction(comes: bool, leaves: bool) -> Direction:
     return Direction.THROUGH_DEVICE if leaves else Direction.TO_DEVICE
 
 
-def settle(classifier: Classifier, group: Group, out: NDArray[np.object_]) -> None:
-    """Enter the decision of every packet of a group that takes no walk, at the packet's row."""
+def settle(classifier: Classifier, group: Group) -> NDArray[np.int64]:
+    """(P,) the step that decides each packet of a group, `LEFT_OPEN` where that takes a walk."""
     program, destinations = classifier.program, group.columns[Axis.DST]
     kind = DestinationType.UNICAST if group.leaves else DestinationType.LOCAL
     kinds = np.full(len(group.rows), kind.number, np.int64)
@@ -135,9 +152,7 @@ def settle(classifier: Classifier, group: Group, out: NDArray[np.object_]) -> No
         kinds[np.array([value >> 120 == 0xFF for value in destinations.tolist()], np.bool_)] = (
             DestinationType.MULTICAST.number
         )
-    steps = classifier.steps([*group.columns, kinds])
-    settled = steps != LEFT_OPEN
-    out[group.rows[settled]] = classifier.decisions[steps[settled]]
+    return classifier.steps([*group.columns, kinds])
 
 
 def suits(program: Program) -> bool:
@@ -165,9 +180,6 @@ class Classifier:
 
     def __init__(self, program: Program) -> None:
         self.program = program
-        self.decisions = np.empty(len(program.steps), object)
-        for step in range(len(program.steps)):
-            self.decisions[step] = (program, step)
         self._rows = [row for row in rows_of(program) if program.steps[row.step].kind is not Kind.PASS]
         self._ends = np.array(
             [

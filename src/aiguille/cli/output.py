@@ -35,6 +35,22 @@ def show(arguments: Namespace, view: Callable[[Console], None]) -> None:
     sys.stdout.write(_TRAILING.sub("", captured.get()))
 
 
+def dimmed(arguments: Namespace) -> Callable[[str], str]:
+    """What makes the less important part of a line dim on a terminal, and leaves it as it is elsewhere."""
+    if not sys.stdout.isatty():
+        return str
+    from rich.text import Text
+
+    target = console(arguments)
+
+    def dim(text: str) -> str:
+        with target.capture() as captured:
+            target.print(Text(text, "dim"), soft_wrap=True, end="")
+        return captured.get()
+
+    return dim
+
+
 def as_text(arguments: Namespace, view: Callable[[Console], None]) -> str:
     """The view as plain text."""
     out = io.StringIO()

@@ -64,7 +64,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None) -> int:
     from aiguille.analysis import answer
-    from aiguille.reports.probe import probe_data, show_answer
+    from aiguille.reports.probe import probe_data
     from aiguille.space import read_sentence
 
     sketch = read_sentence(arguments.packet)
@@ -76,6 +76,8 @@ def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: P
         return 0
 
     def view(console: Console) -> None:
+        from aiguille.reports.walk import show_answer
+
         show_answer(console, device, found, before)
 
     output.show(arguments, view)
@@ -84,18 +86,15 @@ def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: P
 
 def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
     from aiguille.analysis import TableProber
-    from aiguille.reports.probe import TableWriter, show_table
+    from aiguille.reports.probe import TableWriter
     from aiguille.reports.text import visible
     from aiguille.space.table import TableFile
 
     path: Path = arguments.packets
     try:
         table = TableProber(prober, TableFile(path.read_bytes()))
-        writer = TableWriter(device, table)
-        if arguments.json:
-            sys.stdout.writelines(writer.json(options.cores(len(table.file.parts))))
-        else:
-            output.show(arguments, lambda console: show_table(console, writer))
+        writer = TableWriter(device, table, options.cores(len(table.file.parts)))
+        sys.stdout.writelines(writer.json() if arguments.json else writer.lines(output.dimmed(arguments)))
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(f"{path}: cannot be read ({error})") from error
     except UsageError as error:

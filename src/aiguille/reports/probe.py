@@ -1,195 +1,128 @@
-"""What `probe` says: the walk of a packet for the terminal, and JSON by `schemas/probe.schema.json`."""
+"""What `probe` says as JSON by `schemas/probe.schema.json`, and the lines on the packets of a table."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import chain, islice
+from typing import TypeVar
 
 import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
-from rich.console import Console
-from rich.padding import Padding
-from rich.text import Text
 
-from aiguille.analysis import Answer, Decision, TableProber, Verdict, Visit, Way
+from aiguille.analysis import Answer, Decision, Probed, TableProber, Visit
 from aiguille.analysis.sharing import share
-from aiguille.model import Action, Device, Log, SetMark, Span, Translate
-from aiguille.model.guarding import guarded
-from aiguille.model.spelling import spell_address
+from aiguille.model import Action, Device, Span
 from aiguille.reports.data import Data, place_of
-from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
-from aiguille.reports.text import counted, to_json, visible
-from aiguille.space.rows import Fault
+from aiguille.reports.text import to_json, visible
+from aiguille.space.rows import Fault, Ids
 from aiguille.space.table import Part
 
-_VERDICT_STYLES = {"accept": "black on dark_sea_green2", "drop": "white on red3", "reject": "black on orange1"}
+T = TypeVar("T")
 
-
-def show_answer(console: Console, device: Device, answer: Answer, before: Answer | None = None) -> None:
-    """The verdict on top, then the walk. With `before`, both verdicts are compared first."""
-    if before is not None:
-        was, now = _verdicts(before), _verdicts(answer)
-        changed = "nothing changes" if was == now else "the verdict changes"
-        console.print(
-            Text.assemble(("before ", "dim"), was, ("  without the rules named ", "dim"), now, f"  ({changed})")
-        )
-        console.print()
-    for number, verdict in enumerate(answer.verdicts):
-        if number:
-            console.print()
-        if len(answer.verdicts) > 1:
-            console.print(Text(f"possible verdict {number + 1} of {len(answer.verdicts)}, by example", "bold"))
-        _verdict(console, device, verdict)
-
-
-def _verdicts(answer: Answer) -> Text:
-    names = dict.fromkeys(way.verdict.value for verdict in answer.verdicts for way in verdict.ways)
-    return Text(" or ").join([_badge(name) for name in names])
-
-
-def _badge(verdict: str) -> Text:
-    return Text(f" {verdict.upper()} ", _VERDICT_STYLES.get(verdict, ""))
-
-
-def _verdict(console: Console, device: Device, verdict: Verdict) -> None:
-    console.print(Text.assemble((visible(verdict.packet.sentence()), PACKET_STYLE)))
-    names = dict.fromkeys(way.verdict.value for way in verdict.ways)
-    head = Text(" or ").join([_badge(name) for name in names])
-    if verdict.certain:
-        head.append("  certain")
-    else:
-        head.append("  not certain: a condition stands in the way that a packet does not settle")
-    console.print(head)
-    for number, way in enumerate(verdict.ways):
-        if len(verdict.ways) > 1:
-            console.print()
-            console.print(Text.assemble(f"way {number + 1}: ", _badge(way.verdict.value)))
-        console.print(_decided(device, way.decided_by))
-        _walk(console, device, way)
-
-
-def _decided(device: Device, visit: Visit) -> Text:
-    where = _where(visit)
-    name = "policy" if visit.rule is None else f"rule {visit.rule.number}"
-    out = Text.assemble(("decided by ", "dim"), f"{visible(visit.rulebase.name)} {visible(visit.chain.name)} {name}")
-    if where is not None:
-        out.append("  ")
-        out.append(visible(str(where)), "underline")
-    else:
-        out.append(", built into the make")
-    return out
-
-
-def _walk(console: Console, device: Device, way: Way) -> None:
-    place: tuple[int, int] | None = None
-    for visit in way.visits:
-        here = (id(visit.rulebase), id(visit.chain))
-        indent = 2 + 2 * visit.depth
-        if here != place:
-            console.print(Padding(_chain_line(visit), (0, 0, 0, indent)))
-            place = here
-        console.print(Padding(_visit_line(device, visit), (0, 0, 0, indent + 2)))
-
-
-def _chain_line(visit: Visit) -> Text:
-    return Text(f"{visible(visit.rulebase.name)} {visible(visit.chain.name)}", "bold")
-
-
-def _visit_line(device: Device, visit: Visit) -> Text:
-    out = Text()
-    if visit.tried:
-        verb = "does" if visit.tried == 1 else "do"
-        out.append(f"{counted(visit.tried, 'rule')} before {verb} not match\n", "dim")
-    if visit.rule is None:
-        hits = f", {visit.chain.hits.packets} packets so far" if visit.chain.hits else ""
-        return out.append(f"end of the chain: policy {visit.action.value}{hits}")
-    rule = visit.rule
-    doubt = (
-        ""
-        if visit.matched
-        else " may match, here taken as if it did"
-        if visit.taken
-        else " may match, here taken as if not"
-    )
-    hits = f", {rule.hits.packets} packets so far" if rule.hits else ""
-    out.append(f"rule {rule.number}: {_does(visit)}{doubt}{hits}")
-    for qualifier in rule.qualifiers if not visit.matched else ():
-        out.append(f"\nopen: {qualifier.name} ({visible(guarded(qualifier.text))})", "dim")
-    for line in device.text(rule.where)[:1]:
-        out.append("\n")
-        out.append(f"{visible(str(rule.where))} ", "dim")
-        out.append(visible(line.strip()), LINE_STYLE)
-    return out
-
-
-def _does(visit: Visit) -> str:
-    rule = visit.rule
-    if rule is None:
-        return visit.action.value
-    words = [f"{visit.action.value} {visible(rule.target)}" if rule.target else visit.action.value]
-    for effect in rule.effects:
-        match effect:
-            case Translate(kind, addresses, ports):
-                to = spell_address(addresses.family, addresses.first) if addresses else ""
-                port = f" port {ports.first}" if ports else ""
-                words.append(f"translate {kind.value} {to}{port}".rstrip())
-            case SetMark(value, _):
-                words.append(f"mark {value:#x}")
-            case Log():
-                words.append("record")
-    return ", ".join(words)
+Styled = Callable[[str], str]
+"""What is done to the less important part of a line."""
 
 
 def probe_data(device: Device, ids: Sequence[str], answers: Sequence[Answer]) -> Iterator[str]:
     """The JSON text on some packets, piece by piece."""
     yield '{"packets": [\n'
-    yield _Tails(device).lot(ids, answers).text()
+    yield _Tails(device).lot(Ids.of(ids), answers, np.arange(len(ids), dtype=np.int32)).text()
     yield '\n], "faults": []}\n'
 
 
 class TableWriter:
-    """What becomes of the packets of a table, written part by part; `faults` fills with what is wrong with its rows."""
+    """What becomes of the packets of a table, written part by part; `faults` fills with what is wrong with its rows.
 
-    def __init__(self, device: Device, table: TableProber) -> None:
+    jobs: processes that share the parts
+    """
+
+    def __init__(self, device: Device, table: TableProber, jobs: int) -> None:
         self.faults: list[Fault] = []
         self._table = table
+        self._jobs = jobs
         self._tails = _Tails(device)
 
-    def json(self, jobs: int) -> Iterator[str]:
-        """The JSON text, piece by piece.
-
-        jobs: processes that share the parts
-        """
-        lots = self._lots(jobs)
+    def json(self) -> Iterator[str]:
+        """The JSON text, piece by piece."""
+        lots = self._share(self._lot)
         first = list(islice(lots, 1))  # a file that is no table shows before anything is written
         yield '{"packets": ['
         start = "\n"
-        for lot, faults in chain(first, lots):
+        for lot in chain(first, lots):
             if lot.ids:
                 yield start
                 yield lot.text()
                 start = ",\n"
-            self.faults += faults
         failed = [{"line": f.line, "id": f.id, "why": f.why} for f in self.faults]
         yield f'\n], "faults": {to_json(failed)}}}\n'
 
-    def _lots(self, jobs: int) -> Iterator[tuple[_Lot, list[Fault]]]:
+    def _lot(self, found: Probed) -> _Lot:
+        return self._tails.lot(found.ids, found.answers, found.which)
+
+    def lines(self, style: Styled) -> Iterator[str]:
+        """A line a packet, many at a time: id, verdict, what decides."""
+        lots = list(self._share(lambda found: _lines(found, style)))
+        width = max((one.width for one in lots), default=0)
+        for one in lots:
+            yield one.text if one.width == width else one.widened(width)
+
+    def _share(self, make: Callable[[Probed], T]) -> Iterator[T]:
+        """What is made of each part, in order."""
+
+        def work(part: Part) -> tuple[T, list[Fault]]:
+            found = self._table.probe(part)
+            return make(found), found.faults
+
         # What the first part needs is made before there are other processes, which then have it too.
         parts = self._table.file.parts
-        yield from map(self._lot, parts[:1])
-        yield from share(self._lot, parts[1:], jobs)
+        for made, faults in chain(map(work, parts[:1]), share(work, parts[1:], self._jobs)):
+            self.faults += faults
+            yield made
 
-    def _lot(self, part: Part) -> tuple[_Lot, list[Fault]]:
-        found = self._table.probe(part)
-        return self._tails.lot(found.ids, found.answers), found.faults
 
-    def answers(self) -> Iterator[tuple[str, Answer | Decision]]:
-        """Ids and answers, in order."""
-        for part in self._table.file.parts:
-            found = self._table.probe(part)
-            self.faults += found.faults
-            yield from zip(found.ids, found.answers, strict=True)
+class _Lines(Struct, frozen=True):
+    """Lines that begin with an id, `width` columns wide."""
+
+    text: str
+    width: int
+
+    def widened(self, width: int) -> str:
+        """The same with wider ids."""
+        lines = self.text.removesuffix("\n").split("\n") if self.text else []
+        return "".join([f"{line[: self.width]:<{width}}{line[self.width :]}\n" for line in lines])
+
+
+def _lines(found: Probed, style: Styled) -> _Lines:
+    ends = [f"{_line_end(one, style)}\n" for one in found.answers]
+    which = found.which.tolist()
+    plain = found.ids.as_bytes()
+    if plain is None:
+        names = [visible(name) for name in found.ids]
+        width = max(map(len, names), default=0)
+        return _Lines("".join([f"{name:<{width}}{ends[at]}" for name, at in zip(names, which, strict=True)]), width)
+    width = int(np.char.str_len(plain).max(initial=0))
+    padded = plain.astype(f"S{max(1, width)}")
+    signs = padded.view(np.uint8)
+    signs[signs == 0] = ord(" ")
+    pieces = [b""] * (2 * len(which))
+    pieces[::2] = padded.tolist() if width else [b""] * len(which)
+    pieces[1::2] = map([end.encode() for end in ends].__getitem__, which)
+    return _Lines(b"".join(pieces).decode(), width)
+
+
+def _line_end(one: Answer | Decision, style: Styled) -> str:
+    """What stands behind the id."""
+    if isinstance(one, Answer):
+        first = one.verdicts[0]
+        visit, certain, verdict = first.decided_by, one.certain, first.verdict
+    else:
+        visit, certain = _visit(one), True
+        verdict = visit.action
+    rule = "policy" if visit.rule is None else f"rule {visit.rule.number}"
+    told = f"  {verdict.value:<7}{'  ' if certain else ' ?'}  {visible(visit.rulebase.name)} {visible(visit.chain.name)} {rule}"
+    where = where_of(visit)
+    return told if where is None else told + style(f"  {visible(str(where))}")
 
 
 class _Lot(Struct, frozen=True):
@@ -219,17 +152,11 @@ class _Tails:
         self._device = device
         self._decided: dict[Decision, str] = {}
 
-    def lot(self, ids: Sequence[str], answers: Sequence[Answer | Decision]) -> _Lot:
-        spelt = "".join(ids)
-        # JSON (RFC 8259, 7) leaves these as they are.
-        plain = spelt.isascii() and spelt.isprintable() and '"' not in spelt and "\\" not in spelt
-        names = "".join([f"{name}\n" for name in (ids if plain else [to_json(name)[1:-1] for name in ids])])
-        # Packets decided alike have one and the same answer.
-        numbers = list(map(id, answers))
-        distinct = dict(zip(numbers, answers, strict=True))
-        place = {number: at for at, number in enumerate(distinct)}
-        which = np.fromiter(map(place.__getitem__, numbers), np.int32, len(numbers))
-        return _Lot(names, tuple(map(self._tail, distinct.values())), which)
+    def lot(self, ids: Ids, answers: Sequence[Answer | Decision], which: NDArray[np.int32]) -> _Lot:
+        plain = ids.as_bytes(unlike=b'"\\')  # JSON (RFC 8259, 7) leaves the others as they are
+        told = [to_json(name)[1:-1].encode() for name in ids] if plain is None else plain.tolist()
+        names = b"\n".join([*told, b""]).decode() if told else ""
+        return _Lot(names, tuple(map(self._tail, answers)), which)
 
     def _tail(self, one: Answer | Decision) -> str:
         if isinstance(one, Answer):
@@ -261,11 +188,16 @@ def answer_data(device: Device, answer: Answer) -> Data:
     return out
 
 
-def _decision_data(device: Device, decision: Decision) -> Data:
+def _visit(decision: Decision) -> Visit:
+    """The visit that decides."""
     program, number = decision
     step = program.steps[number]
     verdict = step.chain.policy if step.rule is None else step.rule.action
-    visit = Visit(step.rulebase, step.chain, step.rule, verdict or Action.ACCEPT)
+    return Visit(step.rulebase, step.chain, step.rule, verdict or Action.ACCEPT)
+
+
+def _decision_data(device: Device, decision: Decision) -> Data:
+    visit = _visit(decision)
     return {
         "verdict": visit.action.value,
         "certain": True,
@@ -275,7 +207,7 @@ def _decision_data(device: Device, decision: Decision) -> Data:
 
 
 def _place_data(device: Device, visit: Visit) -> Data:
-    where = _where(visit)
+    where = where_of(visit)
     return {
         "device": device.name,
         "rulebase": visit.rulebase.name,
@@ -288,7 +220,7 @@ def _place_data(device: Device, visit: Visit) -> Data:
 
 
 def _visit_data(device: Device, visit: Visit) -> Data:
-    where = _where(visit)
+    where = where_of(visit)
     return {
         "rulebase": visit.rulebase.name,
         "chain": visit.chain.name,
@@ -300,29 +232,6 @@ def _visit_data(device: Device, visit: Visit) -> Data:
     }
 
 
-def _where(visit: Visit) -> Span | None:
+def where_of(visit: Visit) -> Span | None:
+    """The lines of the rule or policy a packet meets."""
     return visit.chain.policy_where if visit.rule is None else visit.rule.where
-
-
-def show_table(console: Console, table: TableWriter) -> None:
-    """A line a packet: id, verdict, what decides."""
-    answers = list(table.answers())
-    width = max((len(visible(name)) for name, _ in answers), default=2)
-    for name, one in answers:
-        line = Text(f"{visible(name):<{width}}  ")
-        if isinstance(one, Answer):
-            first = one.verdicts[0]
-            visit, certain = first.decided_by, one.certain
-        else:
-            step = one[0].steps[one[1]]
-            verdict = step.chain.policy if step.rule is None else step.rule.action
-            visit, certain = Visit(step.rulebase, step.chain, step.rule, verdict or Action.ACCEPT), True
-        rule = "policy" if visit.rule is None else f"rule {visit.rule.number}"
-        verdict_text = (first.verdict if isinstance(one, Answer) else visit.action).value
-        line.append(f"{verdict_text:<7}")
-        line.append("  " if certain else " ?")
-        line.append(f"  {visible(visit.rulebase.name)} {visible(visit.chain.name)} {rule}")
-        where = _where(visit)
-        if where is not None:
-            line.append(f"  {visible(str(where))}", "dim")
-        console.print(line, soft_wrap=True)

@@ -10,9 +10,10 @@ from rich.text import Text
 from aiguille._version import __version__
 from aiguille.baseline.story import Excerpt, Story
 from aiguille.reports.data import Data, finding_data, params_data, place_of
-from aiguille.reports.probe import answer_data, show_answer
+from aiguille.reports.probe import answer_data
 from aiguille.reports.terminal import LINE_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
+from aiguille.reports.walk import show_answer
 
 _LONGEST = 30
 """Lines of an excerpt that are shown; longer blocks are cut in the middle."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from ipaddress import IPv4Address, IPv6Address
 from typing import Any
 
@@ -53,6 +53,45 @@ class Group(Struct, frozen=True):
         return replace(found, in_interface=inward, out_interface=outward)
 
 
+class Ids:
+    """What packets are called: (R,) ASCII as bytes, without a 0, or any text as objects."""
+
+    __slots__ = ("array",)
+
+    def __init__(self, array: NDArray[Any]) -> None:
+        self.array = array
+
+    @classmethod
+    def of(cls, names: Sequence[str]) -> Ids:
+        array = np.empty(len(names), object)
+        array[:] = names
+        return cls(array)
+
+    def __len__(self) -> int:
+        return len(self.array)
+
+    def __getitem__(self, row: int) -> str:
+        name = self.array[row]
+        return name.decode() if isinstance(name, bytes) else str(name)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.array.tolist() if self.array.dtype == object else self.array.astype("U").tolist())
+
+    def kept(self, mask: NDArray[np.bool_]) -> Ids:
+        """Those that a mask holds."""
+        return Ids(self.array[mask])
+
+    def as_bytes(self, unlike: bytes = b"") -> NDArray[np.bytes_] | None:
+        """(R,) them as bytes if all are of ASCII's printable signs, but for those given; None if some are not."""
+        if self.array.dtype == object:
+            return None
+        usual = np.zeros(256, np.bool_)
+        usual[0] = True  # what fills the shorter ones
+        usual[32:127] = True
+        usual[list(unlike)] = False
+        return self.array if usual[self.array.view(np.uint8)].all() else None
+
+
 class PacketTable(Struct):
     """A table, or a part of one, as read.
 
@@ -61,8 +100,8 @@ class PacketTable(Struct):
     others: rows that leave something open, by number
     """
 
-    ids: list[str] = field(default_factory=list)
-    lines: list[int] = field(default_factory=list)
+    ids: Ids
+    lines: NDArray[np.int64]
     groups: list[Group] = field(default_factory=list)
     others: dict[int, Sketch] = field(default_factory=dict)
     faults: list[Fault] = field(default_factory=list)
@@ -78,19 +117,21 @@ class Rows:
         self._kinds: dict[tuple[str, ...], tuple[int, int, int] | None] = {}
         self._names: dict[tuple[str, str], int] = {}
         self._groups: dict[tuple[int, bool, bool], list[tuple[int, int, tuple[int, ...]]]] = {}
-        self._table = PacketTable()
+        self._ids: list[str] = []
+        self._lines: list[int] = []
+        self._others: dict[int, Sketch] = {}
+        self._faults: list[Fault] = []
 
     def add(self, line: int, cells: list[str]) -> None:
         """Enter one more row."""
         if not cells:
             return
-        table = self._table
         if len(cells) != len(COLUMNS):
-            table.faults.append(
+            self._faults.append(
                 Fault(line, cells[ID], f"has {len(cells)} cell{'s' * (len(cells) > 1)} instead of {len(COLUMNS)}")
             )
             return
-        row = len(table.ids)
+        row = len(self._ids)
         point = self._point(cells)
         if point is not None:
             family, values = point
@@ -99,16 +140,18 @@ class Rows:
             self._groups.setdefault((family, bool(pair[0]), bool(pair[1])), []).append((row, name, values))
         else:
             try:
-                table.others[row] = read_row(dict(zip(COLUMNS, cells, strict=True)))
+                self._others[row] = read_row(dict(zip(COLUMNS, cells, strict=True)))
             except UsageError as error:
-                table.faults.append(Fault(line, cells[ID], error.message))
+                self._faults.append(Fault(line, cells[ID], error.message))
                 return
-        table.ids.append(cells[ID])
-        table.lines.append(line)
+        self._ids.append(cells[ID])
+        self._lines.append(line)
 
     def table(self) -> PacketTable:
         """All that was entered."""
         names = tuple(self._names)
+        lines = np.array(self._lines, np.int64)
+        table = PacketTable(Ids.of(self._ids), lines, others=self._others, faults=self._faults)
         for (family, comes, leaves), entered in self._groups.items():
             rows, named, points = zip(*entered, strict=True)
             wide = (Axis.SRC, Axis.DST) if family == 6 else ()
@@ -117,8 +160,8 @@ class Rows:
                 for axis, column in enumerate(zip(*points, strict=True))
             )
             group = Group(family, comes, leaves, np.array(rows, np.int64), names, np.array(named, np.intp), columns)
-            self._table.groups.append(group)
-        return self._table
+            table.groups.append(group)
+        return table
 
     def _point(self, cells: list[str]) -> tuple[int, tuple[int, ...]] | None:
         """The family and the coordinates of a complete row; None if something is open, unusual or wrong."""

@@ -29,13 +29,14 @@ from aiguille.space.rows import (
     STATE,
     TYPE,
     Group,
+    Ids,
     PacketTable,
     Rows,
     are_named,
 )
 from aiguille.space.sentences import COLUMNS
 
-PART = 1 << 22
+PART = 1 << 21
 """Bytes of a part: some ten thousand rows."""
 
 WIDEST = 64
@@ -61,21 +62,25 @@ class TableFile:
         if not data.isascii():
             data.decode()
         # A cell in quotes may hold a line break, and a lone carriage return ends a line for CSV, but for nobody else.
-        self._plain = b'"' not in data and b"\0" not in data and data.count(b"\r") == data.count(b"\r\n")
+        lone = b"\r" in data and data.count(b"\r") != data.count(b"\r\n")
+        self._plain = b'"' not in data and b"\0" not in data and not lone
         head = data.find(b"\n") + 1 if self._plain and b"\n" in data else len(data)
         _check_header(next(_numbered(data[:head]), (1, []))[1])
-        self.lines = data.count(b"\n") + 1
         self.parts: tuple[Part, ...] = (Part(1, 0, len(data)),)
         if self._plain:
-            self.parts = tuple(self._cut(head))
+            self.parts, self.lines = self._cut(head)
+        else:
+            self.lines = data.count(b"\n") + 1
 
-    def _cut(self, start: int) -> Iterator[Part]:
-        line = 2
+    def _cut(self, start: int) -> tuple[tuple[Part, ...], int]:
+        """The parts, and the number of lines. The first part is small: others may begin once it is known to be a table."""
+        line, parts, size = 2, [], PART // 8
         while start < len(self._data):
-            stop = self._data.find(b"\n", min(start + PART, len(self._data) - 1)) + 1 or len(self._data)
-            yield Part(line, start, stop)
+            stop = self._data.find(b"\n", min(start + size, len(self._data) - 1)) + 1 or len(self._data)
+            parts.append(Part(line, start, stop))
             line += self._data.count(b"\n", start, stop)
-            start = stop
+            start, size = stop, PART
+        return tuple(parts), line
 
     def read(self, part: Part, symbols: Symbols) -> PacketTable:
         """Read a part. Rows that are wrong become faults."""
@@ -132,6 +137,8 @@ class _Together:
 
     def read(self) -> PacketTable:
         plain, groups = self._plain()
+        if len(plain) == len(self._starts):
+            return PacketTable(self._ids(plain), plain + self._line, groups)
         odd = np.setdiff1d(np.arange(len(self._starts)), plain, assume_unique=True)
         for at in odd.tolist():
             # Without quotes, a row is what stands between commas.
@@ -139,22 +146,21 @@ class _Together:
             self._rows.add(self._line + at, row.split(",") if row else [])
         table = self._rows.table()
         # Both kinds of rows get the numbers they have in the file, faults left out.
-        single = np.array(table.lines, np.int64) - self._line
+        single = table.lines - self._line
         lines = np.sort(np.concatenate([plain, single]))
         kept = np.searchsorted(lines, single)
         table.groups = [replace(group, rows=kept[group.rows]) for group in table.groups]
         table.others = {int(kept[row]): sketch for row, sketch in table.others.items()}
         table.groups += [replace(group, rows=np.searchsorted(lines, group.rows)) for group in groups]
-        table.ids, table.lines = self._ids(lines), (lines + self._line).tolist()
+        table.ids, table.lines = self._ids(lines), lines + self._line
         return table
 
-    def _ids(self, lines: Numbers) -> list[str]:
+    def _ids(self, lines: Numbers) -> Ids:
         starts = self._starts[lines]
         cells = Cells(self._text, starts, self._commas[np.searchsorted(self._commas, starts)])
         if self._data.isascii() and cells.lengths.max(initial=0) <= 16:
-            short: list[str] = np.stack([cells.words(0), cells.words(8)], axis=1).view("S16")[:, 0].astype("U").tolist()
-            return short
-        return [self._data[a:b].decode() for a, b in zip(starts.tolist(), cells.stops.tolist(), strict=True)]
+            return Ids(np.stack([cells.words(0), cells.words(8)], axis=1).view("S16")[:, 0])
+        return Ids.of([self._data[a:b].decode() for a, b in zip(starts.tolist(), cells.stops.tolist(), strict=True)])
 
     def _plain(self) -> tuple[Numbers, list[Group]]:
         """(P,) the rows in the plain spelling, and their packets: complete, IPv4, numbers as digits."""
@@ -194,11 +200,12 @@ class _Together:
         groups = []
         for comes, leaves in ((True, True), (True, False), (False, True)):
             of_this = np.array([(bool(i), bool(o)) == (comes, leaves) for i, o in names], np.bool_)[way]
-            chosen = np.flatnonzero(right & of_this)
-            if len(chosen):
+            mask = right & of_this
+            chosen: NDArray[np.intp] | slice = slice(None) if mask.all() else np.flatnonzero(mask)
+            if mask.any():
                 part = tuple(column[chosen] for column in values)
                 groups.append(Group(4, comes, leaves, whole[chosen], names, way[chosen], part))
-        return whole[right], groups
+        return (whole if right.all() else whole[right]), groups
 
     def _whole(self) -> tuple[Numbers, Numbers]:
         """(P,) the rows with as many cells as there are columns; (R,) where each row's first comma is among all."""
@@ -212,7 +219,10 @@ class _Together:
 
     def _cuts(self, rows: Numbers, first: Numbers) -> list[Numbers]:
         """(R,) the byte before each column's cell, and at last the one behind the row."""
-        commas = (self._commas[first[rows] + column] for column in range(len(COLUMNS) - 1))
+        wanted = len(COLUMNS) - 1
+        if len(rows) == len(self._starts) and len(self._commas) == wanted * len(rows):
+            return [self._starts - 1, *np.ascontiguousarray(self._commas.reshape(-1, wanted).T), self._stops]
+        commas = (self._commas[first[rows] + column] for column in range(wanted))
         return [self._starts[rows] - 1, *commas, self._stops[rows]]
 
     def _spelt(self, *columns: Cells) -> tuple[NDArray[np.intp], list[tuple[str, ...]]]:
