@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 
 import pytest
@@ -14,7 +15,10 @@ from aiguille.analysis.lookup import find_rule
 from aiguille.model import Device, State, UsageError
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
+from aiguille.reports.probe import TableWriter
+from aiguille.reports.text import visible
 from aiguille.space import COLUMNS, read_sentence
+from aiguille.space import table as tables
 from aiguille.space.table import TableFile
 from tests.analysis.test_decide import devices, packets
 from tests.helpers import filter_table
@@ -157,6 +161,35 @@ def test_a_row_the_export_says_nothing_on_is_left_out() -> None:
         assert list(found.ids) == ["four", "open"]
         assert [(fault.line, fault.id) for fault in found.faults] == [(3, "six")]
         assert "no rules for" in found.faults[0].why
+
+
+@pytest.mark.parametrize("odd", ["", "größer", "a\x1b[31m"])
+@pytest.mark.parametrize("walks", [0, 10_000])
+def test_lines_and_json_of_a_table_say_the_same(odd: str, walks: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Parts whose ids are of different width included."""
+    monkeypatch.setattr(tables, "PART", 4000)
+    device = filter_table("-A INPUT -p tcp -s 10.0.0.0/9 -j ACCEPT\n-A INPUT -m limit --limit 1/sec -j ACCEPT")
+    ids = [str(number) for number in range(85, 485)]
+    ids[150] = odd or ids[150]
+    rows = [f"{name},eth0,,10.{at % 256}.0.1,10.0.0.2,tcp,1,{at},,,," for at, name in enumerate(ids)]
+    file = TableFile("\n".join([",".join(COLUMNS), *rows, "short,row"]).encode())
+    assert len(file.parts) > 3
+
+    def writer() -> TableWriter:
+        return TableWriter(device, TableProber(Prober(Programs(device)), file, walks), jobs=2)
+
+    told = writer()
+    packets = json.loads("".join(told.json()))["packets"]
+    assert [one["id"] for one in packets] == ids
+    lines = "".join(writer().lines(str.upper)).splitlines()
+    width = max(len(visible(name)) for name in ids)
+    for one, line in zip(packets, lines, strict=True):
+        at = one["decided_by"]
+        rule = "policy" if at["rule"] == "policy" else f"rule {at['rule']}"
+        open_ = "  " if one["certain"] else " ?"
+        where = f"{at['file']}:{at['line']}".upper()
+        assert line == f"{visible(one['id']):<{width}}  {one['verdict']:<7}{open_}  filter INPUT {rule}  {where}"
+    assert [(fault.line, fault.id) for fault in told.faults] == [(len(rows) + 2, "short")]
 
 
 @pytest.mark.parametrize(
