@@ -176,10 +176,14 @@ def packets(count: int, folder: Path) -> None:
     took, plain = timed(lambda: [peers.first_match(made, row.split(",")) for row in rows[:sample]])
     if plain != answers[:sample]:
         raise SystemExit("the plain loop disagrees")
-    print(
-        f"\n{count:,} packets on 1,000 rules: the whole process of `probe --packets` handles "
-        f"{(count / seconds) / (sample / took):.1f} times the packets per second of a plain Python loop over rules; {memory} MiB."
-    )
+    shown, _, lines = whole_process(["probe", str(dump), "--packets", str(table)], folder)
+    if lines.count("\n") != count:
+        raise SystemExit("the view lacks packets")
+    for what, spent in (("--json", seconds), ("as lines", shown)):
+        print(
+            f"\n{count:,} packets on 1,000 rules: the whole process of `probe --packets` ({what}) handles "
+            f"{(count / spent) / (sample / took):.1f} times the packets per second of a plain Python loop over rules; {memory} MiB."
+        )
     classify(made, rows, sample / took)
 
 
