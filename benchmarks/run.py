@@ -177,7 +177,7 @@ def packets(count: int, folder: Path) -> None:
     if plain != answers[:sample]:
         raise SystemExit("the plain loop disagrees")
     shown, _, lines = whole_process(["probe", str(dump), "--packets", str(table)], folder)
-    if lines.count("\n") != count:
+    if lines.count(b"\n") != count:
         raise SystemExit("the view lacks packets")
     for what, spent in (("--json", seconds), ("as lines", shown)):
         print(
