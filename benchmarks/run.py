@@ -173,7 +173,8 @@ def packets(count: int, folder: Path) -> None:
     seconds, memory, output = whole_process(["probe", str(dump), "--packets", str(table), "--json"], folder)
     answers = [p["decided_by"]["rule"] for p in json.loads(output)["packets"]]
     sample = min(count, 3000)
-    took, plain = timed(lambda: [peers.first_match(made, row.split(",")) for row in rows[:sample]])
+    loops = [timed(lambda: [peers.first_match(made, row.split(",")) for row in rows[:sample]]) for _ in range(5)]
+    took, plain = min(loops, key=lambda one: one[0])
     if plain != answers[:sample]:
         raise SystemExit("the plain loop disagrees")
     shown, _, lines = whole_process(["probe", str(dump), "--packets", str(table)], folder)
