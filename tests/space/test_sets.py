@@ -91,6 +91,7 @@ def test_slices_count_and_project_as_brute_force_does(
 ) -> None:
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(slices, "LONG", long)
+        patch.setattr(slices, "LONG_EACH", long)
         _compare_slices(region, holes)
 
 

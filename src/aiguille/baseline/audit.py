@@ -160,7 +160,8 @@ def run(
 ) -> Audit:
     """Run what a baseline asks for on every device.
 
-    jobs: processes to share the devices among, where the system can fork; the result does not depend on it
+    jobs: processes to share the devices among, or the rules of a single one, where the system can fork; the result does not
+        depend on it
     progress: told how many devices of how many are done
     raise_crashes: let an error in a check through instead of answering "cannot tell"; for tests
     """
@@ -170,7 +171,7 @@ def run(
     outcomes: list[CheckOutcome] = []
     findings: list[Finding] = []
     count = len(estate.devices)
-    work = _Work(estate, chosen, raise_crashes)
+    work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1)
     chunk = max(1, min(16, count // (4 * max(jobs, 1))))
     for number, (told, found) in enumerate(share(work.device, range(count), jobs, chunk), 1):
         outcomes += told
@@ -183,15 +184,16 @@ def run(
 
 
 class _Work(Struct, frozen=True, dict=True):
-    """What a process needs to audit any device of the estate."""
+    """What a process needs to audit any device of the estate. helpers: processes that each device may be shared among."""
 
     estate: Estate
     baseline: Baseline
     raise_crashes: bool
+    helpers: int
 
     def device(self, number: int) -> tuple[list[CheckOutcome], list[Finding]]:
         device = self.estate.devices[number]
-        study = Study(device, self.estate, Programs(device))
+        study = Study(device, self.estate, Programs(device), self.helpers)
         outcomes: list[CheckOutcome] = []
         findings: list[Finding] = []
         for one in self.baseline.for_device(device):

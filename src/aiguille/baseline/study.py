@@ -96,11 +96,15 @@ def may_let_in(program: Program) -> Wanted:
 
 
 class Study(Struct, dict=True):
-    """A device of an estate with what follows from its rules; each part is computed when first asked for."""
+    """A device of an estate with what follows from its rules; each part is computed when first asked for.
+
+    jobs: processes to share long rule sets among
+    """
 
     device: Device
     estate: Estate
     programs: Programs
+    jobs: int = 1
     memo: dict[Any, Any] = field(default_factory=dict)
 
     def once(self, key: object, make: Callable[[], Any]) -> Any:
@@ -124,7 +128,7 @@ class Study(Struct, dict=True):
 
     @cached_property
     def standings(self) -> tuple[StandingReport, ...]:
-        return standings(self.programs)
+        return standings(self.programs, self.jobs)
 
     @cached_property
     def standing_of(self) -> dict[int, StandingReport]:

@@ -229,8 +229,9 @@ def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
 
 
 def jobs(arguments: argparse.Namespace, estate: Estate) -> int:
-    """How many processes share the devices."""
-    return getattr(arguments, "jobs", 0) or cores(len(estate.devices))
+    """How many processes share the devices, or a long rule set where there is but one."""
+    count = len(estate.devices)
+    return getattr(arguments, "jobs", 0) or (cores(count) if count > 1 else os.cpu_count() or 1)
 
 
 def cores(tasks: int) -> int:

@@ -33,7 +33,8 @@ class Dossier(Struct, frozen=True, dict=True):
         """Every rule of each device as `schemas/rules.schema.json` has it, in the order of the export."""
         devices = self.devices
         chunk = max(1, min(16, len(devices) // (4 * max(self.jobs, 1))))
-        rows = share(lambda number: _rules(devices[number]), range(len(devices)), self.jobs, chunk)
+        helpers = self.jobs if len(devices) == 1 else 1
+        rows = share(lambda number: _rules(devices[number], helpers), range(len(devices)), self.jobs, chunk)
         return {device.name: mine for device, mine in zip(devices, rows, strict=True)}
 
     @cached_property
@@ -79,9 +80,9 @@ class Dossier(Struct, frozen=True, dict=True):
         return sum(one.outcome is outcome for one in self.audit.outcomes)
 
 
-def _rules(device: Device) -> list[Data]:
+def _rules(device: Device, jobs: int) -> list[Data]:
     from aiguille.reports.rules import Describer, rule_data  # brings the terminal's tables with it
 
     programs = Programs(device)
     describer = Describer(device)
-    return [rule_data(device, describer, report) for report in standings(programs)]
+    return [rule_data(device, describer, report) for report in standings(programs, jobs)]

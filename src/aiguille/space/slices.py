@@ -23,6 +23,9 @@ from aiguille.space.intervals import IntervalSet
 LONG = 1000
 """Intervals beyond which the cut of an axis is kept for later regions: whole countries have thousands, and are in few sets."""
 
+LONG_EACH = 20
+"""Intervals a set has on average at the least for that; of many small sets more would be made than is saved."""
+
 Cell = tuple[IntervalSet, ...]
 """A non-empty product of sets, one an axis, all of whose points a question treats alike."""
 
@@ -243,7 +246,8 @@ def full_cell(tops: tuple[int, ...]) -> Cell:
 
 def _cut(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> tuple[list[Class_], int, int]:
     """Classes of `within`, the mask of the boxes that cover all of it, and of those that have a part in it."""
-    if len(within.spans) + sum([len(values.spans) for values in by_set]) > LONG:
+    intervals = len(within.spans) + sum([len(values.spans) for values in by_set])
+    if intervals > max(LONG, LONG_EACH * len(by_set)):
         found = _classes_of_long(within, by_set, everyone)
     else:
         found = _classes(within, by_set, everyone)
