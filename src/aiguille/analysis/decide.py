@@ -5,6 +5,7 @@ Where a qualifier stands in the way a packet has several possible ends; a statem
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
 
@@ -23,6 +24,7 @@ from aiguille.space import (
     Packet,
     Slices,
     box,
+    covers,
     index_of,
     meets,
     overlap,
@@ -102,7 +104,7 @@ class Decider:
         step: a step with rows of its own that hold all of `region`; only what overlaps it is then looked at
         A packet that goes from one side to another is preferred where there is one, since it reads best.
         """
-        rows = self._rows if step is None else self._near(step)
+        rows = self._rows if step is None else self._near(step, region)
         found = self._first(region, wanted, rows)
         if found is None or found.packet.in_interface != found.packet.out_interface:
             return found
@@ -124,10 +126,21 @@ class Decider:
             out.setdefault(row.step, []).append(number)
         return out
 
-    def _near(self, step: int) -> list[Row]:
-        """The rows that overlap those of a step, in order."""
-        found = [self._index.overlapping(row) for row in self._rows_of_step[step]]
-        return [self._rows[at] for at in (found[0] if len(found) == 1 else self._index.joined(found))]
+    def _near(self, step: int, region: Box) -> list[Row]:
+        """The rows that overlap those of a step, in order, up to one of these that surely ends every walk of the region."""
+        own = self._rows_of_step[step]
+        found = [self._index.overlapping(row) for row in own]
+        near = found[0] if len(found) == 1 else self._index.joined(found)
+        if self.program.steps[step].kind in (Kind.ACCEPT, Kind.REFUSE) and not self._skips:
+            last = next((at for at in own if self._rows[at].sure and covers(self._rows[at].box, region)), None)
+            if last is not None:
+                near = near[: bisect_right(near, last)]
+        return [self._rows[at] for at in near]
+
+    @cached_property
+    def _skips(self) -> bool:
+        """Whether a packet may get to a step past one before it."""
+        return any(self.program.steps[row.step].kind in (Kind.SKIP, Kind.FORK) for row in self._rows)
 
     def _first(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[Row]) -> Proof | None:
         for part in self.program.regions(region):

@@ -358,6 +358,16 @@ def meets(one: Box, other: Box) -> bool:
     return True
 
 
+def covers(one: Box, other: Box) -> bool:
+    """Whether a box holds all points of another."""
+    for mine, theirs in zip(one, other):  # noqa: B905 - as in `overlap`
+        if mine is None or mine is theirs:
+            continue
+        if theirs is None or not theirs.issubset(mine):
+            return False
+    return True
+
+
 def overlap(one: Box, other: Box) -> Box | None:
     """The intersection of two boxes, or None if they have no point in common."""
     out: list[IntervalSet | None] = []

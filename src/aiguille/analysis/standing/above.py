@@ -10,7 +10,7 @@ from msgspec import Struct, field
 
 from aiguille.analysis.decide import Cut
 from aiguille.analysis.program import Kind
-from aiguille.analysis.standing.covering import covers, samples, smallest_hitting_set
+from aiguille.analysis.standing.covering import samples, smallest_hitting_set
 from aiguille.analysis.standing.words import (
     BECAUSE_LIMIT,
     CLOSE_ENOUGH,
@@ -33,6 +33,7 @@ from aiguille.space import (
     bits_of,
     box_size,
     common_size,
+    covers,
     full_cell,
     holds,
     meets,

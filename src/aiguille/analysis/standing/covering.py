@@ -32,15 +32,6 @@ def is_plain(one: Box) -> bool:
     return all((values := one[axis]) is None or 0 not in values for axis in (Axis.IN, Axis.OUT))
 
 
-def covers(one: Box, region: Box) -> bool:
-    for mine, theirs in zip(one, region, strict=True):
-        if mine is None or mine is theirs:
-            continue
-        if theirs is None or not theirs.issubset(mine):
-            return False
-    return True
-
-
 def smallest_hitting_set(needs: Iterable[int]) -> tuple[list[int], bool]:
     """The fewest bits of which every mask in `needs` has one, and whether that many are proven necessary.
 

@@ -10,7 +10,7 @@ from typing import Any
 from aiguille.analysis.decide import Cut, Ends, Row
 from aiguille.analysis.program import Kind, Program
 from aiguille.analysis.standing.above import Straight, View, Walked
-from aiguille.analysis.standing.covering import covers, is_plain, samples
+from aiguille.analysis.standing.covering import is_plain, samples
 from aiguille.analysis.standing.words import (
     BECAUSE_LIMIT,
     MANY,
@@ -24,7 +24,7 @@ from aiguille.analysis.standing.words import (
 )
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Action
-from aiguille.space import EVERYTHING, Box, Cell, Slices, holds, index_of, meets, overlap
+from aiguille.space import EVERYTHING, Box, Cell, Slices, covers, holds, index_of, meets, overlap
 
 
 class Judge:
