@@ -46,17 +46,22 @@ def values(axis: Axis, rnd: random.Random, family: int) -> IntervalSet | None:
     return IntervalSet(spans)
 
 
-@given(st.integers(0, 2**32), st.sampled_from([4, 6]), st.booleans())
-def test_overlaps_are_those_of_comparing_all_with_all(seed: int, family: int, coarse: bool) -> None:
+@given(
+    st.integers(0, 2**32), st.sampled_from([4, 6]), st.sampled_from([{}, {"MASK_ENDS": 0}, {"HELD": 20}, {"HELD": 100}])
+)
+def test_overlaps_are_those_of_comparing_all_with_all(seed: int, family: int, bounds: dict[str, int]) -> None:
+    """Compared interval by interval on every axis, and few pairs at a time, too."""
     rnd = random.Random(seed)
     boxes = [tuple(values(axis, rnd, family) for axis in Axis) for _ in range(rnd.randint(1, 30))]
-    short, before = index_of(boxes), longindex.MASK_ENDS
+    short = index_of(boxes)
     assert isinstance(short, ShortIndex)
-    longindex.MASK_ENDS = before if coarse else 0  # compare interval by interval on every axis
-    try:
-        long = LongIndex(boxes)
-    finally:
-        longindex.MASK_ENDS = before
+    with pytest.MonkeyPatch.context() as patch:
+        for name, bound in bounds.items():
+            patch.setattr(longindex, name, bound)
+        _compare_indexes(boxes, short, LongIndex(boxes), rnd)
+
+
+def _compare_indexes(boxes: list, short: ShortIndex, long: LongIndex, rnd: random.Random) -> None:
     order = list(range(len(boxes)))
     rnd.shuffle(order)
     expected = [[at for at, other in enumerate(boxes) if overlap(one, other) is not None] for one in boxes]

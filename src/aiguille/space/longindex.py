@@ -27,8 +27,11 @@ TREE_BYTES = 256 << 20
 BATCH_BYTES = 64 << 20
 """Size of the largest intermediate array of a batch, about."""
 
-PAIRS = 50_000
+PAIRS = 500_000
 """Pairs of boxes compared at once."""
+
+HELD = 1 << 22
+"""Candidates compared, and overlaps kept, at once."""
 
 Numbers = NDArray[np.int64]
 
@@ -121,6 +124,29 @@ class _AxisIndex:
                 last -= 1
             first, last = first >> 1, last >> 1
 
+    @cached_property
+    def _hulls(self) -> tuple[Numbers, Numbers]:
+        """(N,) ranks of the lowest and the highest member of each box's set."""
+        some = self.ids >= 0
+        return np.where(some, self.low[self.ids], 0), np.where(some, self.high[self.ids], self.ends)
+
+    def near_count(self) -> int:
+        """How many pairs `near` finds, in either order and each box with itself."""
+        low, high = self._hulls
+        before = np.searchsorted(np.sort(high), low, "left")
+        return int((np.searchsorted(np.sort(low), high, "right") - before).sum())
+
+    def near(self) -> tuple[Numbers, Numbers]:
+        """Pairs of boxes, each once, whose sets overlap if taken from their lowest to their highest member."""
+        low, high = self._hulls
+        order = np.argsort(low, kind="stable")
+        place = np.arange(len(order))
+        # What begins behind a box and not after its end.
+        size = np.searchsorted(low[order], high[order], "right") - place - 1
+        one = np.repeat(place, size)
+        other = np.arange(size.sum()) - np.repeat(np.cumsum(size) - size, size) + one + 1
+        return order[one], order[other]
+
     def meeting(self, one: Numbers, other: Numbers) -> NDArray[np.bool_]:
         """(P,) whether the sets of each pair of boxes have a member in common."""
         a, b = self.ids[one], self.ids[other]
@@ -179,10 +205,15 @@ class LongIndex:
         axes = [a for a in axes if a.distinct]
         self._coarse = [a for a in axes if a.ends <= MASK_ENDS and 2 * a.ends * row_bytes <= TREE_BYTES]
         self._fine = [a for a in axes if a not in self._coarse]
+        self._batch = max(1, 8 * BATCH_BYTES // max(1, len(boxes)))
+        # Boxes whose candidates are known: the first of them, and the bits and how many those of each and all before it are.
+        self._first = 0
+        self._bits = np.zeros((0, 0), np.uint8)
+        self._sizes: Numbers = np.zeros(0, np.int64)
+        # Boxes whose overlaps are known.
         self._start = self._stop = 0
         self._bounds: Numbers = np.zeros(1, np.int64)
         self._found: Numbers = np.zeros(0, np.int64)
-        self._batch = max(1, 8 * BATCH_BYTES // max(1, len(boxes)))
 
     def overlapping(self, number: int) -> Numbers:
         """As `BoxIndex` says; a batch of answers is found at once."""
@@ -201,21 +232,61 @@ class LongIndex:
         return distinct(np.concatenate(several))[0]
 
     def _find(self, number: int) -> None:
+        """Find the overlaps of a box and of more behind it."""
+        if not self._first <= number < self._first + len(self._bits):
+            self._look(number)
+        at, last = number - self._first, len(self._bits)
+        if self._sizes[-1] <= HELD:
+            at = 0
+        elif (telling := self._telling()) is not None:
+            self._enter(0, last, *self._all(telling))
+            return
+        else:
+            before = int(self._sizes[at - 1]) if at else 0
+            last = max(at + 1, int(np.searchsorted(self._sizes, before + HELD, "right")))
+        start = self._first + at
+        self._enter(start, self._first + last, *self._meeting(*_ones(self._bits[at:last], len(self.boxes)), start))
+
+    def _look(self, number: int) -> None:
+        """Find the candidates of a box and of more behind it."""
         count = len(self.boxes)
-        start, stop = number, min(count, number + self._batch)
+        start = number if self._batch < count else 0
+        stop = min(count, start + self._batch)
         bits = np.full((stop - start, (count + 7) // 8), 0xFF, np.uint8)
+        bits[:, -1] &= 0xFF >> -count % 8
         for axis in self._coarse:
             bits &= axis.rows(start, stop)
-        one, other = _ones(bits, count)
-        for axis in self._fine:
-            kept = np.concatenate(
-                [
-                    axis.meeting(one[at : at + 500_000] + start, other[at : at + 500_000])
-                    for at in range(0, one.size, 500_000)
-                ]
-                or [np.zeros(0, np.bool_)]
-            )
-            one, other = one[kept], other[kept]
+        self._first, self._bits = start, bits
+        self._sizes = np.cumsum(np.bitwise_count(bits).sum(axis=1, dtype=np.int64))
+
+    def _enter(self, start: int, stop: int, one: Numbers, other: Numbers) -> None:
         self._start, self._stop = start, stop
         self._bounds = np.searchsorted(one, np.arange(stop - start + 1))
         self._found = other
+
+    def _all(self, telling: _AxisIndex) -> tuple[Numbers, Numbers]:
+        """The overlaps of all boxes, by way of an axis that tells them apart."""
+        one, other = telling.near()
+        held = self._bits[one, other >> 3] >> (other & 7).astype(np.uint8) & 1 == 1
+        one, other = self._meeting(one[held], other[held], 0)
+        everyone = np.arange(len(self.boxes))
+        one, other = np.concatenate([one, other, everyone]), np.concatenate([other, one, everyone])
+        order = np.lexsort((other, one))
+        return one[order], other[order]
+
+    def _telling(self) -> _AxisIndex | None:
+        """The axis, if any, that leaves few pairs of all boxes where the coarse ones do not, as where each has a host of its own."""
+        if len(self._bits) < len(self.boxes):
+            return None
+        found = min(((axis.near_count(), at) for at, axis in enumerate(self._fine)), default=None)
+        return self._fine[found[1]] if found is not None and found[0] <= HELD else None
+
+    def _meeting(self, one: Numbers, other: Numbers, start: int) -> tuple[Numbers, Numbers]:
+        """Those pairs, the first of each counted from `start`, that meet on the fine axes too."""
+        for axis in self._fine:
+            kept = np.concatenate(
+                [axis.meeting(one[at : at + PAIRS] + start, other[at : at + PAIRS]) for at in range(0, one.size, PAIRS)]
+                or [np.zeros(0, np.bool_)]
+            )
+            one, other = one[kept], other[kept]
+        return one, other
