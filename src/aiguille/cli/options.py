@@ -197,6 +197,7 @@ def read_estate(
             )
     finally:
         if collecting:
+            gc.freeze()  # nor need it be looked through later
             gc.enable()
     for device in estate.devices:
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))

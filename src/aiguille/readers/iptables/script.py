@@ -52,6 +52,8 @@ def recognise(file: ExportFile) -> str | None:
         if _LISTED.fullmatch(line.strip()):
             return f"line {number} is one of `iptables -S`"
     text = "\n".join(file.lines)
+    if "iptables" not in text and "ip6tables" not in text:
+        return None  # to look for commands in a long export of something else takes as long as to read it
     if found := _LINE.search(text):
         return f"line {text.count(chr(10), 0, found.start()) + 1} is a command of iptables"
     for found in _BY_VARIABLE.finditer(text):
