@@ -36,6 +36,11 @@ def verdicts(device: Device, *sentences: str) -> str:
     return out
 
 
+def statements(device: Device) -> set[str]:
+    """The places whose rules stand for themselves."""
+    return {str(rule.where) for base in device.rulebases for _, rule in base.rules() if not rule.implied}
+
+
 def told(device: Device) -> str:
     return "\n".join(entry.why for entry in (*device.ledger.unread, *device.ledger.problems))
 
@@ -135,6 +140,7 @@ def test_the_listing_of_ufw_is_read_and_says_that_it_is_poorer() -> None:
     assert "poorer source" in told(device)
     assert [entry.where.first for entry in device.ledger.unread] == [15]
     assert {rule.comment for _, rule in device.rulebases[0].rules() if rule.comment} == {"operators"}
+    assert statements(device) == {f"status.txt:{line}" for line in (8, 9, 10, 11, 12, 13, 14)}
     with pytest.raises(UnreadableError, match="ufw status verbose"):
         host.read([decode("s", b"Status: active\n\nTo   Action  From\n")], "box")
     assert verdicts(host.read([decode("s", b"Status: inactive\n")], "box"), WEB) == "A"
@@ -269,6 +275,7 @@ def test_the_listing_of_firewalld_is_read_and_says_that_it_is_poorer() -> None:
     assert verdicts(device, SSH, WEB, partner, WEB.replace("eth0", "eth9")) == "ARAD"
     assert "poorer source" in told(device)
     assert len(device.ledger.unread) == 1
+    assert statements(device) == {"zones.txt:6", "zones.txt:7", "zones.txt:15"}
 
 
 # -- Shorewall ---------------------------------------------------------------------------------------------------
@@ -276,6 +283,24 @@ def test_the_listing_of_firewalld_is_read_and_says_that_it_is_poorer() -> None:
 
 def shorewall(files: dict[str, str]) -> Device:
     return linux({f"etc/shorewall/{name}": text for name, text in {**SHOREWALL, **files}.items()}, dump="")
+
+
+@pytest.mark.parametrize(
+    ("made", "folder", "expected"),
+    [
+        (lambda: ufw(), "etc/ufw/", {"before.rules:3", "user.rules:2"}),
+        (
+            lambda: firewalld({"zones/public.xml": zone('<service name="ssh"/>\n<rule>\n<drop/>\n</rule>')}),
+            "etc/firewalld/",
+            {"zones/public.xml:3", "zones/public.xml:4"},
+        ),
+        (lambda: shorewall({"rules": "SSH(ACCEPT) net $FW\n"}), "etc/shorewall/", {"rules:1"}),
+    ],
+)
+def test_lines_that_bring_rules_along_are_told_from_statements(
+    made: Callable[[], Device], folder: str, expected: set[str]
+) -> None:
+    assert {place.partition(folder)[2] for place in statements(made())} == expected
 
 
 RULES = [

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 from typing import Any
@@ -31,11 +30,8 @@ from aiguille.analysis import (
 from aiguille.analysis.countries import countries_of
 from aiguille.analysis.exposure import RATES, own_addresses, rated
 from aiguille.baseline.services import management_services
-from aiguille.model import Addresses, Chain, Device, Direction, Estate, ManagementService, Rule, Side, Span, State
+from aiguille.model import Addresses, Device, Direction, Estate, ManagementService, Rule, Side, Span, State
 from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
-
-_FRAME = re.compile(r"ufw6?-(logging|user-limit|user-logging|track|skip|not-local|reject)")
-"""Chains that ufw writes into its files of rules by itself."""
 
 NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
 
@@ -144,21 +140,9 @@ class Study(Struct, dict=True):
         """
         out: dict[Span, list[StandingReport]] = {}
         for report in self.standings:
-            if not report.rule.built_in and self._stands_for_itself(report.chain, report.rule):
+            if not report.rule.built_in and not report.rule.implied:
                 out.setdefault(report.rule.where, []).append(report)
         return tuple((where, tuple(reports)) for where, reports in out.items())
-
-    def _stands_for_itself(self, chain: Chain, rule: Rule) -> bool:
-        """Whether a rule's line is a statement about packets, not a switch or a zone that brings rules of its own along."""
-        name = rule.where.file.rpartition("/")[2]
-        if "ufw" in self.device.make:
-            return name.endswith(".rules") and not _FRAME.match(chain.name)
-        if "Shorewall" in self.device.make:
-            return name in ("rules", "blrules", "mangle", "snat", "masq", "conntrack", "stoppedrules")
-        if "firewalld" in self.device.make and "dump" not in self.device.make:
-            text = "".join(self.device.text(rule.where)[:1]).lstrip()
-            return name.endswith(".xml") and not text.startswith(("<zone", "<policy", "<?xml", "<source", "<interface"))
-        return True
 
     def places(self, rule: Rule) -> list[tuple[Program, Step]]:
         """Everywhere a rule stands in the programs, with what it matches there."""

@@ -180,6 +180,7 @@ class Rule(Struct, frozen=True):
 
     `target` is the chain of a jump or goto; `reply` the answer a reject sends, as written; `action_text` the action as
     the export names it. `built_in`: nobody wrote it, the make has it by itself; `where` is then what makes it hold.
+    `implied`: its lines are no statement about packets, but a switch or a zone that brings it along.
     `log_unknown`: nothing tells whether hits are recorded.
     """
 
@@ -201,6 +202,7 @@ class Rule(Struct, frozen=True):
     documentation: Documentation = Documentation()
     built_in: bool = False
     log_unknown: bool = False
+    implied: bool = False
 
     @property
     def logs(self) -> bool:

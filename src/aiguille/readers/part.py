@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from msgspec import Struct, field
+from collections.abc import Callable, Iterable
 
-from aiguille.model import Interface, Rulebase, ServiceObject, SetObject, Setting, Zone, unknown
+from msgspec import Struct, field
+from msgspec.structs import replace
+
+from aiguille.model import Chain, Interface, Rule, Rulebase, ServiceObject, SetObject, Setting, Zone, unknown
 
 
 class FirewallPart(Struct, frozen=True):
@@ -21,3 +24,13 @@ class FirewallPart(Struct, frozen=True):
     default_zone: str = ""
     firmware: Setting[str] = field(default_factory=unknown)
     taken_at: Setting[str] = field(default_factory=unknown)
+
+
+def with_implied(rulebases: Iterable[Rulebase], implied: Callable[[Chain, Rule], bool]) -> tuple[Rulebase, ...]:
+    """Rule bases that a program makes of its files, with those rules marked whose lines are no statements about packets."""
+
+    def marked(chain: Chain) -> Chain:
+        rules = (replace(rule, implied=True) if implied(chain, rule) else rule for rule in chain.rules)
+        return replace(chain, rules=tuple(rules))
+
+    return tuple(replace(one, chains=tuple(map(marked, one.chains))) for one in rulebases)

@@ -43,7 +43,7 @@ from aiguille.readers.firewalld.expressions import (
 )
 from aiguille.readers.firewalld.services import ICMP, SERVICES, Service
 from aiguille.readers.nftables.build import Builder
-from aiguille.readers.part import FirewallPart
+from aiguille.readers.part import FirewallPart, with_implied
 
 _ETC, _LIB = "etc/firewalld/", "usr/lib/firewalld/"
 _SETTINGS = {"DefaultZone": "public", "LogDenied": "off", "IPv6_rpfilter": "yes", "RFC3964_IPv4": "yes"}
@@ -162,6 +162,10 @@ class Writer:
         for zone in active:
             self._zone(zone)
         rulebases, sets = self.builder.finish()
+        told = (*self.zones.values(), *self.policies)
+        # What ships with the program has no lines of its own.
+        stated = {_begin(said.where) for one in told for said in (*one.entries, *one.rules) if said.where != one.where}
+        rulebases = with_implied(rulebases, lambda _, rule: _begin(rule.where) not in stated)
         for kind in ("services", "icmptypes", "helpers", "ipsets"):
             for file in self._files(kind).values():
                 if not self.ledger.spoken_for(file.path, 1):
@@ -618,3 +622,8 @@ class Writer:
                 except NotUnderstoodError as error:
                     gap = str(error)
         return expr, gap
+
+
+def _begin(where: Span) -> tuple[str, int]:
+    """The line on which something begins: a rule of several lines has all of them."""
+    return where.file, where.first

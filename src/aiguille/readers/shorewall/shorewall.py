@@ -15,7 +15,7 @@ from aiguille.model import Zone as ModelZone
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.iptables.tables import Tables
-from aiguille.readers.part import FirewallPart
+from aiguille.readers.part import FirewallPart, with_implied
 from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, split_actions
 from aiguille.readers.shorewall.bodies import Columns, Entry
 from aiguille.readers.shorewall.columns import address_words, negated, rate_words
@@ -58,6 +58,9 @@ _DHCP = {4: "67:68", 6: "546:547"}
 _ENDS = {"INPUT": "DROP", "OUTPUT": "REJECT", "FORWARD": "REJECT"}
 """What a base chain ends with where no policy says it."""
 
+_STATEMENTS = ("rules", "blrules", "mangle", "snat", "masq", "conntrack", "stoppedrules")
+"""Files whose lines are about packets; those of others say what zones, interfaces and policies there are."""
+
 
 def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
     """The rules Shorewall and Shorewall6 would load, each from its folder."""
@@ -84,7 +87,8 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         )
     if shut is not None and not any(6 in one.families for one in rulebases):
         rulebases += _closed(ledger, shut)
-    return FirewallPart(tuple(rulebases), zones=tuple(zones.values()), interfaces=tuple(interfaces.values()))
+    marked = with_implied(rulebases, lambda _, rule: rule.where.file.rpartition("/")[2] not in _STATEMENTS)
+    return FirewallPart(marked, zones=tuple(zones.values()), interfaces=tuple(interfaces.values()))
 
 
 def _plain(zone: Zone) -> list[str]:

@@ -10,7 +10,7 @@ import re
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import Table, Tables
-from aiguille.readers.part import FirewallPart
+from aiguille.readers.part import FirewallPart, with_implied
 from aiguille.readers.ufw.shipped import shipped_rules
 
 _STATUS = re.compile(r"Status: (active|inactive)")
@@ -93,7 +93,7 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
             if policy == "reject":
                 tables.append(table, chain, where, ["-j", "REJECT"])
         bases += tables.finish()
-    return FirewallPart(tuple(bases))
+    return FirewallPart(with_implied(bases, lambda _, rule: rule.where in (home, where)))
 
 
 def _rule(tables: Tables, table: Table, here: Span, rule: re.Match[str], family: int) -> None:

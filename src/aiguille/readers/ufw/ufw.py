@@ -13,6 +13,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.model import (
+    Chain,
     NotUnderstoodError,
     Numbers,
     Rule,
@@ -27,7 +28,7 @@ from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import Tables, read_tables
 from aiguille.readers.literals import read_ports, read_protocol
-from aiguille.readers.part import FirewallPart
+from aiguille.readers.part import FirewallPart, with_implied
 
 _POLICIES = {"INPUT": "DEFAULT_INPUT_POLICY", "OUTPUT": "DEFAULT_OUTPUT_POLICY", "FORWARD": "DEFAULT_FORWARD_POLICY"}
 _SHIPPED = {
@@ -40,6 +41,7 @@ _SHIPPED = {
 _ORDER = ("before-logging", "before", "after", "after-logging", "reject", "track")
 _USER = ("user-input", "user-output", "user-forward", "user-logging-input", "user-logging-output", "user-logging-forward",
          "user-limit", "user-limit-accept")  # fmt: skip
+_FRAME = re.compile(r"ufw6?-(logging|user-limit|user-logging|track|skip|not-local|reject)")
 _TUPLE = re.compile(r"### tuple ### (.+)")
 
 
@@ -71,7 +73,11 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         for name in ("before6", "after6", "user6"):
             if (found := bundle.get(f"etc/ufw/{name}.rules")) is not None:
                 _aside(ledger, found, "ufw leaves IPv6 closed (IPV6=no) and loads none of these rules")
-    return FirewallPart(tuple(rulebases), services=services)
+
+    def implied(chain: Chain, rule: Rule) -> bool:
+        return rule.where == home or not rule.where.file.endswith(".rules") or _FRAME.match(chain.name) is not None
+
+    return FirewallPart(with_implied(rulebases, implied), services=services)
 
 
 def _aside(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:
