@@ -8,6 +8,8 @@ from msgspec.structs import replace
 from aiguille.analysis.countries import located
 from aiguille.baseline import CATALOGUE
 from aiguille.model import Device, Estate, Locations
+from aiguille.readers import host
+from aiguille.readers.files import decode
 from tests.baseline.devices import (
     EST,
     SSH,
@@ -23,11 +25,12 @@ from tests.baseline.devices import (
 )
 from tests.baseline.test_settings_checks import AS_OF, assert_outcome
 from tests.baseline.test_settings_checks import CASES as SETTINGS
-from tests.helpers import filter_table
+from tests.helpers import filter_table, linux
 from tests.readers.test_locations import locations
 
 MAIL = "-p tcp -m tcp --dport 25"
 NAT = "*nat\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -p tcp -m tcp --dport 443 -j DNAT --to-destination 10.0.1.9:8443\nCOMMIT\n"
+LISTED = "Status: active\nDefault: deny (incoming), allow (outgoing), deny (routed)\n\n25/tcp      ALLOW IN    Anywhere"
 ROW = "src,dst,service,action,comment,change,valid until"
 PLACES = "place a { is 10.0.3.9 }\nplace b { is 10.0.3.9 }\n"
 USING = "passages { passage p { receiver [ %s ], then let } }"
@@ -39,6 +42,14 @@ def rule(fields: str) -> str:
 
 
 CASES: list[tuple[str, str, Device]] = [
+    ("rules.undocumented", "not applicable", zoned("-A INPUT -p tcp -j DROP")),
+    ("rules.undocumented", "fail", host.read([decode("status.txt", LISTED.encode())], "box")),
+    (
+        "rules.undocumented",
+        "pass",
+        host.read([decode("status.txt", f"{LISTED}   # mail of the office".encode())], "box"),
+    ),
+    ("rules.shadowed", "not applicable", linux({"etc/firewalld/zones/public.xml": "<zone/>"}, dump="")),
     ("access.too-many-sources", "fail", zoned(f"-A INPUT -i eth0 -s 198.51.100.0/27 {SSH} -j ACCEPT")),
     ("access.too-many-sources", "pass", zoned(f"-A INPUT -i eth0 -s 198.51.100.0/28 {SSH} -j ACCEPT")),
     # More than named sources is another check's matter.

@@ -10,6 +10,7 @@ from aiguille.baseline.catalogue import (
     CannotTell,
     Check,
     Found,
+    NotApplicable,
     Passed,
     Severity,
     Subject,
@@ -24,6 +25,7 @@ from aiguille.baseline.wording import capital, counted, listed
 from aiguille.model import Chain, Field, Rule
 
 NO_RULES = "the export holds no rules"
+NO_STATEMENTS = "nobody wrote a rule here: all there are come with what the export switches on"
 
 
 def _because(report: StandingReport) -> str:
@@ -73,8 +75,10 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
                 continue
         found += 1
         yield _finding(report, f"{capital(speak(report.chain, report.rule))} {verb}{_because(report)}.")
-    if not found:
-        yield Passed(f"none of {counted(len(subject.study.written), 'statement')} {verb}")
+    if not written:
+        yield NotApplicable(NO_STATEMENTS)
+    elif not found:
+        yield Passed(f"none of {counted(len(written), 'statement')} {verb}")
 
 
 def _takes_the_rest(rule: Rule) -> bool:

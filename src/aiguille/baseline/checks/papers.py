@@ -80,7 +80,9 @@ def undocumented(subject: Subject) -> Iterator[Answer]:
     ]
     for one in bare:
         yield _about(one, f"{capital(speak(one.step.chain, one.rule))} has no description.")
-    if not bare:
+    if not rules:
+        yield NotApplicable("no rule that somebody wrote lets new connections in")
+    elif not bare:
         yield Passed(f"all of {counted(len(rules), 'accepting statement')} have a name or a description")
 
 
