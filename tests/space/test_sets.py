@@ -84,14 +84,14 @@ def test_packet_sets_behave_as_sets(a: PacketSet, b: PacketSet) -> None:
     assert set(a.project(Axis.SRC)) == {p[Axis.SRC] for p in mine}
 
 
-@pytest.mark.parametrize("long", [slices.LONG, 0])
+@pytest.mark.parametrize("bounds", [{}, {"LONG": 0, "LONG_EACH": 0}, {"FEW": 1}])
 @given(boxes(), st.lists(boxes(), max_size=6))
 def test_slices_count_and_project_as_brute_force_does(
-    long: int, region: tuple[IntervalSet | None, ...], holes: list
+    bounds: dict[str, int], region: tuple[IntervalSet | None, ...], holes: list
 ) -> None:
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(slices, "LONG", long)
-        patch.setattr(slices, "LONG_EACH", long)
+        for name, bound in bounds.items():
+            patch.setattr(slices, name, bound)
         _compare_slices(region, holes)
 
 

@@ -4,7 +4,7 @@ What needs NumPy is imported from its own module: tables of packets (`table`, `r
 """
 
 from aiguille.space.fields import AXES, COUNTED, EVERYTHING, Axis, Box, Space, Symbols, box
-from aiguille.space.index import BoxIndex, bits_of, index_of
+from aiguille.space.index import BoxIndex, index_of
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packets import Packet, packet_at
 from aiguille.space.packetset import PacketSet, everything
@@ -15,6 +15,7 @@ from aiguille.space.slices import (
     Cell,
     Leaf,
     Slices,
+    bits_of,
     box_size,
     common_size,
     covers,

@@ -7,13 +7,13 @@ the latter alone, since that takes longer than many an audit.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from itertools import chain
 from typing import Any, Protocol
 
 from aiguille.space.fields import Box
 from aiguille.space.intervals import IntervalSet
-from aiguille.space.slices import masks
+from aiguille.space.slices import bits_of, masks
 
 SHORT_BOXES = 1000
 """Boxes up to which a list is short."""
@@ -115,11 +115,3 @@ def _met(boxes: dict[IntervalSet, int], everyone: int) -> dict[IntervalSet, int]
             opened.append(mask)
             since[number] = len(opened)
     return dict(zip(boxes, met, strict=True))
-
-
-def bits_of(mask: int) -> Iterator[int]:
-    """The places of the bits set in a mask, ascending."""
-    while mask:
-        low = mask & -mask
-        yield low.bit_length() - 1
-        mask ^= low

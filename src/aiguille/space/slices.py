@@ -11,7 +11,7 @@ Computer Networks 51(4), 2007, with equal nodes found by their bit masks.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 
 from msgspec import Struct
@@ -25,6 +25,9 @@ LONG = 1000
 
 LONG_EACH = 20
 """Intervals a set has on average at the least for that; of many small sets more would be made than is saved."""
+
+FEW = 16
+"""Classes of an axis up to which none is left out of a walk."""
 
 Cell = tuple[IntervalSet, ...]
 """A non-empty product of sets, one an axis, all of whose points a question treats alike."""
@@ -47,7 +50,7 @@ class Class_(Struct):
 class Slices:
     """A region cut along `boxes`; boxes that miss the region are dropped from every signature."""
 
-    __slots__ = ("alive", "axes", "budget", "classes", "everyone", "full", "rest_full", "whole")
+    __slots__ = ("_boxes", "alive", "axes", "budget", "classes", "everyone", "full", "rest_full", "whole")
 
     def __init__(
         self,
@@ -64,6 +67,7 @@ class Slices:
         first, last: axes to be walked before or after all others; the rest is walked by ascending number of classes
         """
         everyone = (1 << len(boxes)) - 1
+        self._boxes = boxes
         self.alive = self.everyone = everyone
         self.budget = budget
         columns = [masks(column) for column in zip(*boxes)] or [{}] * AXES  # noqa: B905 - boxes are of one length
@@ -117,7 +121,7 @@ class Slices:
             self._spend()
             axis = self.axes[depth]
             tried: set[int] = set()
-            for part in order[axis]:
+            for part in self._few(axis, alive, sparse_first=sparse_first) or order[axis]:
                 left = alive & part.signature
                 if left in tried:
                     continue
@@ -156,7 +160,8 @@ class Slices:
             if key not in known:
                 self._spend()
                 below: dict[int, int] = {}
-                for part in self.classes[self.axes[depth]]:
+                axis = self.axes[depth]
+                for part in self._few(axis, alive) or self.classes[axis]:
                     left = alive & part.signature
                     below[left] = below.get(left, 0) + part.size
                 if depth < stop:
@@ -180,7 +185,8 @@ class Slices:
                 return
             seen.add((depth, alive))
             self._spend()
-            for left in {alive & part.signature for part in self.classes[self.axes[depth]]}:
+            axis = self.axes[depth]
+            for left in {alive & part.signature for part in self._few(axis, alive) or self.classes[axis]}:
                 visit(depth + 1, left)
 
         visit(0, self.alive)
@@ -199,7 +205,8 @@ class Slices:
             key = (depth, alive)
             if key not in known:
                 self._spend()
-                lefts = {alive & part.signature for part in self.classes[self.axes[depth]]}
+                below = self.axes[depth]
+                lefts = {alive & part.signature for part in self._few(below, alive) or self.classes[below]}
                 known[key] = any(exists(depth + 1, left, known) for left in lefts)
             return known[key]
 
@@ -213,10 +220,34 @@ class Slices:
                 spans += part.spans
         return IntervalSet(spans)
 
+    def _few(self, axis: Axis, alive: int, *, sparse_first: bool = False) -> list[Class_] | None:
+        """The classes of an axis that the boxes still alive tell apart, where those are few; None where they are not."""
+        classes, whole = self.classes[axis], self.whole[axis]
+        if len(classes) <= FEW:
+            return None
+        telling = alive & ~self.full[axis]
+        if telling.bit_count() * FEW > len(classes) or len(whole.spans) > FEW:
+            return None
+        by_set: dict[IntervalSet, int] = {}
+        for number in bits_of(telling):
+            values = self._boxes[number][axis]
+            if values is not None:
+                by_set[values] = by_set.get(values, 0) | 1 << number
+        out = _classes(whole, by_set, self.full[axis] | telling)
+        return sorted(out, key=lambda part: part.signature.bit_count()) if sparse_first else out
+
     def _spend(self) -> None:
         self.budget -= 1
         if self.budget < 0:
             raise TooComplexError("the rules interleave too much for an exact answer within the set bound")
+
+
+def bits_of(mask: int) -> Iterator[int]:
+    """The places of the bits set in a mask, ascending."""
+    while mask:
+        low = mask & -mask
+        yield low.bit_length() - 1
+        mask ^= low
 
 
 def masks(column: Sequence[IntervalSet | None]) -> dict[IntervalSet, int]:
