@@ -106,6 +106,10 @@ def _compare_slices(region: tuple[IntervalSet | None, ...], holes: list) -> None
     assert (cell is None) == (not left)
     if cell is not None:
         assert set(itertools.product(*cell)) <= left, "every point of the cell must be uncovered"
+    sliced = Slices(region, holes, TOPS, first=(Axis.SRC,))
+    values = sliced.project(Axis.SRC, lambda alive, full: not alive or (False if alive & full else None))
+    assert set(values) == {point[Axis.SRC] for point in left}
+    assert any(not mask for mask in Slices(region, holes, TOPS).leaves()) == bool(left)
 
 
 def test_interval_sets_refuse_nonsense() -> None:
