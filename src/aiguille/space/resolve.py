@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from functools import lru_cache
+from itertools import groupby
+from operator import attrgetter
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -409,12 +411,16 @@ class Resolver(Struct, dict=True):
                 out = out | found
             return out
         # Wide entries first: a narrower one that excludes, or includes again, overrules what holds it.
-        for entry in (
-            sorted(one.entries, key=_width, reverse=True) if any(e.excluded for e in one.entries) else one.entries
-        ):
-            held = PacketSet.of(self.space.tops, self._entry_boxes(entry, named.roles))
-            out = out - held if entry.excluded else out | held
-        return _joined(out)
+        entries = sorted(one.entries, key=_width, reverse=True) if any(e.excluded for e in one.entries) else one.entries
+        boxes: list[Box] = []
+        for excluded, alike in groupby(entries, key=attrgetter("excluded")):
+            held = [part for entry in alike for part in self._entry_boxes(entry, named.roles)]
+            if excluded:
+                without = _joined(PacketSet.of(self.space.tops, held))
+                boxes = list((_joined(PacketSet.of(self.space.tops, boxes)) - without).boxes)
+            else:
+                boxes += held
+        return _joined(PacketSet.of(self.space.tops, boxes))
 
     def _entry_boxes(self, entry: SetEntry, roles: tuple[str, ...]) -> list[Box]:
         boxes = [EVERYTHING]
