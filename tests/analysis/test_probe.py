@@ -163,7 +163,7 @@ def test_a_row_the_export_says_nothing_on_is_left_out() -> None:
         assert "no rules for" in found.faults[0].why
 
 
-@pytest.mark.parametrize("odd", ["", "größer", "a\x1b[31m"])
+@pytest.mark.parametrize("odd", ["", "größer", "a\x1b[31m", "two\u2028lines"])
 @pytest.mark.parametrize("walks", [0, 10_000])
 def test_lines_and_json_of_a_table_say_the_same(odd: str, walks: int, monkeypatch: pytest.MonkeyPatch) -> None:
     """Parts whose ids are of different width included."""

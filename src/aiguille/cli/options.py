@@ -98,7 +98,11 @@ def add_baseline(parser: argparse.ArgumentParser) -> None:
         "--accepted", metavar="FILE", help="accepted risks (default: the engagement's, if it names a file)"
     )
     parser.add_argument(
-        "--jobs", metavar="N", type=_jobs, default=0, help="processes to share devices among (default: one a core)"
+        "--jobs",
+        metavar="N",
+        type=_jobs,
+        default=0,
+        help="processes to share devices among, or the rules of a single one (default: one a core)",
     )
 
 

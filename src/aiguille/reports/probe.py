@@ -137,7 +137,7 @@ class _Lot(Struct, frozen=True):
 
     def text(self) -> str:
         pieces = [""] * (2 * len(self.which))
-        pieces[::2], pieces[1::2] = self.ids.splitlines(), map(self.tails.__getitem__, self.which.tolist())
+        pieces[::2], pieces[1::2] = self.ids.split("\n")[:-1], map(self.tails.__getitem__, self.which.tolist())
         pieces[-1] = pieces[-1].removesuffix(_NEXT)
         return "".join(['{"id": "', *pieces])
 
