@@ -203,7 +203,7 @@ class Walked(Struct):
 
     def reached(self, region: Box) -> Cell | None:
         cut = self._cut(region)
-        return cut.slices.find(partial(cut.gets_to, self.number), sparse_first=True)
+        return cut.slices.find(partial(cut.gets_to, self.number))
 
     def measured(self, region: Box, counted_before: Sequence[Box]) -> Openness:
         whole = box_size(region, self.judge.tops, COUNTED)
