@@ -305,6 +305,13 @@ GEO: list[tuple[str, str, Device, Locations]] = [
         Locations(),
     ),
     ("geo.only-restriction", "fail", perimeter(PAGED, entry("p", "192.0.2.66", "443")), DATA),
+    # A damaged export may name a filter and none of its countries.
+    (
+        "geo.only-restriction",
+        "fail",
+        perimeter(PAGED.replace("<land>AQ</land>", ""), entry("p", "192.0.2.66", "443")),
+        DATA,
+    ),
     ("geo.only-restriction", "pass", perimeter(PAGED), DATA),
     ("geo.only-restriction", "cannot tell", perimeter(PAGED), Locations()),
     ("geo.own-source", "fail", gate(KEPT % "203.0.113.9"), DATA),

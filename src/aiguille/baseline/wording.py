@@ -11,8 +11,8 @@ NO_INWARD_RULES = "the export holds no rules for traffic to or through the devic
 
 
 def listed(names: Iterable[str], most: int = 0) -> str:
-    """``a, b and c``; beyond `most` names the rest is counted."""
-    every = list(dict.fromkeys(names))
+    """``a, b and c``; beyond `most` names the rest is counted; ``none`` if there is none."""
+    every = list(dict.fromkeys(names)) or ["none"]
     if most and len(every) > most:
         return ", ".join(every[:most]) + f" and {len(every) - most} more"
     return every[0] if len(every) == 1 else ", ".join(every[:-1]) + " and " + every[-1]

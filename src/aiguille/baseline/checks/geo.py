@@ -417,7 +417,8 @@ def only_restriction(subject: Subject) -> Iterator[Answer]:
 
 
 def _said(one: GeoFilter) -> str:
-    return ("only " if one.allows else "all but ") + listed(codes_of(one) or one.countries, 5)
+    names = codes_of(one) or one.countries
+    return ("only " if one.allows else "all but ") + listed(names, 5) if names else "the filter names none"
 
 
 CHECKS: tuple[Check, ...] = (
