@@ -80,6 +80,12 @@ def test_views_keep_to_the_width(estate: Estate, audit: Audit, width: int) -> No
             assert len(line.rstrip()) <= width
 
 
+@pytest.mark.parametrize("width", [1, 20, 36])
+def test_the_narrowest_views_end_and_lose_nothing(audit: Audit, width: int) -> None:
+    text = "".join(shown(lambda console: terminal.show_audit(console, audit), width=width).split())
+    assert all(finding.fingerprint in text for finding in audit.findings)
+
+
 def test_colours_are_for_terminals_only(audit: Audit) -> None:
     assert "\x1b[" in shown(lambda console: terminal.show_audit(console, audit), colour=True)
     assert "\x1b" not in shown(lambda console: terminal.show_audit(console, audit))

@@ -247,7 +247,7 @@ class Rows:
     def lines(self, width: int) -> list[str]:
         """The rows without colours, in lines of at most `width` columns."""
         before = 2 + self._width + 1
-        room = max(1, width - before)
+        room = width - before
         out = []
         for label, text in self._rows:
             first, *others = wrapped(text.plain, room)
@@ -262,7 +262,8 @@ def plainly(console: Console, lines: Sequence[str]) -> None:
 
 
 def wrapped(text: str, width: int) -> list[str]:
-    """The lines of a text broken at blanks, and within words longer than a line."""
+    """The lines of a text broken at blanks, and within words longer than a line; one column at the least."""
+    width = max(1, width)
     out: list[str] = []
     for line in text.split("\n"):
         if len(line) <= width and line.isascii():
@@ -303,13 +304,13 @@ def _open_questions(console: Console, audit: Audit, device: Device) -> None:
     console.print()
     console.print(Text(f"Cannot tell on {visible(device.name)}", "bold"))
     if not console.is_terminal:
-        left, right = "  ", _CHECKS + 4
+        margin = "  "
+        first = min(_CHECKS, max(1, console.width // 2 - 2))  # both columns have room on the narrowest terminal
+        room = console.width - first - 4
         lines = []
         for because, checks in reasons.items():
-            beside = zip_longest(
-                wrapped("\n".join(checks), _CHECKS), wrapped(visible(because), console.width - right), fillvalue=""
-            )
-            lines += [f"{left}{check:{_CHECKS}}{left}{line}" for check, line in beside]
+            beside = zip_longest(wrapped("\n".join(checks), first), wrapped(visible(because), room), fillvalue="")
+            lines += [f"{margin}{check:{first}}{margin}{line}" for check, line in beside]
         plainly(console, lines)
         return
     rows = Table.grid(padding=(0, 2))
