@@ -179,9 +179,9 @@ def test_lines_and_json_of_a_table_say_the_same(odd: str, walks: int, monkeypatc
         return TableWriter(device, TableProber(Prober(Programs(device)), file, walks), jobs=2)
 
     told = writer()
-    packets = json.loads("".join(told.json()))["packets"]
+    packets = json.loads(b"".join(told.json()))["packets"]
     assert [one["id"] for one in packets] == ids
-    lines = "".join(writer().lines(str.upper)).splitlines()
+    lines = b"".join(writer().lines(str.upper)).decode().splitlines()
     width = max(len(visible(name)) for name in ids)
     for one, line in zip(packets, lines, strict=True):
         at = one["decided_by"]

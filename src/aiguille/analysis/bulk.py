@@ -9,7 +9,6 @@ intervals' bits, and the first of them is its row. If that row only may match, o
 from __future__ import annotations
 
 import math
-from bisect import bisect_right
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
 from itertools import pairwise
@@ -34,6 +33,7 @@ from aiguille.model import (
     UsageError,
 )
 from aiguille.space import Axis, IntervalSet
+from aiguille.space.fields import PORT_TOP
 from aiguille.space.rows import Fault, Group, Ids
 from aiguille.space.table import Part, TableFile
 
@@ -45,6 +45,11 @@ SLAB = 2048
 
 SLABS = 256
 """Lots of so many rows kept for later packets, a few megabytes each at most."""
+
+LOOKED_UP = PORT_TOP + 1
+"""Largest boundary of an axis whose values are looked up in a table instead of being searched for."""
+
+_INT64_TOP = (1 << 63) - 1
 
 _WIDE = (Axis.SRC, Axis.DST, Axis.A, Axis.B)
 
@@ -198,10 +203,9 @@ class Classifier:
 
         points: (P,) values for each axis, in the order of `Axis`
         """
-        out = np.full(len(points[0]), LEFT_OPEN, np.int64)
+        count = len(points[0])
         if not self._narrow:
-            self._enter((), np.arange(len(out)), points, out)
-            return out
+            return self._steps((), {axis: points[axis] for axis in self._wide}, count)
         places = [axis.places(points[number]) for number, axis in self._narrow.items()]
         sizes = [len(axis.starts) for axis in self._narrow.values()]
         keys = np.ravel_multi_index(places, sizes)
@@ -209,24 +213,28 @@ class Classifier:
         order = np.argsort(keys.astype(np.uint16) if math.prod(sizes) <= 1 << 16 else keys, kind="stable")
         ordered = keys[order]
         firsts = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
-        for start, stop in pairwise([*firsts.tolist(), len(order)]):
+        wide = {axis: points[axis][order] for axis in self._wide}
+        steps, out = np.empty(count, np.int64), np.empty(count, np.int64)
+        for start, stop in pairwise([*firsts.tolist(), count]):
             corner = tuple(int(place[order[start]]) for place in places)
-            self._enter(corner, order[start:stop], points, out)
+            of_corner = {axis: values[start:stop] for axis, values in wide.items()}
+            steps[start:stop] = self._steps(corner, of_corner, stop - start)
+        out[order] = steps
         return out
 
-    def _enter(
-        self, corner: tuple[int, ...], chosen: NDArray[np.intp], points: Sequence[NDArray[Any]], out: NDArray[np.int64]
-    ) -> None:
-        """Enter the steps for those packets that share a corner."""
-        wide = {axis: points[axis][chosen] for axis in self._wide}
+    def _steps(self, corner: tuple[int, ...], wide: Mapping[Axis, NDArray[Any]], count: int) -> NDArray[np.int64]:
+        """(P,) the steps of packets that share a corner."""
+        out = np.full(count, LEFT_OPEN, np.int64)
+        open_ones = np.arange(count)
         for slab in self._slabs(corner):
-            found = slab.first(wide, len(chosen))
+            found = slab.first(wide, len(open_ones))
             taken = found >= 0
-            out[chosen[taken]] = self._ends[found[taken]]
+            out[open_ones[taken]] = self._ends[found[taken]]
             if taken.all():
-                return
-            chosen = chosen[~taken]
+                break
+            open_ones = open_ones[~taken]
             wide = {axis: values[~taken] for axis, values in wide.items()}
+        return out
 
     def _slabs(self, corner: tuple[int, ...]) -> list[_Slab]:
         found = self._corners.get(corner)
@@ -249,22 +257,25 @@ class _Axis:
     def __init__(self, column: Sequence[IntervalSet | None]) -> None:
         ends = sorted({0, *(e for v in column if v is not None for a, b in v.spans for e in (a, b + 1))})
         place = {end: at for at, end in enumerate(ends)}
-        held = np.zeros((len(ends), -(-len(column) // 64) * 64), np.bool_)
+        held = np.zeros((-(-len(column) // 64) * 64, len(ends)), np.bool_)
+        held[[number for number, values in enumerate(column) if values is None]] = True
         for number, values in enumerate(column):
-            if values is None:
-                held[:, number] = True
-            else:
-                for first, stop in ((a, b + 1) for a, b in values.spans):
-                    held[place[first] : place[stop], number] = True
+            for first, last in () if values is None else values.spans:
+                held[number, place[first] : place[last + 1]] = True
         self.starts = ends
         self.count = len(column)
-        self.bits = np.packbits(held, axis=1, bitorder="little").view("<u8")
+        self.bits = np.ascontiguousarray(np.packbits(held, axis=0, bitorder="little").T).view("<u8")
+        self._ends = np.array(ends, object if ends[-1] > _INT64_TOP else np.int64)
+        self._places: NDArray[Any] | None = None
+        if ends[-1] <= LOOKED_UP:
+            pieces = np.arange(len(ends), dtype=np.min_scalar_type(len(ends)))
+            self._places = pieces.repeat(np.diff(ends, append=ends[-1] + 1))
 
-    def places(self, values: NDArray[Any]) -> NDArray[np.intp]:
-        if values.dtype != object:
-            found: NDArray[np.intp] = np.searchsorted(np.array(self.starts, np.int64), values, side="right") - 1
-            return found
-        return np.array([bisect_right(self.starts, value) - 1 for value in values.tolist()], np.intp)
+    def places(self, values: NDArray[Any]) -> NDArray[Any]:
+        """(P,) the piece that holds each value."""
+        if self._places is not None and values.dtype != object:
+            return self._places.take(values, mode="clip")
+        return self._ends.searchsorted(values, side="right") - 1
 
     def holders(self, place: int) -> NDArray[np.bool_]:
         """(N,) which sets hold a piece."""
@@ -276,7 +287,8 @@ class _Slab:
 
     def __init__(self, numbers: NDArray[np.intp], rows: Sequence[Row], wide: Sequence[Axis]) -> None:
         self._numbers = numbers
-        self._axes = {axis: _Axis([rows[number].box[axis] for number in numbers.tolist()]) for axis in wide}
+        axes = {axis: _Axis([rows[number].box[axis] for number in numbers.tolist()]) for axis in wide}
+        self._axes = {axis: pieces for axis, pieces in axes.items() if len(pieces.starts) > 1}
         words = -(-len(numbers) // 64)
         self._all = np.packbits(np.arange(words * 64) < len(numbers), bitorder="little").view("<u8")
 
@@ -288,9 +300,19 @@ class _Slab:
             part = slice(start, min(count, start + chunk))
             bits = np.repeat(self._all[None], part.stop - part.start, axis=0)
             for axis, pieces in self._axes.items():
-                bits &= pieces.bits[pieces.places(points[axis][part])]
-            word = (bits != 0).argmax(axis=1)
-            lowest = bits[np.arange(len(bits)), word]
-            at = word * 64 + np.bitwise_count((lowest & -lowest) - np.uint64(1))
-            out[part] = np.where(lowest != 0, self._numbers[np.minimum(at, len(self._numbers) - 1)], -1)
+                bits &= pieces.bits.take(pieces.places(points[axis][part]), axis=0)
+            at = _lowest(bits)
+            out[part] = np.where(at >= 0, self._numbers.take(at, mode="clip"), -1)
         return out
+
+
+def _lowest(bits: NDArray[np.uint64]) -> NDArray[np.intp]:
+    """(P,) number of the first bit set in each row, or -1. bits: (P, W)"""
+    if bits.shape[1] == 1:
+        word, lowest = np.zeros(1, np.intp), bits[:, 0]
+    else:
+        word = (bits != 0).argmax(axis=1)
+        lowest = bits[np.arange(len(bits)), word]
+    at: NDArray[np.intp] = word * 64 + np.bitwise_count((lowest & -lowest) - np.uint64(1)).astype(np.intp)
+    at[lowest == 0] = -1
+    return at

@@ -6,7 +6,7 @@ import io
 import re
 import sys
 from argparse import Namespace
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
@@ -33,6 +33,15 @@ def show(arguments: Namespace, view: Callable[[Console], None]) -> None:
     with target.capture() as captured:
         view(target)
     sys.stdout.write(_TRAILING.sub("", captured.get()))
+
+
+def write(pieces: Iterable[bytes]) -> None:
+    """Write long text in UTF-8 to standard output as it comes."""
+    if sys.stdout.encoding.lower().replace("-", "") == "utf8":
+        sys.stdout.flush()
+        sys.stdout.buffer.writelines(pieces)
+    else:
+        sys.stdout.writelines(piece.decode() for piece in pieces)
 
 
 def dimmed(arguments: Namespace) -> Callable[[str], str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import gc
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -72,7 +71,7 @@ def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: P
     before: Answer | None = answer(plain, sketch) if plain is not None else None
     if arguments.json:
         ids, answers = (["packet"], [found]) if before is None else (["before", "packet"], [before, found])
-        sys.stdout.writelines(probe_data(device, ids, answers))
+        output.write(probe_data(device, ids, answers))
         return 0
 
     def view(console: Console) -> None:
@@ -94,7 +93,7 @@ def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
     try:
         table = TableProber(prober, TableFile(path.read_bytes()))
         writer = TableWriter(device, table, options.cores(len(table.file.parts)))
-        sys.stdout.writelines(writer.json() if arguments.json else writer.lines(output.dimmed(arguments)))
+        output.write(writer.json() if arguments.json else writer.lines(output.dimmed(arguments)))
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(f"{path}: cannot be read ({error})") from error
     except UsageError as error:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from math import isinf
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from aiguille._version import __version__
-from aiguille.baseline import Audit, Finding, RuleRef
 from aiguille.model import Addresses, Device, Entry, Estate, Setting, Span
 from aiguille.model.spelling import spell_operand
 from aiguille.reports.text import to_json
+
+if TYPE_CHECKING:
+    from aiguille.baseline import Audit, Finding, RuleRef
 
 Data = dict[str, Any]
 

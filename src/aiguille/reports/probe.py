@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from itertools import chain, islice
-from typing import TypeVar
 
 import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
-from aiguille.analysis import Answer, Decision, Probed, TableProber, Visit
+from aiguille.analysis import Answer, Decision, TableProber, Visit
 from aiguille.analysis.sharing import share
 from aiguille.model import Action, Device, Span
 from aiguille.reports.data import Data, place_of
@@ -18,17 +17,16 @@ from aiguille.reports.text import to_json, visible
 from aiguille.space.rows import Fault, Ids
 from aiguille.space.table import Part
 
-T = TypeVar("T")
-
 Styled = Callable[[str], str]
 """What is done to the less important part of a line."""
 
 
-def probe_data(device: Device, ids: Sequence[str], answers: Sequence[Answer]) -> Iterator[str]:
-    """The JSON text on some packets, piece by piece."""
-    yield '{"packets": [\n'
-    yield _Tails(device).lot(Ids.of(ids), answers, np.arange(len(ids), dtype=np.int32)).text()
-    yield '\n], "faults": []}\n'
+def probe_data(device: Device, ids: Sequence[str], answers: Sequence[Answer]) -> Iterator[bytes]:
+    """The JSON text on some packets, piece by piece, in UTF-8."""
+    yield b'{"packets": [\n'
+    tail = _Tails(device).of
+    yield _Lot(Ids.of(ids), [tail(one) for one in answers], np.arange(len(ids), dtype=np.int32)).json()
+    yield b'\n], "faults": []}\n'
 
 
 class TableWriter:
@@ -41,74 +39,88 @@ class TableWriter:
         self.faults: list[Fault] = []
         self._table = table
         self._jobs = jobs
-        self._tails = _Tails(device)
+        self._device = device
 
-    def json(self) -> Iterator[str]:
-        """The JSON text, piece by piece."""
-        lots = self._share(self._lot)
+    def json(self) -> Iterator[bytes]:
+        """The JSON text, piece by piece, in UTF-8."""
+        lots = self._share(_Tails(self._device).of)
         first = list(islice(lots, 1))  # a file that is no table shows before anything is written
-        yield '{"packets": ['
-        start = "\n"
+        yield b'{"packets": ['
+        start = b"\n"
         for lot in chain(first, lots):
-            if lot.ids:
+            if len(lot.ids):
                 yield start
-                yield lot.text()
-                start = ",\n"
+                yield lot.json()
+                start = b",\n"
         failed = [{"line": f.line, "id": f.id, "why": f.why} for f in self.faults]
-        yield f'\n], "faults": {to_json(failed)}}}\n'
+        yield f'\n], "faults": {to_json(failed)}}}\n'.encode()
 
-    def _lot(self, found: Probed) -> _Lot:
-        return self._tails.lot(found.ids, found.answers, found.which)
+    def lines(self, style: Styled) -> Iterator[bytes]:
+        """A line a packet, many at a time, in UTF-8: id, verdict, what decides."""
+        # What comes last is mostly as wide as any, so that lines can be made while others are still being decided.
+        expected, widest = len(visible(self._table.file.last_id())), 0
+        made: list[tuple[_Lot, bytes]] = []
+        for lot in self._share(lambda one: f"{_line_end(one, style)}\n".encode()):
+            own = lot.width()
+            widest = max(widest, own)
+            made.append((lot, lot.lines(expected) if widest <= expected else b""))
+        for lot, lines in made:
+            yield lines if widest == expected else lot.lines(widest)
 
-    def lines(self, style: Styled) -> Iterator[str]:
-        """A line a packet, many at a time: id, verdict, what decides."""
-        lots = list(self._share(lambda found: _lines(found, style)))
-        width = max((one.width for one in lots), default=0)
-        for one in lots:
-            yield one.text if one.width == width else one.widened(width)
+    def _share(self, tail: Callable[[Answer | Decision], bytes]) -> Iterator[_Lot]:
+        """What is told of each part, in order. tail: what is told of an answer"""
 
-    def _share(self, make: Callable[[Probed], T]) -> Iterator[T]:
-        """What is made of each part, in order."""
-
-        def work(part: Part) -> tuple[T, list[Fault]]:
+        def work(part: Part) -> tuple[_Lot, list[Fault]]:
             found = self._table.probe(part)
-            return make(found), found.faults
+            return _Lot(found.ids, [tail(one) for one in found.answers], found.which), found.faults
 
         # What the first part needs is made before there are other processes, which then have it too.
         parts = self._table.file.parts
-        for made, faults in chain(map(work, parts[:1]), share(work, parts[1:], self._jobs)):
+        for lot, faults in chain(map(work, parts[:1]), share(work, parts[1:], self._jobs)):
             self.faults += faults
-            yield made
+            yield lot
 
 
-class _Lines(Struct, frozen=True):
-    """Lines that begin with an id, `width` columns wide."""
+class _Lot(Struct, frozen=True):
+    """What is told of some packets, as small as it travels between processes.
 
-    text: str
-    width: int
+    tails: what stands behind an id; which: (P,) the tail of each
+    """
 
-    def widened(self, width: int) -> str:
-        """The same with wider ids."""
-        lines = self.text.removesuffix("\n").split("\n") if self.text else []
-        return "".join([f"{line[: self.width]:<{width}}{line[self.width :]}\n" for line in lines])
+    ids: Ids
+    tails: list[bytes]
+    which: NDArray[np.int32]
 
+    def json(self) -> bytes:
+        """Objects with commas between them."""
+        plain = self.ids.as_bytes(unlike=b'"\\')  # JSON (RFC 8259, 7) leaves the others as they are
+        told = [to_json(name)[1:-1].encode() for name in self.ids] if plain is None else plain.tolist()
+        pieces = [b'{"id": "'] * (2 * len(told))
+        pieces[::2], pieces[1::2] = told, map(self.tails.__getitem__, self.which.tolist())
+        pieces[-1] = pieces[-1].removesuffix(_NEXT)
+        return b"".join([b'{"id": "', *pieces])
 
-def _lines(found: Probed, style: Styled) -> _Lines:
-    ends = [f"{_line_end(one, style)}\n" for one in found.answers]
-    which = found.which.tolist()
-    plain = found.ids.as_bytes()
-    if plain is None:
-        names = [visible(name) for name in found.ids]
-        width = max(map(len, names), default=0)
-        return _Lines("".join([f"{name:<{width}}{ends[at]}" for name, at in zip(names, which, strict=True)]), width)
-    width = int(np.char.str_len(plain).max(initial=0))
-    padded = plain.astype(f"S{max(1, width)}")
-    signs = padded.view(np.uint8)
-    signs[signs == 0] = ord(" ")
-    pieces = [b""] * (2 * len(which))
-    pieces[::2] = padded.tolist() if width else [b""] * len(which)
-    pieces[1::2] = map([end.encode() for end in ends].__getitem__, which)
-    return _Lines(b"".join(pieces).decode(), width)
+    def width(self) -> int:
+        """Letters of the longest id, as it is shown."""
+        plain = self.ids.as_bytes()
+        if plain is None:
+            return max((len(visible(name)) for name in self.ids), default=0)
+        return int(np.char.str_len(plain).max(initial=0))
+
+    def lines(self, width: int) -> bytes:
+        """Lines whose tails begin behind so many letters."""
+        plain = self.ids.as_bytes()
+        if plain is None:
+            shown = zip(self.ids, self.which.tolist(), strict=True)
+            return b"".join([f"{visible(name):<{width}}".encode() + self.tails[at] for name, at in shown])
+        # All as long as the longest, what is too much as zeros, which are then left out at once.
+        tails = np.array(self.tails, np.bytes_)
+        lines = np.empty((len(self.which), width + tails.itemsize), np.uint8)
+        signs = plain.view(np.uint8).reshape(len(plain), -1)[:, :width]
+        lines[:, :width] = ord(" ")
+        np.maximum(signs, ord(" "), out=lines[:, : signs.shape[1]])  # a printable sign is no less
+        lines[:, width:] = tails.view(np.uint8).reshape(len(tails), -1).take(self.which, axis=0)
+        return lines.tobytes().translate(None, b"\0")
 
 
 def _line_end(one: Answer | Decision, style: Styled) -> str:
@@ -125,44 +137,22 @@ def _line_end(one: Answer | Decision, style: Styled) -> str:
     return told if where is None else told + style(f"  {visible(str(where))}")
 
 
-class _Lot(Struct, frozen=True):
-    """The JSON of some packets, as small as it travels between processes.
-
-    ids: as they stand in JSON, a line each; tails: what stands behind an id up to the next; which: (P,) the tail of each
-    """
-
-    ids: str
-    tails: tuple[str, ...]
-    which: NDArray[np.int32]
-
-    def text(self) -> str:
-        pieces = [""] * (2 * len(self.which))
-        pieces[::2], pieces[1::2] = self.ids.split("\n")[:-1], map(self.tails.__getitem__, self.which.tolist())
-        pieces[-1] = pieces[-1].removesuffix(_NEXT)
-        return "".join(['{"id": "', *pieces])
-
-
-_NEXT = ',\n{"id": "'
+_NEXT = b',\n{"id": "'
 
 
 class _Tails:
-    """What stands behind the ids of packets. Those decided by the same rule share all of it."""
+    """What stands behind the ids of packets as JSON. Those decided by the same rule share all of it."""
 
     def __init__(self, device: Device) -> None:
         self._device = device
-        self._decided: dict[Decision, str] = {}
+        self._decided: dict[Decision, bytes] = {}
 
-    def lot(self, ids: Ids, answers: Sequence[Answer | Decision], which: NDArray[np.int32]) -> _Lot:
-        plain = ids.as_bytes(unlike=b'"\\')  # JSON (RFC 8259, 7) leaves the others as they are
-        told = [to_json(name)[1:-1].encode() for name in ids] if plain is None else plain.tolist()
-        names = b"\n".join([*told, b""]).decode() if told else ""
-        return _Lot(names, tuple(map(self._tail, answers)), which)
-
-    def _tail(self, one: Answer | Decision) -> str:
+    def of(self, one: Answer | Decision) -> bytes:
+        """The rest of an answer's object, and the beginning of the next one."""
         if isinstance(one, Answer):
-            return f'", {to_json(answer_data(self._device, one))[1:]}{_NEXT}'
+            return f'", {to_json(answer_data(self._device, one))[1:]}'.encode() + _NEXT
         if one not in self._decided:
-            self._decided[one] = f'", {to_json(_decision_data(self._device, one))[1:]}{_NEXT}'
+            self._decided[one] = f'", {to_json(_decision_data(self._device, one))[1:]}'.encode() + _NEXT
         return self._decided[one]
 
 

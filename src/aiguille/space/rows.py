@@ -85,11 +85,10 @@ class Ids:
         """(R,) them as bytes if all are of ASCII's printable signs, but for those given; None if some are not."""
         if self.array.dtype == object:
             return None
-        usual = np.zeros(256, np.bool_)
-        usual[0] = True  # what fills the shorter ones
-        usual[32:127] = True
-        usual[list(unlike)] = False
-        return self.array if usual[self.array.view(np.uint8)].all() else None
+        signs = self.array.view(np.uint8)
+        # 0 fills the shorter ones; one less, it is the highest of all.
+        odd = (signs > 126).any() or (signs - np.uint8(1) < 31).any() or any((signs == sign).any() for sign in unlike)
+        return None if odd else self.array
 
 
 class PacketTable(Struct):

@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from aiguille.model import UsageError
-from aiguille.space.cells import COMMA, LINE, RETURN, Cells, Numbers, Text, classes
+from aiguille.space.cells import LINE, Cells, Lines, Numbers, Text, classes
 from aiguille.space.fields import PORT_TOP, WITH_PORTS, Symbols
 from aiguille.space.rows import (
     DPORT,
@@ -75,12 +75,19 @@ class TableFile:
     def _cut(self, start: int) -> tuple[tuple[Part, ...], int]:
         """The parts, and the number of lines. The first part is small: others may begin once it is known to be a table."""
         line, parts, size = 2, [], PART // 8
+        signs = np.frombuffer(self._data, np.uint8)
         while start < len(self._data):
             stop = self._data.find(b"\n", min(start + size, len(self._data) - 1)) + 1 or len(self._data)
             parts.append(Part(line, start, stop))
-            line += self._data.count(b"\n", start, stop)
+            line += int(np.count_nonzero(signs[start:stop] == LINE))
             start, size = stop, PART
         return tuple(parts), line
+
+    def last_id(self) -> str:
+        """What the last row begins with."""
+        data = self._data
+        start = data.rfind(b"\n", 0, max(0, len(data) - 1)) + 1
+        return data[start : start + WIDEST].split(b",")[0].decode(errors="replace")
 
     def read(self, part: Part, symbols: Symbols) -> PacketTable:
         """Read a part. Rows that are wrong become faults."""
@@ -124,25 +131,19 @@ class _Together:
     """The rows of a part without quotes: those in the plain spelling at once, the others one by one."""
 
     def __init__(self, data: bytes, line: int, symbols: Symbols) -> None:
-        self._data, self._line = data, line
+        self._data, self._line = data, line  # of the first
         self._rows = Rows(symbols)
         self._text = Text(data)
-        signs = self._text.bytes[: len(data)]
-        ends = np.flatnonzero(signs == LINE)
-        if not len(ends) or ends[-1] != len(data) - 1:
-            ends = np.append(ends, len(data))
-        self._starts = np.concatenate([[0], ends[:-1] + 1])
-        self._stops = ends - ((ends > self._starts) & (self._text.bytes[ends - 1] == RETURN))
-        self._commas = np.flatnonzero(signs == COMMA)
+        self._lines = Lines(self._text, len(COLUMNS))
 
     def read(self) -> PacketTable:
         plain, groups = self._plain()
-        if len(plain) == len(self._starts):
+        if len(plain) == len(self._lines):
             return PacketTable(self._ids(plain), plain + self._line, groups)
-        odd = np.setdiff1d(np.arange(len(self._starts)), plain, assume_unique=True)
+        odd = np.setdiff1d(np.arange(len(self._lines)), plain, assume_unique=True)
         for at in odd.tolist():
             # Without quotes, a row is what stands between commas.
-            row = self._data[self._starts[at] : self._stops[at]].decode()
+            row = self._data[self._lines.starts[at] : self._lines.stops[at]].decode()
             self._rows.add(self._line + at, row.split(",") if row else [])
         table = self._rows.table()
         # Both kinds of rows get the numbers they have in the file, faults left out.
@@ -156,24 +157,27 @@ class _Together:
         return table
 
     def _ids(self, lines: Numbers) -> Ids:
-        starts = self._starts[lines]
-        cells = Cells(self._text, starts, self._commas[np.searchsorted(self._commas, starts)])
-        if self._data.isascii() and cells.lengths.max(initial=0) <= 16:
+        cells = self._lines.first(lines)
+        longest = int(cells.lengths.max(initial=0))
+        if self._data.isascii() and longest <= 8:
+            return Ids(cells.words().view("S8"))
+        if self._data.isascii() and longest <= 16:
             return Ids(np.stack([cells.words(0), cells.words(8)], axis=1).view("S16")[:, 0])
-        return Ids.of([self._data[a:b].decode() for a, b in zip(starts.tolist(), cells.stops.tolist(), strict=True)])
+        spans = zip(cells.starts.tolist(), cells.stops.tolist(), strict=True)
+        return Ids.of([self._data[a:b].decode() for a, b in spans])
 
     def _plain(self) -> tuple[Numbers, list[Group]]:
         """(P,) the rows in the plain spelling, and their packets: complete, IPv4, numbers as digits."""
-        whole, first = self._whole()
+        whole = self._lines.whole()
         if not len(whole):
             return whole, []
-        cuts = self._cuts(whole, first)
+        cuts = self._lines.cuts(whole)
         # Columns that stand side by side and have few values are looked at as one.
         ways, protocols, endings = ((IN, OUT), (PROTOCOL, PROTOCOL), (TYPE, STATE))
         narrow = np.all([cuts[b + 1] - cuts[a] - 1 <= WIDEST for a, b in (ways, protocols, endings)], axis=0)
         if not narrow.all():
             whole = whole[narrow]
-            cuts = self._cuts(whole, first)
+            cuts = self._lines.cuts(whole)
 
         def cells(first: int, last: int) -> Cells:
             return Cells(self._text, cuts[first] + 1, cuts[last + 1])
@@ -206,24 +210,6 @@ class _Together:
                 part = tuple(column[chosen] for column in values)
                 groups.append(Group(4, comes, leaves, whole[chosen], names, way[chosen], part))
         return (whole if right.all() else whole[right]), groups
-
-    def _whole(self) -> tuple[Numbers, Numbers]:
-        """(P,) the rows with as many cells as there are columns; (R,) where each row's first comma is among all."""
-        wanted, rows = len(COLUMNS) - 1, np.arange(len(self._starts))
-        if len(self._commas) == wanted * len(rows):
-            first, last = self._commas[::wanted], self._commas[wanted - 1 :: wanted]
-            if (first >= self._starts).all() and (last < self._stops).all():
-                return rows, rows * wanted
-        before = np.searchsorted(self._commas, self._starts)
-        return np.flatnonzero(np.searchsorted(self._commas, self._stops) - before == wanted), before
-
-    def _cuts(self, rows: Numbers, first: Numbers) -> list[Numbers]:
-        """(R,) the byte before each column's cell, and at last the one behind the row."""
-        wanted = len(COLUMNS) - 1
-        if len(rows) == len(self._starts) and len(self._commas) == wanted * len(rows):
-            return [self._starts - 1, *np.ascontiguousarray(self._commas.reshape(-1, wanted).T), self._stops]
-        commas = (self._commas[first[rows] + column] for column in range(wanted))
-        return [self._starts[rows] - 1, *commas, self._stops[rows]]
 
     def _spelt(self, *columns: Cells) -> tuple[NDArray[np.intp], list[tuple[str, ...]]]:
         """(R,) which spelling of some cells each row has, and the spellings, cut at commas."""
