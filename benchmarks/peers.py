@@ -1,12 +1,14 @@
-"""The hidden-rule question answered by general tools: which rules can no packet reach, all rules above having been served?
+"""Questions on rules answered by general tools. Hidden rules: which can no packet reach, all rules above having been served?
 
-Both take the rules as the same plain ranges. `hidden_by_bdd` keeps one binary decision diagram (CUDD, through `dd`) of everything
-taken so far; `hidden_by_solver` asks the SMT solver `z3` for a packet of each rule outside all earlier ones.
+All take the rules as the same plain ranges. `hidden_by_bdd` keeps one binary decision diagram (CUDD, through `dd`) of everything
+taken so far; `hidden_by_solver` asks the SMT solver `z3` for a packet of each rule outside all earlier ones. `standings_by_bdd` tells
+with a few diagrams more what `rules` tells of each rule.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 from benchmarks.generate import GeneratedRule
 
@@ -36,53 +38,96 @@ def ranges(rule: GeneratedRule) -> dict[str, tuple[tuple[int, int], ...]]:
     return out
 
 
+class _Diagrams:
+    """Rules as binary decision diagrams (CUDD)."""
+
+    def __init__(self, order: str) -> None:
+        """order: of the fields, the top one first"""
+        from dd import cudd
+
+        self.bdd = cudd.BDD(memory_estimate=4 * 2**30)
+        self.bdd.configure(reordering=False)
+        self.bdd.declare(*(f"{field}{bit}" for field in order for bit in range(_BITS[field])))
+        self._literals = {f"{f}{b}": self.bdd.var(f"{f}{b}") for f in order for b in range(_BITS[f])}
+        self._known: dict[tuple[str, tuple[tuple[int, int], ...]], Any] = {}
+
+    def rule(self, rule: GeneratedRule) -> Any:
+        """The packets that a rule matches."""
+        out = self.bdd.true
+        for field, spans in ranges(rule).items():
+            out &= self._union(field, _BITS[field], spans)
+        return out
+
+    def _union(self, field: str, bits: int, spans: tuple[tuple[int, int], ...]) -> Any:
+        key = (field, spans)
+        if key not in self._known:
+            out = self.bdd.false
+            for first, last in spans:
+                out |= self._bound(field, bits, first, least=True) & self._bound(field, bits, last, least=False)
+            self._known[key] = out
+        return self._known[key]
+
+    def _bound(self, field: str, bits: int, bound: int, *, least: bool) -> Any:
+        """The values that are at least or at most the bound."""
+        out = self.bdd.true
+        for bit in range(bits - 1, -1, -1):
+            variable = self._literals[f"{field}{bit}"]
+            if least:
+                out = variable & out if bound >> (bits - 1 - bit) & 1 else variable | out
+            else:
+                out = ~variable | out if bound >> (bits - 1 - bit) & 1 else ~variable & out
+        return out
+
+
 def hidden_by_bdd(rules: Sequence[GeneratedRule], order: str = TUNED) -> list[int]:
     """Indexes of hidden rules, by binary decision diagrams with the fields in the order named."""
-    from dd import cudd
-
-    bdd = cudd.BDD(memory_estimate=4 * 2**30)
-    bdd.configure(reordering=False)
-    bdd.declare(*(f"{field}{bit}" for field in order for bit in range(_BITS[field])))
-    literals = {f"{f}{b}": bdd.var(f"{f}{b}") for f in order for b in range(_BITS[f])}
-    known: dict[tuple[str, tuple[tuple[int, int], ...]], object] = {}
-
-    def at_least(field: str, bits: int, bound: int) -> object:
-        out = bdd.true
-        for bit in range(bits - 1, -1, -1):
-            variable = literals[f"{field}{bit}"]
-            one = bound >> (bits - 1 - bit) & 1
-            out = variable & out if one else variable | out
-        return out
-
-    def at_most(field: str, bits: int, bound: int) -> object:
-        out = bdd.true
-        for bit in range(bits - 1, -1, -1):
-            variable = literals[f"{field}{bit}"]
-            one = bound >> (bits - 1 - bit) & 1
-            out = ~variable | out if one else ~variable & out
-        return out
-
-    def union(field: str, bits: int, spans: tuple[tuple[int, int], ...]) -> object:
-        key = (field, spans)
-        if key not in known:
-            out = bdd.false
-            for first, last in spans:
-                out |= at_least(field, bits, first) & at_most(field, bits, last)
-            known[key] = out
-        return known[key]
-
-    covered, hidden = bdd.false, []
+    diagrams = _Diagrams(order)
+    covered, hidden = diagrams.bdd.false, []
     for number, rule in enumerate(rules):
-        one = bdd.true
-        for field, spans in ranges(rule).items():
-            one &= union(field, _BITS[field], spans)
+        one = diagrams.rule(rule)
         left = one & ~covered
-        if left == bdd.false:
+        if left == diagrams.bdd.false:
             hidden.append(number)
         else:
             covered |= one
-    known.clear()
     return hidden
+
+
+def standings_by_bdd(rules: Sequence[GeneratedRule], order: str = TUNED) -> list[str]:
+    """The standing of each rule as `rules` tells it, by binary decision diagrams. What no rule matches is refused.
+
+    As `rules` does, a packet is picked that reaches the rule, and the packets that do are counted; which rules hide one is not told.
+    """
+    diagrams = _Diagrams(order)
+    bdd = diagrams.bdd
+    covered = accepted = bdd.false  # by the first rule that matches
+    matched = {True: bdd.false, False: bdd.false}  # by any rule that accepts, and by any that refuses
+    found, ones, lefts = [], [], []
+    for rule in rules:
+        one = diagrams.rule(rule)
+        left = one & ~covered
+        if left == bdd.false:
+            same = one & ~accepted if rule.accept else one & accepted
+            found.append("redundant" if same == bdd.false else "shadowed")
+        else:
+            bdd.pick(left)
+            left.count(len(bdd.vars))
+            disputed = one & matched[not rule.accept] != bdd.false
+            found.append("contradicted" if disputed else "live" if left == one else "partly hidden")
+        covered |= one
+        matched[rule.accept] |= one
+        if rule.accept:
+            accepted |= left
+        ones.append(one)
+        lefts.append(left)
+    below = bdd.false  # what is accepted from here on
+    for number in range(len(rules) - 1, -1, -1):
+        one, left, accept = ones[number], lefts[number], rules[number].accept
+        changed = left & ~below if accept else left & below
+        if left != bdd.false and changed == bdd.false:
+            found[number] = "redundant"
+        below = below | one if accept else below & ~one
+    return found
 
 
 def hidden_by_solver(rules: Sequence[GeneratedRule], wanted: Iterable[int]) -> list[int]:
