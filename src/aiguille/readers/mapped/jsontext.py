@@ -10,8 +10,8 @@ from __future__ import annotations
 import json
 import re
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterator
-from functools import partial
+from collections.abc import Callable, Iterator
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.files import ExportFile, json_text
-from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token, is_dense
+from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Digits, Members, Node, Token, Unopened, is_dense
 
 _SPACE = re.compile(rb"[ \t\r\n]*")
 _ESCAPE = re.compile(rb"\\.", re.DOTALL)
@@ -30,6 +30,8 @@ _BARE = re.compile(rb"[^,\]}\s]+")
 _TOKEN = re.compile(rb'[ \t\r\n]*("(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s,\]}\[{:"]+)')
 _NESTED = re.compile(rb"[\[,][ \t\r\n]*\[")
 """After a comma an object goes on with a key, so what opens there stands in another array (or in a string, no harm done)."""
+_ARRAYS_ALONE = re.compile(rb'(?:[\s,\[\]]|"(?:[^"\\]|\\.)*"\s*:\s*\[)*')
+_KEY_ALONE = re.compile(rb'\s*"(?:[^"\\]|\\.)*"\s*:\s*')
 _LITERALS: dict[bytes, str | bool | None] = {b"true": True, b"false": False, b"null": None}
 
 SMALL = 8192
@@ -42,12 +44,6 @@ for _signs, _number in ((b"{[", _OPENS), (b"}]", _CLOSES), (b",:", _OTHER)):
         _CLASS[_sign] = _number
 
 
-class _Object(list[tuple[str, Any]]):
-    """The members of an object, in order, repeated keys kept."""
-
-    __slots__ = ()
-
-
 def parse(file: ExportFile, asides: Asides) -> Node:
     """The tree of a file.
 
@@ -55,7 +51,7 @@ def parse(file: ExportFile, asides: Asides) -> Node:
     """
     text = json_text(file)
     try:
-        value = json.loads(text, object_pairs_hook=_Object, parse_int=str, parse_float=str)
+        value = _decoded(text)
     except json.JSONDecodeError as error:
         raise UnreadableError(
             f"{file.path}:{error.lineno}: this is not valid JSON: {error.msg.lower()}; export it again"
@@ -64,11 +60,21 @@ def parse(file: ExportFile, asides: Asides) -> Node:
         raise UnreadableError(f"{file.path}:1: values are nested deeper than {DEPTH_LIMIT}") from error
     places = _Places(file, text, asides)
     last = max(len(file.lines), 1)
-    if isinstance(value, _Object):
+    if isinstance(value, Members):
         return Node("", (), file.path, 1, 1, last, grow=partial(places.members, value, 0))
     if isinstance(value, list) and value:
         return Node("", (), file.path, 1, 1, last, grow=partial(places.items, "item", value, 0))
     raise UnreadableError(f"{file.path}:1: this JSON holds no object and no list of any; export it again")
+
+
+def _decoded(text: str) -> Any:
+    """The value, numbers with a fraction as text: quoted or not is told by their type."""
+    try:
+        return json.loads(text, object_pairs_hook=Members, parse_float=Digits)
+    except json.JSONDecodeError:
+        raise
+    except ValueError:  # an integer with more digits than Python reads
+        return json.loads(text, object_pairs_hook=Members, parse_int=Digits, parse_float=Digits)
 
 
 def _skip(data: bytes, at: int) -> int:
@@ -151,7 +157,7 @@ class _Places:
             range(begin, end), self.open_lines[begin:end].tolist(), self.close_lines[begin:end].tolist(), strict=True
         )
 
-    def members(self, value: _Object, number: int) -> tuple[Node, ...]:
+    def members(self, value: Members, number: int) -> tuple[Node, ...]:
         """The children of an object."""
         signs = self.inside(number)
         below = self.below(number) if any(isinstance(inner, list) for _, inner in value) else iter(())
@@ -166,7 +172,7 @@ class _Places:
 
     def items(self, name: str, value: list[Any], number: int) -> tuple[Node, ...]:
         """The nodes an array becomes."""
-        if not self.dense and all(type(inner) is _Object for inner in value):
+        if not self.dense and all(type(inner) is Members for inner in value):
             return self.objects(name, value, number)
         mixed = any(not isinstance(inner, list) for inner in value)
         signs = self.inside(number) if mixed else []
@@ -187,35 +193,56 @@ class _Places:
         first, stop = inside[0][0], inside[-1][0] + 1
         begins = self.signs[self.opens[first:stop]].tolist()
         ends = self.signs[self.closes[first:stop]].tolist()
-        path, grown = self.path, self.grown
+        path, grown, bare = self.path, self.grown, self.bare
         return tuple(
-            Node(name, (), path, line, line, last, (), closing=last if last > line else 0, grow=partial(grown, *told))
-            for (_, line, last), *told in zip(inside, value, range(first, stop), begins, ends, strict=True)
-        )
+            Node(
+                name, (), path, line, line, last, (), closing=last if last > line else 0,
+                grow=Unopened(members, number, begin, end, grown, bare),
+            )
+            for (number, line, last), members, begin, end in zip(inside, value, begins, ends, strict=True)
+        )  # fmt: skip
 
-    def grown(self, value: _Object, number: int, begin: int, end: int) -> tuple[Node, ...]:
+    def grown(self, value: Members, number: int, begin: int, end: int) -> tuple[Node, ...]:
         """The children of an object, the way that is faster."""
         if end - begin < SMALL and not _NESTED.search(self.data, begin, end):
             return self.small(begin, end)
         return self.members(value, number)
 
+    def bare(self, first: int, last: int) -> list[int]:
+        """Lines with nothing but brackets of arrays and the keys in front of them."""
+        return self._bare[bisect_left(self._bare, first) : bisect_right(self._bare, last)]
+
+    @cached_property
+    def _bare(self) -> list[int]:
+        arrays = np.frombuffer(self.data, np.uint8)[self.signs[self.opens]] == 91
+        lines = np.union1d(self.open_lines[arrays], self.close_lines[arrays]).tolist()
+        found = []
+        for line in lines:
+            if _ARRAYS_ALONE.fullmatch(self.data, *self._reach(line)):
+                if line > 1 and _KEY_ALONE.fullmatch(self.data, *self._reach(line - 1)):
+                    found.append(line - 1)
+                found.append(line)
+        return found
+
     def container(
         self, name: str, value: list[Any], first: int, key_at: int, number: int, line: int, last: int
     ) -> list[Node]:
         """The nodes of an object or array. first, key_at: line and place of its key; the place is -1 if it has none."""
-        if isinstance(value, _Object):
+        if isinstance(value, Members):
             begin, end = int(self.signs[self.opens[number]]), int(self.signs[self.closes[number]])
             start = stop = 0
             if self.dense:
                 start = self.column(key_at if key_at >= 0 else begin)
                 stop = self.column(end) + 1
             closing = last if last > line else 0
-            grow = partial(self.grown, value, number, begin, end)
+            grow: Callable[[], tuple[Node, ...]] = partial(self.grown, value, number, begin, end)
+            if not self.dense:
+                grow = Unopened(value, number, begin, end, self.grown, self.bare)
             return [Node(name, (), self.path, first, line, last, closing=closing, grow=grow, start=start, stop=stop)]
         if not value:
             self.asides.set_aside(Span(self.path, first, line), "an empty list")
             return []
-        if any(isinstance(item, list) and not isinstance(item, _Object) for item in value):
+        if any(isinstance(item, list) and not isinstance(item, Members) for item in value):
             return [Node(name, (), self.path, first, line, last, grow=partial(self.items, "item", value, number))]
         return list(self.items(name, value, number))
 
@@ -296,7 +323,7 @@ class _Places:
             words: tuple[Token, ...] = ()
             stop = start + 4
         else:
-            text = value if isinstance(value, str) else "true" if value else "false"
+            text = str(value) if not isinstance(value, bool) else "true" if value else "false"
             words = (Token(text, self.path, line, start, stop, quoted, dense=self.dense),)
         begin, end = (key_column, stop) if self.dense else (0, 0)
         return Node(name, words, self.path, first, line, start=begin, stop=end)

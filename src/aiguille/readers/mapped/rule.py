@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
+from typing import TypeVar
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.model import (
@@ -39,6 +42,8 @@ from aiguille.readers.mapped.spec import RuleMap, Value, Where
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import read_count, spec
 
+T = TypeVar("T")
+
 KINDS = {
     "destination-translation": TranslationKind.DESTINATION,
     "source-translation": TranslationKind.SOURCE,
@@ -56,6 +61,18 @@ class RuleContext(Part):
     schedules: dict[str, str] = {}  # noqa: RUF012 - set once by the builder
 
 
+class _Doing(Struct, frozen=True):
+    """What a rule does, and when."""
+
+    action: Action
+    word: str
+    enabled: bool
+    target: str | None
+    effects: tuple[Effect, ...]
+    schedule: str | None
+    log_unknown: bool
+
+
 class RuleReader:
     """Reads one rule."""
 
@@ -69,14 +86,68 @@ class RuleReader:
         self.gaps: list[Qualifier] = []
 
     def rule(self, number: int, direction: str) -> Rule:
-        m, get, node = self.m, self.get, self.node
         unread_before = self.ledger.unread_entries
-        conditions = tuple(self._conditions())
-        action, word = self._action(direction)
+        rule = self.understood(number, self.node, direction)
+        if not self.shares:
+            self._unknown_parts()
+        if self.ledger.unread_entries > unread_before and not self.gaps:
+            self.gaps.append(Qualifier("not understood", "a part of the rule"))
+        return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
+
+    def understood(self, number: int, node: Node, direction: str) -> Rule:
+        """The rule as far as it is understood; what is not is among `gaps`."""
+        m = self.m
         built_in = isinstance(m.action, Value) and m.action.constant is not None
-        hits = get.setting(node, m.hits, read_count)
+        services = (m.service, m.protocol, m.source_ports, m.destination_ports, m.icmp)
+        papers = (m.requester, m.ticket, m.expires, m.created_by, m.created_at, m.changed_by, m.changed_at)
+        conditions = [
+            one
+            for field, where, read in self._fields()
+            if where is not None
+            for one in self.part(field, (where,), partial(self._field, field, where, read))
+        ]
+        conditions += self.part("services", services, lambda: tuple(self._services()))
+        doing = self.part("doing", self._doing_wheres(), lambda: self._doing(direction))
+        return Rule(
+            number=number,
+            where=node.head if built_in or self.shares else node.where,
+            action=doing.action,
+            match=Match(tuple(conditions)),
+            action_text=doing.word,
+            name=self.part("name", (m.name,), lambda: self._text(m.name)),
+            comment=self.part("comment", (m.comment,), lambda: self._text(m.comment)),
+            enabled=doing.enabled,
+            target=doing.target,
+            effects=doing.effects,
+            hits=self.part("hits", (m.hits, m.last_hit), self._hits),
+            schedule=doing.schedule,
+            documentation=self.part("papers", papers, lambda: Documentation(*map(self._text, papers))),
+            built_in=built_in,
+            log_unknown=doing.log_unknown,
+        )
+
+    def part(self, name: str, wheres: Sequence[Where | None], work: Callable[[], T]) -> T:
+        """One part of the rule, which `work` makes of nothing but what stands at some places."""
+        return work()
+
+    def _text(self, where: Where | None) -> str:
+        return self.get.text(self.node, where)
+
+    def _hits(self) -> Hits | None:
+        hits = self.get.setting(self.node, self.m.hits, read_count)
+        return Hits(int(hits.value), last=self._text(self.m.last_hit)) if hits.known else None
+
+    def _doing_wheres(self) -> tuple[Where | None, ...]:
+        """Where what `_doing` tells stands."""
+        m = self.m
+        qualifiers = [one.source for one in m.qualifiers]
+        return (m.action, m.target, m.enabled, m.logged, m.log_prefix, m.schedule, *qualifiers, m.to_address, m.to_ports)
+
+    def _doing(self, direction: str) -> _Doing:
+        m, get, node = self.m, self.get, self.node
+        action, word = self._action(direction)
         logged = get.flag(node, m.logged)
-        schedule = get.text(node, m.schedule)
+        schedule = self._text(m.schedule)
         if schedule:
             times = self.rules.schedules.get(schedule, "")
             self.gaps.append(Qualifier("time of day", f"{schedule}: {times}" if times else schedule))
@@ -84,36 +155,16 @@ class RuleReader:
             found = get.tokens(node, Value(source=one.source, any=one.any))
             if found:
                 self.gaps.append(Qualifier(one.name, " ".join(token.text for token in found)))
-        rule = Rule(
-            number=number,
-            where=node.head if built_in or self.shares else node.where,
+        leads_on = action in (Action.JUMP, Action.GOTO)
+        return _Doing(
             action=action,
-            match=Match(conditions),
-            action_text=word,
-            name=get.text(node, m.name),
-            comment=get.text(node, m.comment),
+            word=word,
             enabled=get.is_on(node, m.enabled),
-            target=get.text(node, m.target) or None if action in (Action.JUMP, Action.GOTO) else None,
+            target=self._text(m.target) or None if leads_on else None,
             effects=tuple(self._effects(direction, logged)),
-            hits=Hits(int(hits.value), last=get.text(node, m.last_hit)) if hits.known else None,
             schedule=schedule or None,
-            documentation=Documentation(
-                requester=get.text(node, m.requester),
-                ticket=get.text(node, m.ticket),
-                expires=get.text(node, m.expires),
-                created_by=get.text(node, m.created_by),
-                created_at=get.text(node, m.created_at),
-                changed_by=get.text(node, m.changed_by),
-                changed_at=get.text(node, m.changed_at),
-            ),
-            built_in=built_in,
             log_unknown=not logged.known,
         )
-        if not self.shares:
-            self._unknown_parts()
-        if self.ledger.unread_entries > unread_before and not self.gaps:
-            self.gaps.append(Qualifier("not understood", "a part of the rule"))
-        return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
 
     def _action(self, direction: str) -> tuple[Action, str]:
         m = self.m
@@ -135,9 +186,10 @@ class RuleReader:
             self.ledger.unread(word.where, f"{why}; the rule counts as one that may do anything")
             return Action.UNKNOWN, word.text
 
-    def _conditions(self) -> Iterator[Condition]:
+    def _fields(self) -> tuple[tuple[Field, Where | None, Callable[[Token], Operand]], ...]:
+        """The conditions that stand for themselves: where each stands, and how a word of it is read."""
         m = self.m
-        fixed: tuple[tuple[Field, Where | None, Callable[[Token], Operand]], ...] = (
+        return (
             (Field.IN_INTERFACE, m.in_interface, lambda t: InterfaceName(t.text)),
             (Field.OUT_INTERFACE, m.out_interface, lambda t: InterfaceName(t.text)),
             (Field.IN_ZONE, m.in_zone, lambda t: Named(NameKind.ZONE, t.text)),
@@ -146,12 +198,10 @@ class RuleReader:
             (Field.DESTINATION, m.destination, self._address_or_name),
             (Field.STATE, m.states, lambda t: _state(self.get.translated(t, m.states or ""))),
         )
-        for field, where, read in fixed:
-            if where is not None:
-                found = self._tokens(where)
-                if found is not None:
-                    yield from self._condition(field, found, read)
-        yield from self._services()
+
+    def _field(self, field: Field, where: Where, read: Callable[[Token], Operand]) -> tuple[Condition, ...]:
+        found = self._tokens(where)
+        return tuple(self._condition(field, found, read)) if found is not None else ()
 
     def _tokens(self, where: Where) -> tuple[tuple[Token, ...], bool] | None:
         """The words of a condition and whether it is turned round; None for no restriction or what is not understood."""

@@ -17,6 +17,7 @@ from aiguille.model import (
     Rulebase,
     Stage,
 )
+from aiguille.readers.mapped.direct import DirectReader, is_direct
 from aiguille.readers.mapped.rule import RuleContext, RuleReader
 from aiguille.readers.mapped.spec import RulebaseMap, RuleList, Unmatched
 from aiguille.readers.mapped.values import read_count, read_text, spec
@@ -43,7 +44,9 @@ class Rules(RuleContext):
         rules = [rule for one in m.all_lists() for _, rule in self._listed(one, m.direction or "")]
         if m.decides == "last":
             rules.reverse()
-        rules = [replace(rule, number=number) for number, rule in enumerate(rules, 1)]
+        rules = [
+            rule if rule.number == number else replace(rule, number=number) for number, rule in enumerate(rules, 1)
+        ]
         chain = self._chain(m.name, rules, m.direction or "", m.unmatched)
         return Rulebase(m.name, BOTH, (chain,), chain.where)
 
@@ -109,7 +112,11 @@ class Rules(RuleContext):
                 before = seat.value if seat.known else before
                 seats[id(node)] = -1.0 if id(node) in unplaced else before
             nodes.sort(key=lambda n: seats[id(n)])
+        direct = DirectReader(self, one.rule) if is_direct(one.rule) and not one.shares else None
         for number, node in enumerate(nodes, 1):
+            if direct is not None and (rule := direct.read(node, number, direction)) is not None:
+                yield "", rule
+                continue
             chain = self.get.setting(node, one.rule.chain, read_text)
             rule = RuleReader(self, node, one.rule, shares=one.shares).rule(number, direction)
             if id(node) in unplaced:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
 
 from msgspec import Struct
 
@@ -61,6 +62,36 @@ class Token(Struct, eq=False):
         return Token(text, self.file, self.line, first, first + len(text), self.quoted, dense=self.dense)
 
 
+class Members(list[tuple[str, Any]]):
+    """The members of a decoded object, in order, repeated names kept."""
+
+    __slots__ = ()
+
+
+class Digits(str):
+    """A number as it is written, which may be in a way no number of Python's is."""
+
+    __slots__ = ()
+
+
+class Unopened(Struct, frozen=True):
+    """An object of which so far only the decoded members are known; called, it makes the nodes of what is in it.
+
+    number, begin, end: where it stands, for `open_it`
+    bare: lines between two that no statement of an object stands on, brackets of arrays alone, ascending
+    """
+
+    members: Members
+    number: int
+    begin: int
+    end: int
+    open_it: Callable[[Members, int, int, int], tuple[Node, ...]]
+    bare: Callable[[int, int], Sequence[int]]
+
+    def __call__(self) -> tuple[Node, ...]:
+        return self.open_it(self.members, self.number, self.begin, self.end)
+
+
 class Node:
     """A statement, block, element, object or row.
 
@@ -69,6 +100,7 @@ class Node:
     closing: the line of its closing mark, 0 if it has none of its own
     grow: makes the children when they are first asked for
     taken: whether a mapping has asked for it
+    whole: whether all that is in it has been used as it was decoded, without nodes
     """
 
     __slots__ = (
@@ -85,6 +117,7 @@ class Node:
         "start",
         "stop",
         "taken",
+        "whole",
         "words",
     )
 
@@ -114,6 +147,7 @@ class Node:
         self.stop = stop
         self.parent: Node | None = None
         self.taken = False
+        self.whole = False
         self._grow = grow
         self._named: dict[str, list[Node]] | None = None
         self._children = children
@@ -129,6 +163,11 @@ class Node:
     @property
     def where(self) -> Span:
         return Span(self.file, self.first, self.last, self.start, self.stop)
+
+    @property
+    def unopened(self) -> Unopened | None:
+        """What the node was decoded from, as long as nobody has asked for its children."""
+        return self._grow if isinstance(self._grow, Unopened) else None
 
     @property
     def children(self) -> tuple[Node, ...]:
