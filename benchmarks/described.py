@@ -99,7 +99,7 @@ def main() -> None:
     print("\n| JSON | rules | tree, times `json.load` | reading whole, times `json.load` |")
     print("|---|---|---|---|")
     for megabytes in map(int, arguments.megabytes.split(",")):
-        for share in (0.01, 1.0):
+        for share in (0.01, 0.2, 1.0):
             text = cloud(megabytes, share)
             file = decode("generated", text.encode())
             load = seconds(lambda text=text: json.load(io.StringIO(text)))  # type: ignore[misc]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from functools import cache
 from pathlib import Path
 
 from msgspec import Struct
@@ -162,6 +163,15 @@ class LedgerBuilder:
         if status[line] != self._UNREAD:
             status[line] = self._READ
 
+    def read_lines(self, path: str, first: int, last: int) -> None:
+        """`read` for whole lines, both included, of a file whose lines are counted."""
+        status = self._status[path]
+        if status.find(self._UNREAD, first, last + 1) < 0:
+            status[first : last + 1] = bytes((self._READ,)) * (last + 1 - first)
+        else:
+            for line in range(first, last + 1):
+                self.read_line(path, line)
+
     def set_aside(self, where: Span, why: str) -> None:
         """The lines are understood and no check needs them, for the reason given."""
         self._mark(where, self._KNOWN)
@@ -217,17 +227,20 @@ class LedgerBuilder:
     def finish(self) -> Ledger:
         """The ledger; empty lines count as known."""
         read = known = unread = 0
+        says_nothing = cache(self._says_nothing)  # there are few such lines, often repeated
         for path, status in self._status.items():
             if path in self._places:
                 for number, where in enumerate(self._places[path], 1):
                     if not status[number]:
                         self.unread(where, "nothing reads this object")
-            for number, text in enumerate(() if path in self._places else self._files[path].lines, 1):
-                if not status[number]:
-                    if text.strip() and not (self._idle is not None and self._idle.fullmatch(text)):
-                        self.unread(Span(path, number, number), "nothing reads this line")
-                    else:
-                        status[number] = self._KNOWN
+            lines = () if path in self._places else self._files[path].lines
+            number = status.find(0, 1)
+            while 0 < number <= len(lines):
+                if says_nothing(lines[number - 1]):
+                    status[number] = self._KNOWN
+                else:
+                    self.unread(Span(path, number, number), "nothing reads this line")
+                number = status.find(0, number + 1)
             body = status[1:]
             read += body.count(self._READ)
             known += body.count(self._KNOWN)
@@ -241,6 +254,9 @@ class LedgerBuilder:
             unread=tuple(sorted(set(self._unread))),
             problems=tuple(sorted(set(self._problems))),
         )
+
+    def _says_nothing(self, line: str) -> bool:
+        return not line.strip() or (self._idle is not None and self._idle.fullmatch(line) is not None)
 
     def _mark(self, where: Span, status: int) -> None:
         lines = self._status[where.file]

@@ -14,8 +14,16 @@ PORT_TOP = 65535
 _PORT = re.compile(r"[0-9]{1,5}")
 
 
+_OCTETS = {str(number): number for number in range(256)}
+
+
 def read_address(text: str) -> tuple[int, int]:
     """Read ``192.0.2.1`` or ``2001:db8::1`` into (family, value); raises NotUnderstoodError for anything else."""
+    try:
+        a, b, c, d = text.split(".")
+        return 4, _OCTETS[a] << 24 | _OCTETS[b] << 16 | _OCTETS[c] << 8 | _OCTETS[d]
+    except (ValueError, KeyError):  # what is no such address either is another one or says what is wrong
+        pass
     try:
         if ":" in text:
             return 6, int(IPv6Address(text))

@@ -37,10 +37,15 @@ def check_names(
         NameKind.SERVICE: {one.name for one in services},
         NameKind.SET: set[str](),
     }
+    fine: set[int] = set()  # conditions that rules share
     for rulebase in rulebases:
         for _, rule in rulebase.rules():
             for condition in rule.match.conditions:
-                yield from _undefined(condition.operands, known, rule.where, "the rule")
+                if id(condition) not in fine:
+                    wrong = list(_undefined(condition.operands, known, rule.where, "the rule"))
+                    yield from wrong
+                    if not wrong:
+                        fine.add(id(condition))
     for kind, objects in ((NameKind.ADDRESS, addresses), (NameKind.SERVICE, services)):
         members: dict[str, tuple[str, ...]] = {}
         where: dict[str, Span] = {}
@@ -69,8 +74,8 @@ def _used(
         members[NameKind.ADDRESS, one.name] = tuple(m for m in inner if isinstance(m, Named))
     for service in services:
         members[NameKind.SERVICE, service.name] = tuple(m for m in service.members if isinstance(m, Named))
-    todo = [(o.kind, o.name) for base in rulebases for _, rule in base.rules() for c in rule.match.conditions
-            for o in c.operands if isinstance(o, Named)]  # fmt: skip
+    conditions = {id(c): c for base in rulebases for _, rule in base.rules() for c in rule.match.conditions}
+    todo = [(o.kind, o.name) for c in conditions.values() for o in c.operands if isinstance(o, Named)]
     seen: set[tuple[NameKind, str]] = set()
     while todo:
         name = todo.pop()

@@ -8,7 +8,7 @@ import re2
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.model import Device, Logging, Secret, Span, UnreadableError
+from aiguille.model import Device, Logging, Secret, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.mapped import sheet
 from aiguille.readers.mapped.administering import Administering
@@ -227,7 +227,7 @@ class _Builder:
                 aside.add(child, why)
             elif (other := others.get(id(child))) is not None:
                 aside.add(child, f"about device '{other}'")
-            elif child.whole:
+            elif child.whole is not None:
                 self.used.append(child)
             elif child.touched():
                 self.used.append(child)
@@ -250,11 +250,11 @@ class _Builder:
             self.leading.add(id(node))
 
     def _read(self, node: Node) -> None:
-        if node.whole and (unopened := node.unopened) is not None:
+        if node.whole is not None:
             first = node.first
-            for bare in [*unopened.bare(node.first, node.last), node.last + 1]:
+            for bare in [*node.whole.bare(first, node.last), node.last + 1]:
                 if first < bare:
-                    self.ledger.read(Span(node.file, first, bare - 1))
+                    self.ledger.read_lines(node.file, first, bare - 1)
                 first = bare + 1
             return
         for line in range(node.first, node.head_last + 1):

@@ -10,20 +10,18 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from functools import cache
 from operator import itemgetter
-from typing import Any, NoReturn, TypeVar
+from typing import Any, NoReturn
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.model import NotUnderstoodError, Rule, Span
+from aiguille.model import NotUnderstoodError, Qualifier, Rule, Span
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.mapped.paths import Path, read_path
-from aiguille.readers.mapped.rule import RuleContext, RuleReader
+from aiguille.readers.mapped.rule import RuleContext, RulePart, RuleReader
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
 from aiguille.readers.mapped.tree import Members, Node, Token
 from aiguille.readers.mapped.values import Extractor
-
-T = TypeVar("T")
 
 KEPT = 10_000
 """Values for which a part of a rule is kept. Names and counters are all different and would only fill memory."""
@@ -59,37 +57,56 @@ class _Leaf(Struct, frozen=True):
     quoted: bool | None
 
 
-Below = list[tuple[str, "_Leaf | Below"]]  # type: ignore[misc]
+Below = list[tuple[str, "_Leaf | Below"]]
 """Names and what stands there, an object's own such list included; the elements of an array stand one after the other."""
 
 
-class _Found(Struct, frozen=True):
-    """Where a path leads in rules of one form: the values, whether each is quoted, and all of them as bits.
+_Made = tuple[Any, int, tuple[Qualifier, ...]]
+"""A part of a rule, the values it used as bits, and the gaps it left."""
 
-    asked: bits of the values asked for even if only the first word counts
+
+class _Found(Struct, frozen=True):
+    """Where a path leads in rules of one form: the values, and whether each is quoted.
+
+    asked: bits of the values that are used by being asked for, as they have no word; used: of all
     """
 
     numbers: tuple[int, ...]
     quoted: tuple[bool, ...]
     asked: int
+    used: int
+
+    def of(self, values: Sequence[str]) -> list[Token]:
+        """The words there."""
+        found = zip(self.numbers, self.quoted, strict=True)
+        return [Token(values[number], "", 0, 0, 0, quoted, used=True) for number, quoted in found]
 
 
 class _Part(Struct):
-    """A part of rules of one form: takes the values it is made of from a rule's, and what was made of such before, with the
-    values it used and the gaps it left."""
+    """A part of rules of one form.
+
+    pick: takes the values it is made of from a rule's; work: makes it of them
+    simply: makes it of these words alone, which are all it uses, where that is enough
+    known: what was made of such values before, with the values it used and the gaps it left
+    """
 
     pick: Callable[[Sequence[str]], Any]
-    known: dict[Any, tuple[Any, int, tuple[Any, ...]]] = field(default_factory=dict)
+    work: Callable[[], Any]
+    simply: Callable[[Sequence[Token]], Any] | None = None
+    words: _Found | None = None
+    known: dict[Any, _Made] = field(default_factory=dict)
 
 
 class _Form:
     """Rules with the same names in the same places."""
 
-    def __init__(self, form: tuple[str | int, ...]) -> None:
+    def __init__(self, form: tuple[str | int, ...], parts: Iterable[RulePart], led: set[str]) -> None:
+        """led: takes the paths that lead somewhere without any more ado"""
+        self._led = led
         self.below, self.count = _read_form(form)
         self.all = (1 << self.count) - 1
-        self.parts: dict[str, _Part] = {}
         self.paths: dict[str, _Found | None] = {}
+        self.parts = [self._part(one) for one in parts]
 
     def found(self, path: Path) -> _Found | None:
         """Where a path leads; None if nowhere."""
@@ -101,28 +118,28 @@ class _Form:
         here: list[_Leaf | Below] = [self.below]
         for name in path.names:
             here = [inner for one in here if isinstance(one, list) for key, inner in one if key == name]
-        if not here:
-            return None
         leaves = [one for one in here if isinstance(one, _Leaf)]
         words = [one for one in leaves if one.quoted is not None]
         if path.choice is not None and path.choice[0] > 1:
             words = []
-        if path.choice is not None and not words:
+        if not here or (path.choice is not None and not words):
             return None
         nothing = sum(1 << one.number for one in leaves if one.quoted is None)
-        return _Found(tuple(one.number for one in words), tuple(bool(one.quoted) for one in words), nothing)
+        used = nothing | sum(1 << one.number for one in words)
+        return _Found(tuple(one.number for one in words), tuple(bool(one.quoted) for one in words), nothing, used)
 
-    def part(self, name: str, wheres: Iterable[Where | None]) -> _Part:
-        found = self.parts.get(name)
-        if found is None:
-            at = {number for where in wheres for path in _paths(where) for number in self._numbers(path)}
-            pick = itemgetter(*sorted(at)) if at else _no_values
-            found = self.parts[name] = _Part(pick)
-        return found
-
-    def _numbers(self, path: str) -> tuple[int, ...]:
-        found = self.found(read_path(path))
-        return found.numbers if found is not None else ()
+    def _part(self, part: RulePart) -> _Part:
+        first, *others = [[self.found(read_path(path)) for path in _paths(where)] for where in part.wheres]
+        leads = [one for found in (first, *others) for one in found if one is not None]
+        at = sorted({number for one in leads for number in one.numbers})
+        made = _Part(itemgetter(*at) if at else _no_values, part.work)
+        words = next((one for one in first if one is not None), None)
+        path = next((path for path, one in zip(_paths(part.wheres[0]), first, strict=True) if one is not None), "")
+        alone = not any(one for found in others for one in found) and _is_bare(part.wheres[0])
+        if words is not None and alone and not (part.first_only and len(words.numbers) > 1):
+            made.simply, made.words = part.simply, words
+            self._led.add(read_path(path).text)
+        return made
 
 
 class _Words(Extractor):
@@ -146,19 +163,17 @@ class _Words(Extractor):
         if found is None:
             return None
         self.found.add(path.text)
-        self.used |= found.asked
-        out = []
-        for number, quoted in zip(found.numbers, found.quoted, strict=True):
-            if not first_only or not out:
-                self.used |= 1 << number
-            out.append(Token(self.values[number], "", 0, 0, 0, quoted, used=True))
-        return tuple(out)
+        if first_only and found.numbers:
+            self.used |= found.asked | 1 << found.numbers[0]
+        else:
+            self.used |= found.used
+        return tuple(found.of(self.values))
 
     def _flagged(self, node: Node, path: str) -> bool:
         words = self._raw(node, path, first_only=False)
         if words is None:
             return False
-        if len(words) > 1:
+        if len(words) > 1:  # the first statement alone counts
             raise _LeftError
         return not words or words[0].text.lower() not in ("no", "false", "0", "off")
 
@@ -169,16 +184,15 @@ class _Words(Extractor):
 class DirectReader(RuleReader):
     """Reads rules of one list."""
 
-    def __init__(self, rules: RuleContext, m: RuleMap) -> None:
+    def __init__(self, rules: RuleContext, m: RuleMap, direction: str) -> None:
         super().__init__(rules, NOWHERE, m, shares=False)
         get = rules.get
         self._words = _Words(get.dialect, _Alarm(()), get.place, get.found, get._lookups)
         self.get, self.ledger = self._words, self._words.ledger
         self._forms: dict[tuple[str | int, ...], _Form] = {}
-        self._used = 0
-        self._fixed = super()._fields()
+        self._parts = self.parts(direction)
 
-    def read(self, node: Node, number: int, direction: str) -> Rule | None:
+    def read(self, node: Node, number: int) -> Rule | None:
         """The rule of a node nobody has looked into; None if it is to be read from its nodes."""
         unopened = node.unopened
         if unopened is None:
@@ -187,44 +201,42 @@ class DirectReader(RuleReader):
         names: list[str | int] = []
         if not _outline(unopened.members, names, values):
             return None
-        key = tuple(names)
+        key, words = tuple(names), self._words
         form = self._forms.get(key)
         if form is None:
-            form = _Form(key)
+            form = _Form(key, self._parts, words.found)
             if len(self._forms) < FORMS:
                 self._forms[key] = form
-        words = self._words
-        words.form, words.values, self._used, self.gaps = form, values, 0, []
+        words.form, words.values, self.gaps = form, values, []
+        made, used = [], 0
         try:
-            rule = self.understood(number, node, direction)
+            for part in form.parts:
+                known = part.known.get(part.pick(values)) or self._made(part, values)
+                made.append(known[0])
+                used |= known[1]
+                if known[2]:
+                    self.gaps += known[2]
         except (_LeftError, NotUnderstoodError):
             return None
-        if self._used != form.all:
+        if used != form.all:
             return None
-        node.whole = True
+        node.whole = unopened
+        rule = self.rule_of(number, node, made)
         return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
 
-    def part(self, name: str, wheres: Sequence[Where | None], work: Callable[[], T]) -> T:
-        words = self._words
-        form = words.form
-        assert form is not None
-        part = form.parts.get(name) or form.part(name, wheres)
-        values = part.pick(words.values)
-        known = part.known.get(values)
-        if known is None:
-            before, words.used = len(self.gaps), 0
-            made = work()
-            known = (made, words.used, tuple(self.gaps[before:]))
+    def _made(self, part: _Part, values: Sequence[str]) -> _Made:
+        """A part made anew."""
+        known: _Made
+        if part.simply is not None and part.words is not None:
+            known = (part.simply(part.words.of(values)), part.words.used, ())
+        else:
+            before, self._words.used = len(self.gaps), 0
+            made = part.work()
+            known = (made, self._words.used, tuple(self.gaps[before:]))
             del self.gaps[before:]
-            if len(part.known) < KEPT:
-                part.known[values] = known
-        self._used |= known[1]
-        if known[2]:
-            self.gaps += known[2]
-        return known[0]  # type: ignore[no-any-return]
-
-    def _fields(self) -> Any:
-        return self._fixed
+        if len(part.known) < KEPT:
+            part.known[part.pick(values)] = known
+        return known
 
 
 NOWHERE = Node("", (), "", 0, 0)
@@ -253,6 +265,11 @@ def _paths(where: Where | None) -> tuple[str, ...]:
     return (*sources, *where.join, *((where.negated_if,) if where.negated_if else ()))
 
 
+def _is_bare(where: Where | None) -> bool:
+    """Whether a place has no options."""
+    return isinstance(where, str) or (where is not None and where == Value(source=where.source))
+
+
 def _no_values(values: Sequence[str]) -> tuple[()]:
     return ()
 
@@ -279,6 +296,8 @@ def _outline(members: Members, names: list[str | int], values: list[str]) -> boo
         elif inner is None:
             names += (name, _NOTHING)
             values.append("")
+        elif kind is float:  # no number of JSON's
+            return False
         else:
             names += (name, _BARE)
             values.append(("true" if inner else "false") if kind is bool else str(inner))

@@ -30,8 +30,9 @@ _BARE = re.compile(rb"[^,\]}\s]+")
 _TOKEN = re.compile(rb'[ \t\r\n]*("(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s,\]}\[{:"]+)')
 _NESTED = re.compile(rb"[\[,][ \t\r\n]*\[")
 """After a comma an object goes on with a key, so what opens there stands in another array (or in a string, no harm done)."""
-_ARRAYS_ALONE = re.compile(rb'(?:[\s,\[\]]|"(?:[^"\\]|\\.)*"\s*:\s*\[)*')
-_KEY_ALONE = re.compile(rb'\s*"(?:[^"\\]|\\.)*"\s*:\s*')
+_CLOSED = ("],", "]")
+_ARRAYS_ALONE = re.compile(r'(?:[\s,\[\]]|"(?:[^"\\]|\\.)*"\s*:\s*\[)*')
+_KEY_ALONE = re.compile(r'\s*"(?:[^"\\]|\\.)*"\s*:\s*')
 _LITERALS: dict[bytes, str | bool | None] = {b"true": True, b"false": False, b"null": None}
 
 SMALL = 8192
@@ -106,6 +107,7 @@ class _Places:
     def __init__(self, file: ExportFile, text: str, asides: Asides) -> None:
         self.path = file.path
         self.asides = asides
+        self.lines = file.lines
         self.data = text.encode()
         self.dense = is_dense(len(self.data), len(file.lines))
         raw = np.frombuffer(self.data, dtype=np.uint8)
@@ -218,8 +220,9 @@ class _Places:
         lines = np.union1d(self.open_lines[arrays], self.close_lines[arrays]).tolist()
         found = []
         for line in lines:
-            if _ARRAYS_ALONE.fullmatch(self.data, *self._reach(line)):
-                if line > 1 and _KEY_ALONE.fullmatch(self.data, *self._reach(line - 1)):
+            text = self.lines[line - 1].strip()
+            if text in _CLOSED or _ARRAYS_ALONE.fullmatch(text):
+                if text[0] == "[" and line > 1 and _KEY_ALONE.fullmatch(self.lines[line - 2]):
                     found.append(line - 1)
                 found.append(line)
         return found

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from functools import partial
-from typing import TypeVar
+from itertools import chain
+from math import isinf
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -42,8 +44,6 @@ from aiguille.readers.mapped.spec import RuleMap, Value, Where
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import read_count, spec
 
-T = TypeVar("T")
-
 KINDS = {
     "destination-translation": TranslationKind.DESTINATION,
     "source-translation": TranslationKind.SOURCE,
@@ -73,6 +73,19 @@ class _Doing(Struct, frozen=True):
     log_unknown: bool
 
 
+class RulePart(Struct, frozen=True):
+    """A part of a rule: the places it is made from, and nothing else, and the work that makes it.
+
+    simply: makes the same of the words alone that stand at the first place, if it is the only one and has no options
+    first_only: only the first word is used
+    """
+
+    wheres: tuple[Where | None, ...]
+    work: Callable[[], Any]
+    simply: Callable[[Sequence[Token]], Any] | None = None
+    first_only: bool = False
+
+
 class RuleReader:
     """Reads one rule."""
 
@@ -87,61 +100,77 @@ class RuleReader:
 
     def rule(self, number: int, direction: str) -> Rule:
         unread_before = self.ledger.unread_entries
-        rule = self.understood(number, self.node, direction)
+        made = [part.work() for part in self.parts(direction)]
+        rule = self.rule_of(number, self.node, made)
         if not self.shares:
             self._unknown_parts()
         if self.ledger.unread_entries > unread_before and not self.gaps:
             self.gaps.append(Qualifier("not understood", "a part of the rule"))
         return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
 
-    def understood(self, number: int, node: Node, direction: str) -> Rule:
-        """The rule as far as it is understood; what is not is among `gaps`."""
+    def parts(self, direction: str) -> list[RulePart]:
+        """What a rule is made of, in the order of `rule_of`."""
         m = self.m
-        built_in = isinstance(m.action, Value) and m.action.constant is not None
         services = (m.service, m.protocol, m.source_ports, m.destination_ports, m.icmp)
         papers = (m.requester, m.ticket, m.expires, m.created_by, m.created_at, m.changed_by, m.changed_at)
-        conditions = [
-            one
+        qualifiers = [one.source for one in m.qualifiers]
+        doing = (
+            m.action,
+            m.target,
+            m.enabled,
+            m.logged,
+            m.log_prefix,
+            m.schedule,
+            *qualifiers,
+            m.to_address,
+            m.to_ports,
+        )
+        fields = [
+            RulePart((where,), partial(self._field, field, where, read), partial(_conditions, field, read))
             for field, where, read in self._fields()
             if where is not None
-            for one in self.part(field, (where,), partial(self._field, field, where, read))
         ]
-        conditions += self.part("services", services, lambda: tuple(self._services()))
-        doing = self.part("doing", self._doing_wheres(), lambda: self._doing(direction))
+        return [
+            *fields,
+            RulePart(services, lambda: tuple(self._services())),
+            RulePart(doing, partial(self._doing, direction)),
+            RulePart((m.hits, m.last_hit), self._hits, _counted, first_only=True),
+            RulePart((m.name,), partial(self._text, m.name), _joined),
+            RulePart((m.comment,), partial(self._text, m.comment), _joined),
+            RulePart(papers, lambda: Documentation(*map(self._text, papers))),
+        ]
+
+    def rule_of(self, number: int, node: Node, made: Sequence[Any]) -> Rule:
+        """The rule as far as it is understood; what is not is among `gaps`. made: its parts"""
+        *conditions, doing, hits, name, comment, documentation = made
+        m = self.m
+        built_in = isinstance(m.action, Value) and m.action.constant is not None
         return Rule(
             number=number,
             where=node.head if built_in or self.shares else node.where,
             action=doing.action,
-            match=Match(tuple(conditions)),
+            match=Match(tuple(chain.from_iterable(conditions))),
             action_text=doing.word,
-            name=self.part("name", (m.name,), lambda: self._text(m.name)),
-            comment=self.part("comment", (m.comment,), lambda: self._text(m.comment)),
+            name=name,
+            comment=comment,
             enabled=doing.enabled,
             target=doing.target,
             effects=doing.effects,
-            hits=self.part("hits", (m.hits, m.last_hit), self._hits),
+            hits=hits,
             schedule=doing.schedule,
-            documentation=self.part("papers", papers, lambda: Documentation(*map(self._text, papers))),
+            documentation=documentation,
             built_in=built_in,
             log_unknown=doing.log_unknown,
         )
-
-    def part(self, name: str, wheres: Sequence[Where | None], work: Callable[[], T]) -> T:
-        """One part of the rule, which `work` makes of nothing but what stands at some places."""
-        return work()
 
     def _text(self, where: Where | None) -> str:
         return self.get.text(self.node, where)
 
     def _hits(self) -> Hits | None:
         hits = self.get.setting(self.node, self.m.hits, read_count)
-        return Hits(int(hits.value), last=self._text(self.m.last_hit)) if hits.known else None
-
-    def _doing_wheres(self) -> tuple[Where | None, ...]:
-        """Where what `_doing` tells stands."""
-        m = self.m
-        qualifiers = [one.source for one in m.qualifiers]
-        return (m.action, m.target, m.enabled, m.logged, m.log_prefix, m.schedule, *qualifiers, m.to_address, m.to_ports)
+        if not hits.known or isinf(hits.value):
+            return None
+        return Hits(int(hits.value), last=self._text(self.m.last_hit))
 
     def _doing(self, direction: str) -> _Doing:
         m, get, node = self.m, self.get, self.node
@@ -358,6 +387,18 @@ class RuleReader:
             if spare := self.get.spare(child):
                 self.gaps.append(Qualifier("not understood", " ".join(word.text for word in spare)))
             self._unknown_below(child)
+
+
+def _conditions(field: Field, read: Callable[[Token], Operand], words: Sequence[Token]) -> tuple[Condition, ...]:
+    return (Condition(field, tuple(map(read, words))),) if words else ()
+
+
+def _counted(words: Sequence[Token]) -> Hits | None:
+    return Hits(int(read_count(words[0].text))) if words else None
+
+
+def _joined(words: Sequence[Token]) -> str:
+    return " ".join([word.text for word in words])
 
 
 def read_service(text: str) -> tuple[ServiceTerm, ...] | None:

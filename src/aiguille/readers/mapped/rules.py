@@ -112,9 +112,9 @@ class Rules(RuleContext):
                 before = seat.value if seat.known else before
                 seats[id(node)] = -1.0 if id(node) in unplaced else before
             nodes.sort(key=lambda n: seats[id(n)])
-        direct = DirectReader(self, one.rule) if is_direct(one.rule) and not one.shares else None
+        direct = DirectReader(self, one.rule, direction) if is_direct(one.rule) and not one.shares else None
         for number, node in enumerate(nodes, 1):
-            if direct is not None and (rule := direct.read(node, number, direction)) is not None:
+            if direct is not None and (rule := direct.read(node, number)) is not None:
                 yield "", rule
                 continue
             chain = self.get.setting(node, one.rule.chain, read_text)

@@ -100,7 +100,7 @@ class Node:
     closing: the line of its closing mark, 0 if it has none of its own
     grow: makes the children when they are first asked for
     taken: whether a mapping has asked for it
-    whole: whether all that is in it has been used as it was decoded, without nodes
+    whole: what it was decoded from, where all of that has been used without nodes
     """
 
     __slots__ = (
@@ -147,7 +147,7 @@ class Node:
         self.stop = stop
         self.parent: Node | None = None
         self.taken = False
-        self.whole = False
+        self.whole: Unopened | None = None
         self._grow = grow
         self._named: dict[str, list[Node]] | None = None
         self._children = children

@@ -22,6 +22,9 @@ from aiguille.readers.mapped.tree import Node, Place, Token
 T = TypeVar("T")
 
 _DURATION = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(s|m|h|d|w|sec|secs|min|mins|seconds?|minutes?|hours?|days?|weeks?)?")
+DIGITS = 100
+"""Of a number that counts something."""
+
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 
 
@@ -318,9 +321,11 @@ def read_count(value: Scalar) -> float:
     if isinstance(value, int | float) and not isinstance(value, bool):
         return float(value)
     text = str(value).replace(" ", "")
-    if text.isdecimal() and text.isascii():
+    if text.isdecimal() and text.isascii() and len(text) <= DIGITS:
         return float(text)
-    raise NotUnderstoodError(f"'{value}' is not a whole number")
+    raise NotUnderstoodError(
+        f"'{value}' is not a whole number" + (f" of at most {DIGITS} digits" if len(text) > DIGITS else "")
+    )
 
 
 def read_seconds(value: Scalar, unit: str = "seconds") -> float:
