@@ -105,7 +105,7 @@ class _Sheet:
                     stop = begin + len(bare)
                 token = Token(bare, self.file.path, first, begin, stop, last=last)
                 children.append(Node(name or f"column {number + 1}", (token,), self.file.path, first, last))
-        return Node("row", (), self.file.path, first, last, children=tuple(children))
+        return Node("row", (), self.file.path, first, last, inner=tuple(children))
 
 
 def _columns(table: Table) -> dict[str, str]:

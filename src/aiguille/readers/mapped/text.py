@@ -207,7 +207,7 @@ class _Parser:
             name, words, children, line, last = self._parts()
             # A line of nothing but pairs says one thing after the other; in others they belong to the statement.
             inner, later = ([], children) if isinstance(first, _Pair) else (children, [])
-            self.stack[-1].children += [Node(name, words, self.path, line, last, children=tuple(inner)), *later]
+            self.stack[-1].children += [Node(name, words, self.path, line, last, inner=tuple(inner)), *later]
 
     def _end_phrase(self, word: str, line: int) -> None:
         self.statement = []

@@ -92,66 +92,37 @@ class Unopened(Struct, frozen=True):
         return self.open_it(self.members, self.number, self.begin, self.end)
 
 
-class Node:
+class Node(Struct, eq=False):
     """A statement, block, element, object or row.
 
     first to last are its lines, first to head_last those of its own words; start and stop the columns where several nodes
     share a line, both 0 for whole lines
+    inner: its children, as far as they are made; grow: makes them when they are first asked for
     closing: the line of its closing mark, 0 if it has none of its own
-    grow: makes the children when they are first asked for
     taken: whether a mapping has asked for it
     whole: what it was decoded from, where all of that has been used without nodes
     """
 
-    __slots__ = (
-        "_children",
-        "_grow",
-        "_named",
-        "closing",
-        "file",
-        "first",
-        "head_last",
-        "last",
-        "name",
-        "parent",
-        "start",
-        "stop",
-        "taken",
-        "whole",
-        "words",
-    )
+    name: str
+    words: tuple[Token, ...]
+    file: str
+    first: int
+    head_last: int
+    last: int = 0
+    inner: tuple[Node, ...] = ()
+    closing: int = 0
+    grow: Callable[[], tuple[Node, ...]] | None = None
+    start: int = 0
+    stop: int = 0
+    parent: Node | None = None
+    taken: bool = False
+    whole: Unopened | None = None
+    _index: dict[str, list[Node]] | None = None
 
-    def __init__(
-        self,
-        name: str,
-        words: tuple[Token, ...],
-        file: str,
-        first: int,
-        head_last: int,
-        last: int = 0,
-        children: tuple[Node, ...] = (),
-        *,
-        closing: int = 0,
-        grow: Callable[[], tuple[Node, ...]] | None = None,
-        start: int = 0,
-        stop: int = 0,
-    ) -> None:
-        self.name = name
-        self.words = words
-        self.file = file
-        self.first = first
-        self.head_last = head_last
-        self.last = max(last, head_last)
-        self.closing = closing
-        self.start = start
-        self.stop = stop
-        self.parent: Node | None = None
-        self.taken = False
-        self.whole: Unopened | None = None
-        self._grow = grow
-        self._named: dict[str, list[Node]] | None = None
-        self._children = children
-        for child in children:
+    def __post_init__(self) -> None:
+        if self.last < self.head_last:
+            self.last = self.head_last
+        for child in self.inner:
             child.parent = self
 
     @property
@@ -167,31 +138,31 @@ class Node:
     @property
     def unopened(self) -> Unopened | None:
         """What the node was decoded from, as long as nobody has asked for its children."""
-        return self._grow if isinstance(self._grow, Unopened) else None
+        return self.grow if isinstance(self.grow, Unopened) else None
 
     @property
     def children(self) -> tuple[Node, ...]:
-        if self._grow is not None:
-            self._children = self._grow()
-            self._grow = None
-            for child in self._children:
+        if self.grow is not None:
+            self.inner = self.grow()
+            self.grow = None
+            for child in self.inner:
                 child.parent = self
-        return self._children
+        return self.inner
 
     def named(self, name: str) -> list[Node]:
         """The children of that name, in order."""
-        if self._named is None:
+        if self._index is None:
             index: dict[str, list[Node]] = {}
             for child in self.children:
                 index.setdefault(child.name, []).append(child)
-            self._named = index
-        return self._named.get(name, [])
+            self._index = index
+        return self._index.get(name, [])
 
     def touched(self) -> bool:
         """Whether a mapping has asked for the node or anything below it."""
         if self.taken:
             return True
-        return self._grow is None and any(child.touched() for child in self._children)
+        return self.grow is None and any(child.touched() for child in self.inner)
 
     def text(self) -> str:
         """The statement's own words, joined for messages."""
