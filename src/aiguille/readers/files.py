@@ -163,14 +163,17 @@ class LedgerBuilder:
         if status[line] != self._UNREAD:
             status[line] = self._READ
 
-    def read_lines(self, path: str, first: int, last: int) -> None:
-        """`read` for whole lines, both included, of a file whose lines are counted."""
+    def read_lines(self, path: str, first: int, last: int, but: Sequence[int] = ()) -> None:
+        """`read` for whole lines, both included, of a file whose lines are counted; all but some of them."""
         status = self._status[path]
-        if status.find(self._UNREAD, first, last + 1) < 0:
-            status[first : last + 1] = bytes((self._READ,)) * (last + 1 - first)
-        else:
-            for line in range(first, last + 1):
+        if status.find(self._UNREAD, first, last + 1) >= 0:
+            for line in sorted({*range(first, last + 1)}.difference(but)):
                 self.read_line(path, line)
+            return
+        before = [(line, status[line]) for line in but]
+        status[first : last + 1] = bytes((self._READ,)) * (last + 1 - first)
+        for line, said in before:
+            status[line] = said
 
     def set_aside(self, where: Span, why: str) -> None:
         """The lines are understood and no check needs them, for the reason given."""

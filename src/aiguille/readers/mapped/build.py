@@ -251,11 +251,7 @@ class _Builder:
 
     def _read(self, node: Node) -> None:
         if node.whole is not None:
-            first = node.first
-            for bare in [*node.whole.bare(first, node.last), node.last + 1]:
-                if first < bare:
-                    self.ledger.read_lines(node.file, first, bare - 1)
-                first = bare + 1
+            self.ledger.read_lines(node.file, node.first, node.last, node.whole.bare(node.first, node.last))
             return
         for line in range(node.first, node.head_last + 1):
             self.ledger.read_line(node.file, line)

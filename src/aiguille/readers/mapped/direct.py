@@ -18,7 +18,7 @@ from msgspec.structs import replace
 from aiguille.model import NotUnderstoodError, Qualifier, Rule, Span
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.mapped.paths import Path, read_path
-from aiguille.readers.mapped.rule import RuleContext, RulePart, RuleReader
+from aiguille.readers.mapped.rule import JOINED, RuleContext, RulePart, RuleReader
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
 from aiguille.readers.mapped.tree import Members, Node, Token
 from aiguille.readers.mapped.values import Extractor
@@ -76,6 +76,9 @@ class _Found(Struct, frozen=True):
     asked: int
     used: int
 
+    def texts(self, values: Sequence[str]) -> list[str]:
+        return [values[number] for number in self.numbers]
+
     def of(self, values: Sequence[str]) -> list[Token]:
         """The words there."""
         found = zip(self.numbers, self.quoted, strict=True)
@@ -87,13 +90,15 @@ class _Part(Struct):
 
     pick: takes the values it is made of from a rule's; work: makes it of them
     simply: makes it of these words alone, which are all it uses, where that is enough
+    column: the number of the only value, which is the part; -1 if it takes making
     known: what was made of such values before, with the values it used and the gaps it left
     """
 
     pick: Callable[[Sequence[str]], Any]
     work: Callable[[], Any]
-    simply: Callable[[Sequence[Token]], Any] | None = None
+    simply: Callable[[Sequence[str]], Any] | None = None
     words: _Found | None = None
+    column: int = -1
     known: dict[Any, _Made] = field(default_factory=dict)
 
 
@@ -106,6 +111,7 @@ class _Form:
         self.below, self.count = _read_form(form)
         self.all = (1 << self.count) - 1
         self.paths: dict[str, _Found | None] = {}
+        self.always = 0  # values that are a part as they stand
         self.parts = [self._part(one) for one in parts]
 
     def found(self, path: Path) -> _Found | None:
@@ -139,6 +145,10 @@ class _Form:
         if words is not None and alone and not (part.first_only and len(words.numbers) > 1):
             made.simply, made.words = part.simply, words
             self._led.add(read_path(path).text)
+            # Joining a single word leaves it as it is.
+            if part.simply is JOINED and len(words.numbers) == 1:
+                made.column = words.numbers[0]
+                self.always |= words.used
         return made
 
 
@@ -208,9 +218,12 @@ class DirectReader(RuleReader):
             if len(self._forms) < FORMS:
                 self._forms[key] = form
         words.form, words.values, self.gaps = form, values, []
-        made, used = [], 0
+        made, used = [], form.always
         try:
             for part in form.parts:
+                if part.column >= 0:
+                    made.append(values[part.column])
+                    continue
                 known = part.known.get(part.pick(values)) or self._made(part, values)
                 made.append(known[0])
                 used |= known[1]
@@ -228,7 +241,7 @@ class DirectReader(RuleReader):
         """A part made anew."""
         known: _Made
         if part.simply is not None and part.words is not None:
-            known = (part.simply(part.words.of(values)), part.words.used, ())
+            known = (part.simply(part.words.texts(values)), part.words.used, ())
         else:
             before, self._words.used = len(self.gaps), 0
             made = part.work()

@@ -50,6 +50,10 @@ KINDS = {
 }
 
 
+JOINED = " ".join
+"""What makes a text of its words."""
+
+
 class RuleContext(Part):
     """What rules of one device refer to.
 
@@ -82,7 +86,7 @@ class RulePart(Struct, frozen=True):
 
     wheres: tuple[Where | None, ...]
     work: Callable[[], Any]
-    simply: Callable[[Sequence[Token]], Any] | None = None
+    simply: Callable[[Sequence[str]], Any] | None = None
     first_only: bool = False
 
 
@@ -135,8 +139,8 @@ class RuleReader:
             RulePart(services, lambda: tuple(self._services())),
             RulePart(doing, partial(self._doing, direction)),
             RulePart((m.hits, m.last_hit), self._hits, _counted, first_only=True),
-            RulePart((m.name,), partial(self._text, m.name), _joined),
-            RulePart((m.comment,), partial(self._text, m.comment), _joined),
+            RulePart((m.name,), partial(self._text, m.name), JOINED),
+            RulePart((m.comment,), partial(self._text, m.comment), JOINED),
             RulePart(papers, lambda: Documentation(*map(self._text, papers))),
         ]
 
@@ -389,16 +393,12 @@ class RuleReader:
             self._unknown_below(child)
 
 
-def _conditions(field: Field, read: Callable[[Token], Operand], words: Sequence[Token]) -> tuple[Condition, ...]:
-    return (Condition(field, tuple(map(read, words))),) if words else ()
+def _conditions(field: Field, read: Callable[[Token], Operand], words: Sequence[str]) -> tuple[Condition, ...]:
+    return (Condition(field, tuple([read(Token(word, "", 0, 0, 0)) for word in words])),) if words else ()
 
 
-def _counted(words: Sequence[Token]) -> Hits | None:
-    return Hits(int(read_count(words[0].text))) if words else None
-
-
-def _joined(words: Sequence[Token]) -> str:
-    return " ".join([word.text for word in words])
+def _counted(words: Sequence[str]) -> Hits | None:
+    return Hits(int(read_count(words[0]))) if words else None
 
 
 def read_service(text: str) -> tuple[ServiceTerm, ...] | None:
