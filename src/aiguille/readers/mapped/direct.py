@@ -155,7 +155,7 @@ class _Form:
 class _Words(Extractor):
     """Takes words from a rule's values instead of nodes."""
 
-    form: _Form | None = None
+    form: _Form = field(default_factory=lambda: _Form((), (), set()))
     values: Sequence[str] = ()
     used: int = 0
 
@@ -168,7 +168,6 @@ class _Words(Extractor):
         if node is not NOWHERE:
             return super()._raw(node, text, first_only)
         path = read_path(text)
-        assert self.form is not None
         found = self.form.found(path)
         if found is None:
             return None

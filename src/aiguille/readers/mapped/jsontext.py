@@ -31,6 +31,7 @@ _TOKEN = re.compile(rb'[ \t\r\n]*("(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s,\]}\[{:"]+)'
 _NESTED = re.compile(rb"[\[,][ \t\r\n]*\[")
 """After a comma an object goes on with a key, so what opens there stands in another array (or in a string, no harm done)."""
 _CLOSED = ("],", "]")
+"""Most of the lines that `_ARRAYS_ALONE` matches."""
 _ARRAYS_ALONE = re.compile(r'(?:[\s,\[\]]|"(?:[^"\\]|\\.)*"\s*:\s*\[)*')
 _KEY_ALONE = re.compile(r'\s*"(?:[^"\\]|\\.)*"\s*:\s*')
 _LITERALS: dict[bytes, str | bool | None] = {b"true": True, b"false": False, b"null": None}
