@@ -53,6 +53,9 @@ rulebases:
       ticket: papers/ticket
       created-by: papers/who
       qualifiers: [{name: user, from: user, any: [anyone]}]
+ignore:
+  - {at: trial, why: the head}
+  - {at: kinds, why: numbers of services}
 """
 TRIAL = mapped.load("trial.dialect.yaml", yaml.safe_dump(yaml.safe_load(DIALECT)))
 REST = {
@@ -146,6 +149,9 @@ def test_rules_that_look_alike_need_no_nodes(monkeypatch: pytest.MonkeyPatch) ->
         "when": "night",
         "papers": {"who": "n", "ticket": 4},
     }
+    for shape in ("", "spread", "wide", "dropped"):
+        quick, _, left = read_both(laid_out(alike, shape))
+        assert (quick.devices[0].ledger.unread, left) == ((), 0)
     for kept in (0, 3, 1000):
         monkeypatch.setattr(direct, "FORMS", kept)
         monkeypatch.setattr(direct, "KEPT", kept)
