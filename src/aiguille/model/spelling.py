@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from ipaddress import IPv4Address, IPv6Address
+from ipaddress import IPv6Address
 
 from aiguille.model.objects import (
     Addresses,
@@ -21,7 +21,10 @@ from aiguille.model.protocols import PROTOCOL_NAMES, TCP_FLAGS
 
 
 def spell_address(family: int, value: int) -> str:
-    return str(IPv4Address(value) if family == 4 else IPv6Address(value))
+    """An address in dotted form, or as RFC 5952 has it."""
+    if family == 4:
+        return f"{value >> 24}.{value >> 16 & 255}.{value >> 8 & 255}.{value & 255}"
+    return str(IPv6Address(value))
 
 
 def spell_protocol(number: int) -> str:

@@ -112,17 +112,26 @@ class IntervalSet:
             return other.common_size(self)
         if len(theirs) > MANY and len(mine) * LOOKUP < len(theirs):
             return sum(other._up_to(last) - other._up_to(first - 1) for first, last in mine)
+        if not mine:
+            return 0
         size = i = j = 0
-        while i < len(mine) and j < len(theirs):
-            first = mine[i][0] if mine[i][0] > theirs[j][0] else theirs[j][0]
-            last = mine[i][1] if mine[i][1] < theirs[j][1] else theirs[j][1]
-            if first <= last:
-                size += last - first + 1
-            if mine[i][1] < theirs[j][1]:
+        first, last = mine[0]
+        start, stop = theirs[0]
+        while True:
+            if last < stop:
+                if last >= start:
+                    size += last - (first if first > start else start) + 1
                 i += 1
+                if i == len(mine):
+                    return size
+                first, last = mine[i]
             else:
+                if stop >= first:
+                    size += stop - (first if first > start else start) + 1
                 j += 1
-        return size
+                if j == len(theirs):
+                    return size
+                start, stop = theirs[j]
 
     def __or__(self, other: IntervalSet) -> IntervalSet:
         return IntervalSet(self.spans + other.spans)
