@@ -19,6 +19,7 @@ from benchmarks.generate import as_dump, generate
 
 from aiguille.cli import COMMANDS
 from aiguille.demo import write_estate
+from aiguille.space import COLUMNS
 from tests.helpers import run
 from tests.needs import needed
 
@@ -95,15 +96,18 @@ def test_shells_complete_names(tmp_path: Path, shell: str, typed: str, offered: 
 
 def test_a_reader_that_goes_away_is_no_error(tmp_path: Path) -> None:
     write_estate(tmp_path / "v")
-    done = subprocess.run(
-        f"{PROGRAM} rules {tmp_path / 'v'} --json | head -n 1",
-        shell=True,
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert "Traceback" not in done.stderr
-    assert done.stdout
+    rows = [f"p{n},eth0,eth2,198.51.100.7,192.0.2.2,tcp,1,{n},,,," for n in range(9000)]
+    (tmp_path / "packets.csv").write_text("\n".join([",".join(COLUMNS), *rows]))
+    for words in ("rules v --json", "probe v --device valley-gw --packets packets.csv"):
+        done = subprocess.run(
+            ["bash", "-o", "pipefail", "-c", f"{PROGRAM} {words} | head -n 1"],
+            capture_output=True,
+            text=True,
+            cwd=tmp_path,
+            check=False,
+        )
+        assert (done.returncode, done.stderr) == (0, "")
+        assert done.stdout
 
 
 def test_an_interrupt_leaves_no_half_file(tmp_path: Path) -> None:

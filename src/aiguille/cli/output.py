@@ -37,7 +37,7 @@ def show(arguments: Namespace, view: Callable[[Console], None]) -> None:
 
 def write(pieces: Iterable[bytes]) -> None:
     """Write long text in UTF-8 to standard output as it comes."""
-    if sys.stdout.encoding.lower().replace("-", "") == "utf8":
+    if (sys.stdout.encoding or "").lower().replace("-", "") == "utf8":
         sys.stdout.flush()
         sys.stdout.buffer.writelines(pieces)
     else:

@@ -94,6 +94,8 @@ def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
         table = TableProber(prober, TableFile(path.read_bytes()))
         writer = TableWriter(device, table, options.cores(len(table.file.parts)))
         output.write(writer.json() if arguments.json else writer.lines(output.dimmed(arguments)))
+    except BrokenPipeError:
+        raise  # of our output
     except (OSError, UnicodeDecodeError) as error:
         raise UsageError(f"{path}: cannot be read ({error})") from error
     except UsageError as error:
