@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from ipaddress import IPv6Address
+
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
@@ -65,6 +67,28 @@ def test_rows_read_together_are_those_read_one_by_one(lines: list[str], end: str
         together = told(f"\ufeff{HEADER}{end}{rows}".encode())
     # A quote anywhere makes the reader go row by row.
     assert together == told(f'"id"{HEADER[2:]}{end}{rows}'.encode())
+
+
+SIX = st.text("0123abfF:.%g", max_size=24) | st.ip_addresses(v=6).flatmap(
+    lambda one: st.sampled_from(
+        (str(one), one.exploded.upper(), f"{one}%eth0", f"{one}:", f"::{int(one) & 0xFFFF:05x}")
+    )
+)
+
+
+@given(SIX)
+@example("::ffff:1.2.3.4")
+@example("::1.2.3.04")
+@example("1::2::3")
+@example("2001:db8::1\0")
+def test_addresses_are_those_of_the_standard_library(text: str) -> None:
+    rows = [f"a,eth0,,{text},2001:db8::2,tcp,1,2,,,,"]
+    ((_, _, found),) = told("\n".join([HEADER, *rows]).encode())
+    try:
+        wanted: int | None = int(IPv6Address(text))
+    except ValueError:
+        wanted = None
+    assert (found.source if isinstance(found, Packet) else None) == wanted
 
 
 def test_many_spellings_find_their_own_class() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from ipaddress import IPv4Address, IPv6Address
+from socket import AF_INET6, inet_pton
 from typing import Any
 
 import numpy as np
@@ -236,6 +237,10 @@ def _row(**cells: str) -> dict[str, str]:
 
 
 def _single_address(text: str) -> tuple[int, int] | None:
+    try:  # several times as quick as what tells more of it
+        return 6, int.from_bytes(inet_pton(AF_INET6, text))
+    except (OSError, ValueError):
+        pass
     try:
         return (6, int(IPv6Address(text))) if ":" in text else (4, int(IPv4Address(text)))
     except ValueError:
