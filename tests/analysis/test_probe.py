@@ -192,6 +192,22 @@ def test_lines_and_json_of_a_table_say_the_same(odd: str, walks: int, monkeypatc
     assert [(fault.line, fault.id) for fault in told.faults] == [(len(rows) + 2, "short")]
 
 
+@pytest.mark.parametrize("names", [["a", "b"], ["größer"], [""] * 9, []])
+def test_parts_of_a_table_without_an_answer(names: list[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    """Rows that are wrong before, between and behind those that are right, each in a part of its own."""
+    monkeypatch.setattr(tables, "PART", 8)
+    device = filter_table("-A INPUT -p tcp -j ACCEPT")
+    rows = ["short", *(line for name in names for line in (f"{name},eth0,,10.0.0.1,10.0.0.2,tcp,1,2,,,,", "x,y"))]
+    file = TableFile("\n".join([",".join(COLUMNS), *rows]).encode())
+    for walks in (0, 1000):
+        writer = TableWriter(device, TableProber(Prober(Programs(device)), file, walks), jobs=1)
+        data = json.loads(b"".join(writer.json()))
+        assert [one["id"] for one in data["packets"]] == names
+        assert [one["line"] for one in data["faults"]] == [2, *range(4, 4 + 2 * len(names), 2)]
+        lines = b"".join(writer.lines(str)).decode().splitlines()
+        assert [line.split("  accept")[0].strip() for line in lines] == names
+
+
 @pytest.mark.parametrize(
     ("text", "word"),
     [

@@ -113,13 +113,15 @@ class _Lot(Struct, frozen=True):
         if plain is None:
             shown = zip(self.ids, self.which.tolist(), strict=True)
             return b"".join([f"{visible(name):<{width}}".encode() + self.tails[at] for name, at in shown])
+        if not len(plain):
+            return b""
         # All as long as the longest, what is too much as zeros, which are then left out at once.
         tails = np.array(self.tails, np.bytes_)
         lines = np.empty((len(self.which), width + tails.itemsize), np.uint8)
-        signs = plain.view(np.uint8).reshape(len(plain), -1)[:, :width]
+        signs = plain.view(np.uint8).reshape(len(plain), plain.itemsize)[:, :width]
         lines[:, :width] = ord(" ")
         np.maximum(signs, ord(" "), out=lines[:, : signs.shape[1]])  # a printable sign is no less
-        lines[:, width:] = tails.view(np.uint8).reshape(len(tails), -1).take(self.which, axis=0)
+        lines[:, width:] = tails.view(np.uint8).reshape(len(tails), tails.itemsize).take(self.which, axis=0)
         return lines.tobytes().translate(None, b"\0")
 
 
