@@ -14,13 +14,15 @@ from aiguille.model import (
     NameKind,
     NotUnderstoodError,
     Numbers,
+    ServiceTerm,
     Setting,
+    State,
     default,
     stated,
     unknown,
 )
 from aiguille.readers.files import LedgerBuilder
-from aiguille.readers.literals import read_address_range, read_network, read_ports
+from aiguille.readers.literals import read_address_range, read_icmp, read_network, read_ports, read_protocol
 from aiguille.readers.mapped.spec import Dialect, Scalar, Where
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import Extractor, read_seconds, spec
@@ -143,3 +145,33 @@ def read_member_or_name(text: str) -> Addresses | MaskedAddress | Named:
 def read_port_range(text: str) -> Numbers:
     """A port, or a range with a hyphen or colon."""
     return read_ports(text, "-" if "-" in text else ":")
+
+
+def read_service(text: str) -> tuple[ServiceTerm, ...] | None:
+    """``tcp/443``, ``443/tcp``, ``udp:5000-5010``, ``icmp``: a protocol, with ports or without; None for other shapes.
+
+    Raises NotUnderstoodError where the shape fits and a part does not.
+    """
+    head, sign, tail = text.partition("/") if "/" in text else text.partition(":")
+    head, tail = head.strip(), tail.strip()
+    if sign and head[:1].isdigit() and not tail[:1].isdigit():
+        head, tail = tail, head
+    try:
+        protocol = read_protocol(head) if not head.isdecimal() else None
+    except NotUnderstoodError:
+        return None
+    if protocol is None:
+        return None
+    if not sign:
+        return (ServiceTerm(protocol),)
+    if protocol.first in (1, 58) and protocol.last == protocol.first:
+        return (ServiceTerm(protocol, icmp=(read_icmp(tail, 6 if protocol.first == 58 else 4),)),)
+    return (ServiceTerm(protocol, (), (read_port_range(tail),)),)
+
+
+def read_state(value: object) -> Numbers:
+    try:
+        number = State(str(value).lower()).number
+    except ValueError as error:
+        raise NotUnderstoodError(f"'{value}' is no state of a connection ({', '.join(State)})") from error
+    return Numbers(number, number)

@@ -32,14 +32,13 @@ from aiguille.model import (
     ServiceTerm,
     Setting,
     Span,
-    State,
     Translate,
     TranslationKind,
 )
 from aiguille.model.protocols import PORTS
 from aiguille.readers.literals import read_icmp, read_protocol
 from aiguille.readers.mapped.objects import PORTED
-from aiguille.readers.mapped.part import Part, read_members, read_port_range
+from aiguille.readers.mapped.part import Part, read_members, read_port_range, read_service, read_state
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import read_count, spec
@@ -229,7 +228,7 @@ class RuleReader:
             (Field.OUT_ZONE, m.out_zone, lambda t: Named(NameKind.ZONE, t.text)),
             (Field.SOURCE, m.source, self._address_or_name),
             (Field.DESTINATION, m.destination, self._address_or_name),
-            (Field.STATE, m.states, lambda t: _state(self.get.translated(t, m.states or ""))),
+            (Field.STATE, m.states, lambda t: read_state(self.get.translated(t, m.states or ""))),
         )
 
     def _field(self, field: Field, where: Where, read: Callable[[Token], Operand]) -> tuple[Condition, ...]:
@@ -399,33 +398,3 @@ def _conditions(field: Field, read: Callable[[Token], Operand], words: Sequence[
 
 def _counted(words: Sequence[str]) -> Hits | None:
     return Hits(int(read_count(words[0]))) if words else None
-
-
-def read_service(text: str) -> tuple[ServiceTerm, ...] | None:
-    """``tcp/443``, ``443/tcp``, ``udp:5000-5010``, ``icmp``: a protocol, with ports or without; None for other shapes.
-
-    Raises NotUnderstoodError where the shape fits and a part does not.
-    """
-    head, sign, tail = text.partition("/") if "/" in text else text.partition(":")
-    head, tail = head.strip(), tail.strip()
-    if sign and head[:1].isdigit() and not tail[:1].isdigit():
-        head, tail = tail, head
-    try:
-        protocol = read_protocol(head) if not head.isdecimal() else None
-    except NotUnderstoodError:
-        return None
-    if protocol is None:
-        return None
-    if not sign:
-        return (ServiceTerm(protocol),)
-    if protocol.first in (1, 58) and protocol.last == protocol.first:
-        return (ServiceTerm(protocol, icmp=(read_icmp(tail, 6 if protocol.first == 58 else 4),)),)
-    return (ServiceTerm(protocol, (), (read_port_range(tail),)),)
-
-
-def _state(value: object) -> Numbers:
-    try:
-        number = State(str(value).lower()).number
-    except ValueError as error:
-        raise NotUnderstoodError(f"'{value}' is no state of a connection ({', '.join(State)})") from error
-    return Numbers(number, number)

@@ -11,8 +11,7 @@ from msgspec import Struct, field
 
 from aiguille.model import NotUnderstoodError
 from aiguille.readers.literals import read_protocol
-from aiguille.readers.mapped.part import read_members, read_port_range
-from aiguille.readers.mapped.rule import read_service
+from aiguille.readers.mapped.part import read_members, read_port_range, read_service
 from aiguille.readers.mapped.tree import Node
 
 ACTIONS = {
