@@ -11,6 +11,7 @@ import yaml
 from hypothesis import example, given
 from hypothesis import strategies as st
 
+from aiguille.model import Named, NameKind, Numbers
 from aiguille.readers import mapped
 from aiguille.readers.files import decode
 from aiguille.readers.mapped import build, direct
@@ -22,7 +23,12 @@ make: Trial cloud
 language: 1
 recognise: {first-lines: '"trial"'}
 structure: {family: json}
-words: {does: {ok: accept, nope: drop}, flag: {"true": true, "false": false, "yes": true}, proto: {t: tcp, u: udp}}
+words:
+  does: {ok: accept, nope: drop}
+  flag: {"true": true, "false": false, "yes": true}
+  proto: {t: tcp, u: udp}
+  areas: {lan: inner}
+  doors: {web: 80-81}
 addresses:
   - {at: groups, name: called, members: hosts}
 services:
@@ -40,12 +46,14 @@ rulebases:
       comment: note
       enabled: {from: "on", words: flag, missing: true}
       in-zone: {from: [from/zone, from/area], any: [all]}
+      out-zone: {from: to/zone, words: areas}
       source: {from: [from/net, from/host], split: ","}
       destination: {from: to/net, negated-by: "!", negated-if: to/not}
       in-interface: {from: port, pattern: "^<(.+)>$"}
       service: {from: service, lookup: {in: kinds, by: number, take: called}}
       protocol: {from: proto, words: proto, any: [any]}
-      destination-ports: ports
+      destination-ports: {from: ports, split: ","}
+      source-ports: {from: from/ports, words: doors}
       logged: {from: log, words: flag, missing: false}
       hits: met
       last-hit: last
@@ -81,7 +89,7 @@ def read_both(text: str) -> tuple[build.Reading, build.Reading, int]:
         patch.setattr(RuleReader, "rule", counted)
         quick = build.examine(TRIAL, [decode("x", text.encode())])
         left = nodes
-        patch.setattr(direct.DirectReader, "read", lambda *_: None)
+        patch.setattr(direct.DirectReader, "read", lambda _, nodes: [None] * len(nodes))
         return quick, build.examine(TRIAL, [decode("x", text.encode())]), left
 
 
@@ -93,6 +101,8 @@ def laid_out(rules: Any, shape: str) -> str:
     text = json.dumps(data, indent={"spread": 1, "wide": 7}.get(shape, 2), ensure_ascii=shape == "wide")
     if shape == "dropped":  # brackets of arrays on lines of their own, and closing ones together
         return re.sub(r"\]\s*\}", "] }", re.sub(r": \[", ":\n  [", text))
+    if shape == "joined":  # what follows an array begins on the line it ends on
+        return re.sub(r"\],\s*", "], ", text)
     return text
 
 
@@ -103,7 +113,7 @@ SCALARS = st.sampled_from(
 )  # fmt: skip
 VALUES = SCALARS | st.lists(SCALARS, max_size=3)
 PLACES = {
-    "from": ("zone", "area", "net", "host"), "to": ("net", "not"), "papers": ("ticket", "who"),
+    "from": ("zone", "area", "net", "host", "ports"), "to": ("net", "not", "zone"), "papers": ("ticket", "who"),
     **dict.fromkeys(("do", "label", "note", "on", "port", "service", "proto", "ports", "log", "met", "last", "when", "user"), ()),
     "odd": (),
 }  # fmt: skip
@@ -122,6 +132,7 @@ def rules(draw: st.DrawFn) -> dict[str, Any]:
     return out
 
 
+LAYOUTS = ("", "line", "spread", "wide", "dropped", "joined")
 EMPTY: dict[str, Any] = {"from": {"zone": {}}}
 PLAIN = {
     "label": "r",
@@ -133,8 +144,10 @@ PLAIN = {
 }
 
 
-@given(st.lists(rules(), max_size=5), st.sampled_from(("", "line", "spread", "wide", "dropped")))
+@given(st.lists(rules(), max_size=5), st.sampled_from(LAYOUTS))
 @example([PLAIN, {**PLAIN, "to": {"net": ["!10.0.0.0/8"], "not": False}}, {**PLAIN, "when": "night", "user": "me"}], "")
+@example([{**PLAIN, "from": {"zone": ["lan"], "net": ["10.0.0.1"], "ports": ["web"]}, "to": {"zone": "lan"}}], "joined")
+@example([{**PLAIN, "to": {"zone": "wan"}}, {**PLAIN, "from": {"ports": ["web", "ftp"]}}], "")
 @example([{**PLAIN, "ports": [], "note": None}, {"from": [[1]]}, {**PLAIN, "met": 0, "odd": [{}]}], "dropped")
 def test_rules_read_directly_are_those_read_from_nodes(found: list[dict[str, Any]], shape: str) -> None:
     quick, slow, _ = read_both(laid_out(found, shape))
@@ -150,12 +163,15 @@ def test_rules_that_look_alike_need_no_nodes(monkeypatch: pytest.MonkeyPatch) ->
         "when": "night",
         "papers": {"who": "n", "ticket": 4},
     }
-    for shape in ("", "spread", "wide", "dropped"):
+    for shape in LAYOUTS:
+        if shape == "line":  # where places need columns, nodes have them
+            continue
         quick, _, left = read_both(laid_out(alike, shape))
         assert (quick.devices[0].ledger.unread, left) == ((), 0)
     for kept in (0, 3, 1000):
         monkeypatch.setattr(direct, "FORMS", kept)
         monkeypatch.setattr(direct, "KEPT", kept)
+        monkeypatch.setattr(direct, "BATCH", kept or 7)
         quick, slow, left = read_both(laid_out([*alike, plans, plans], ""))
         assert quick == slow
         assert left == 0
@@ -171,3 +187,21 @@ def test_rules_that_look_alike_need_no_nodes(monkeypatch: pytest.MonkeyPatch) ->
         assert quick == slow
         assert left == 1
         assert quick.devices[0].ledger.unread or wrong == EMPTY
+
+
+def test_names_that_repeat_are_all_read_and_words_are_translated() -> None:
+    first = json.dumps({**PLAIN, "from": {"net": "10.0.0.1", "ports": ["web"]}, "to": {"zone": "lan"}}, indent=1)
+    again = first.replace('"do": "ok"', '"note": "a", "note": "b",\n "do": "ok"').replace(
+        '"net":', '"host": "10.0.0.7", "host":'
+    )
+    tail = '"trial": 1, "rules": [], "rules": [' + first + ",\n" + again + "]"
+    for text in ("{" + tail + "}", '{"rules": [' + again + "],\n" + tail + "}"):
+        quick, slow, left = read_both(text)
+        assert quick == slow
+        assert left == text.count('"note": "b"')
+        rules = [rule for _, rule in quick.devices[0].rulebases[0].rules()]
+        fields = [{c.field.value: c.operands for c in rule.match.conditions} for rule in rules]
+        assert [rule.comment for rule in rules[-2:]] == ["", "a b"]
+        assert [len(found["source"]) for found in fields[-2:]] == [1, 2]
+        assert fields[-1]["zone out"] == (Named(NameKind.ZONE, "inner"),)
+        assert fields[-1]["source port"] == (Numbers(80, 81),)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from codecs import BOM_UTF8
 from collections.abc import Mapping, Sequence
 from functools import cache
 from pathlib import Path
@@ -23,6 +24,7 @@ class ExportFile(Struct, frozen=True):
     place: for a file of a bundle, where it stands below the root of the host it was copied from ("etc/ufw/ufw.conf")
     table: for a sheet of a workbook, its name; such a file has a line for each row
     sheets: for a workbook, its sheets
+    data: its bytes, where they are its lines as they stand; else empty
     """
 
     path: str
@@ -30,6 +32,7 @@ class ExportFile(Struct, frozen=True):
     place: str = ""
     table: str = ""
     sheets: tuple[ExportFile, ...] = ()
+    data: bytes = b""
 
     @property
     def lines(self) -> tuple[str, ...]:
@@ -99,7 +102,8 @@ def decode(name: str, data: bytes) -> ExportFile:
     lines = body.split("\n")
     if lines and not lines[-1]:
         lines.pop()
-    return ExportFile(name, Source.of(name, data, tuple(lines)))
+    plain = b"\r\n" not in data and not data.startswith(BOM_UTF8)
+    return ExportFile(name, Source.of(name, data, tuple(lines)), data=data if plain else b"")
 
 
 def _workbook(name: str, data: bytes) -> ExportFile:
@@ -111,18 +115,25 @@ def _workbook(name: str, data: bytes) -> ExportFile:
     return ExportFile(name, Source.of(name, data, ()), sheets=sheets)
 
 
-_HALF = re.compile(r"(\\\\|\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2}")
+_HALF = re.compile(
+    rb"(\\\\|\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2}"
+)
 
 
-def json_text(file: ExportFile) -> str:
-    """A file's text for a JSON decoder.
+def json_data(file: ExportFile) -> bytes:
+    """A file's text for a JSON decoder, in UTF-8.
 
     Escapes of half a surrogate pair (RFC 8259, 8.2) become U+FFFD, as no output could hold them; every place stays.
     """
-    text = "\n".join(file.lines)
-    if "\\ud" not in text and "\\uD" not in text:
-        return text
-    return _HALF.sub(lambda found: found[1] or r"\ufffd", text)
+    data = file.data or "\n".join(file.lines).encode()
+    if b"\\ud" not in data and b"\\uD" not in data:
+        return data
+    return _HALF.sub(lambda found: found[1] or rb"\ufffd", data)
+
+
+def json_text(file: ExportFile) -> str:
+    """`json_data` as text."""
+    return json_data(file).decode()
 
 
 class LedgerBuilder:
@@ -163,17 +174,17 @@ class LedgerBuilder:
         if status[line] != self._UNREAD:
             status[line] = self._READ
 
-    def read_lines(self, path: str, first: int, last: int, but: Sequence[int] = ()) -> None:
-        """`read` for whole lines, both included, of a file whose lines are counted; all but some of them."""
+    def read_lines(self, path: str, first: int, last: int, idle: Sequence[int] = ()) -> None:
+        """`read` for whole lines, both included, of a file whose lines are counted, but for some that say nothing."""
         status = self._status[path]
+        before = [status[line] for line in idle]
         if status.find(self._UNREAD, first, last + 1) >= 0:
-            for line in sorted({*range(first, last + 1)}.difference(but)):
+            for line in range(first, last + 1):
                 self.read_line(path, line)
-            return
-        before = [(line, status[line]) for line in but]
-        status[first : last + 1] = bytes((self._READ,)) * (last + 1 - first)
-        for line, said in before:
-            status[line] = said
+        else:
+            status[first : last + 1] = bytes((self._READ,)) * (last + 1 - first)
+        for line, said in zip(idle, before, strict=True):
+            status[line] = said or self._KNOWN
 
     def set_aside(self, where: Span, why: str) -> None:
         """The lines are understood and no check needs them, for the reason given."""

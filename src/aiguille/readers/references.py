@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import chain
 
 from msgspec.structs import replace
 
@@ -30,22 +31,30 @@ def check_names(
     They matter to verdicts only where a rule depends on them.
     """
     rulebases = tuple(rulebases)
-    used = _used(rulebases, addresses, services)
+    all_of_them = chain.from_iterable(
+        rule.match.conditions for base in rulebases for one in base.chains for rule in one.rules
+    )
+    # Rules share conditions, so each is looked at once before rules are looked through for those that are wrong.
+    conditions = {id(condition): condition for condition in all_of_them}
+    names = [
+        (number, operand)
+        for number, condition in conditions.items()
+        for operand in condition.operands
+        if isinstance(operand, Named)
+    ]
+    used = _used((operand for _, operand in names), addresses, services)
     known = {
         NameKind.ZONE: {zone.name for zone in zones},
         NameKind.ADDRESS: {one.name for one in addresses},
         NameKind.SERVICE: {one.name for one in services},
         NameKind.SET: set[str](),
     }
-    fine: set[int] = set()  # conditions that rules share
-    for rulebase in rulebases:
+    wrong = {number for number, operand in names if operand.name not in known[operand.kind]}
+    for rulebase in rulebases if wrong else ():
         for _, rule in rulebase.rules():
             for condition in rule.match.conditions:
-                if id(condition) not in fine:
-                    wrong = list(_undefined(condition.operands, known, rule.where, "the rule"))
-                    yield from wrong
-                    if not wrong:
-                        fine.add(id(condition))
+                if id(condition) in wrong:
+                    yield from _undefined(condition.operands, known, rule.where, "the rule")
     for kind, objects in ((NameKind.ADDRESS, addresses), (NameKind.SERVICE, services)):
         members: dict[str, tuple[str, ...]] = {}
         where: dict[str, Span] = {}
@@ -65,17 +74,16 @@ def check_names(
 
 
 def _used(
-    rulebases: Sequence[Rulebase], addresses: Sequence[AddressObject], services: Sequence[ServiceObject]
+    names: Iterable[Named], addresses: Sequence[AddressObject], services: Sequence[ServiceObject]
 ) -> set[tuple[NameKind, str]]:
-    """The objects rules name, and the members of these."""
+    """The objects of these names, and the members of them."""
     members: dict[tuple[NameKind, str], tuple[Named, ...]] = {}
     for one in addresses:
         inner = (*one.members, *one.excluded)
         members[NameKind.ADDRESS, one.name] = tuple(m for m in inner if isinstance(m, Named))
     for service in services:
         members[NameKind.SERVICE, service.name] = tuple(m for m in service.members if isinstance(m, Named))
-    conditions = {id(c): c for base in rulebases for _, rule in base.rules() for c in rule.match.conditions}
-    todo = [(o.kind, o.name) for c in conditions.values() for o in c.operands if isinstance(o, Named)]
+    todo = [(one.kind, one.name) for one in names]
     seen: set[tuple[NameKind, str]] = set()
     while todo:
         name = todo.pop()

@@ -18,7 +18,7 @@ from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.rules import Rules
 from aiguille.readers.mapped.spec import Devices, Dialect, SheetStructure
 from aiguille.readers.mapped.structure import parse
-from aiguille.readers.mapped.tree import Node, Place, Token, Tree
+from aiguille.readers.mapped.tree import Node, Place, Token, Tree, Unopened
 from aiguille.readers.mapped.values import Extractor, read_text
 from aiguille.readers.references import check_names
 
@@ -214,8 +214,7 @@ class _Builder:
         self._lead_to(self.place.node)
         self._leftover(self.tree.root, others)
         # Last, so that a line of which a part is set aside counts as read where another part is.
-        for node in self.used:
-            self._read(node)
+        self._read_used()
         return replace(device, ledger=self.ledger.finish(), secrets=secrets)
 
     def _leftover(self, node: Node, others: dict[int, str]) -> None:
@@ -249,10 +248,23 @@ class _Builder:
             node = node.parent
             self.leading.add(id(node))
 
+    def _read_used(self) -> None:
+        """What was used is read; objects that were whole, and stand one right after the other, at once."""
+        whole: Unopened | None = None
+        file, first, last = "", 0, 0
+        for node in self.used:
+            if whole is not None and node.whole is not None and node.file == file and 0 <= node.first - last <= 1:
+                last = node.last
+                continue
+            if whole is not None:
+                self.ledger.read_lines(file, first, last, whole.bare(first, last))
+            whole, file, first, last = node.whole, node.file, node.first, node.last
+            if whole is None:
+                self._read(node)
+        if whole is not None:
+            self.ledger.read_lines(file, first, last, whole.bare(first, last))
+
     def _read(self, node: Node) -> None:
-        if node.whole is not None:
-            self.ledger.read_lines(node.file, node.first, node.last, node.whole.bare(node.first, node.last))
-            return
         for line in range(node.first, node.head_last + 1):
             self.ledger.read_line(node.file, line)
         if node.closing:

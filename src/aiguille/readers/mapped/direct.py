@@ -1,15 +1,15 @@
 """Rules read from objects as they were decoded, without nodes for what is in them.
 
 Rules of one export look alike: the same names, other values. Where the places of a mapping lead is found once for each such
-form. From then on a rule is its values, taken by number, and each part of it is made once for equal values. It is made by the
-code that reads rules from nodes (`RuleReader`). A rule of which anything is not understood or not used is left to that.
+form. From then on rules are columns of values, and each part of a rule is made once for equal values. It is made by the code
+that reads rules from nodes (`RuleReader`). A rule of which anything is not understood or not used is left to that.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from functools import cache
-from operator import itemgetter
+from itertools import compress
 from typing import Any, NoReturn
 
 from msgspec import Struct, field
@@ -20,8 +20,11 @@ from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.mapped.paths import Path, read_path
 from aiguille.readers.mapped.rule import JOINED, RuleContext, RulePart, RuleReader
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
-from aiguille.readers.mapped.tree import Members, Node, Token
+from aiguille.readers.mapped.tree import Digits, Node, Token, Unopened
 from aiguille.readers.mapped.values import Extractor
+
+BATCH = 256
+"""Rules read together; what few hold stays near the processor."""
 
 KEPT = 10_000
 """Values for which a part of a rule is kept. Names and counters are all different and would only fill memory."""
@@ -61,8 +64,11 @@ Below = list[tuple[str, "_Leaf | Below"]]
 """Names and what stands there, an object's own such list included; the elements of an array stand one after the other."""
 
 
-_Made = tuple[Any, int, tuple[Qualifier, ...]]
-"""A part of a rule, the values it used as bits, and the gaps it left."""
+Use = tuple[int, tuple[Qualifier, ...]]
+"""The values that a part of a rule used, as bits, and the gaps it left."""
+
+_LEFT: Use = (-1, ())
+"""Of a part that cannot be made: the use of no rule."""
 
 
 class _Found(Struct, frozen=True):
@@ -76,9 +82,6 @@ class _Found(Struct, frozen=True):
     asked: int
     used: int
 
-    def texts(self, values: Sequence[str]) -> list[str]:
-        return [values[number] for number in self.numbers]
-
     def of(self, values: Sequence[str]) -> list[Token]:
         """The words there."""
         found = zip(self.numbers, self.quoted, strict=True)
@@ -88,18 +91,39 @@ class _Found(Struct, frozen=True):
 class _Part(Struct):
     """A part of rules of one form.
 
-    pick: takes the values it is made of from a rule's; work: makes it of them
-    simply: makes it of these words alone, which are all it uses, where that is enough
-    column: the number of the only value, which is the part; -1 if it takes making
-    known: what was made of such values before, with the values it used and the gaps it left
+    at: the numbers of the values it is made of; work: makes it of them
+    simply: makes it of these values alone, which are all it uses, where that is enough
+    is_value: whether it is the value as it stands, which takes no making
+    known: what was made of such values before
+    use: what of most of them; odd: of those that used other values or left gaps
     """
 
-    pick: Callable[[Sequence[str]], Any]
+    at: tuple[int, ...]
     work: Callable[[], Any]
     simply: Callable[[Sequence[str]], Any] | None = None
-    words: _Found | None = None
-    column: int = -1
-    known: dict[Any, _Made] = field(default_factory=dict)
+    is_value: bool = False
+    known: dict[Any, Any] = field(default_factory=dict)
+    use: Use | None = None
+    odd: dict[Any, Use] = field(default_factory=dict)
+
+    def keys(self, columns: Sequence[Sequence[str]], count: int) -> Sequence[Any]:
+        """What tells the values of each of so many rules apart."""
+        if len(self.at) == 1:
+            return columns[self.at[0]]
+        return list(zip(*(columns[number] for number in self.at), strict=True)) if self.at else [()] * count
+
+    def keep(self, key: Any, made: Any, use: Use) -> None:
+        self.known[key] = made
+        if self.use is None and use is not _LEFT and not use[1]:
+            self.use = use
+        if use != self.use:
+            self.odd[key] = use
+
+    def forget(self) -> None:
+        """Give up what fills memory and is not met again."""
+        if len(self.known) > KEPT:
+            self.known.clear()
+            self.odd.clear()
 
 
 class _Form:
@@ -111,7 +135,6 @@ class _Form:
         self.below, self.count = _read_form(form)
         self.all = (1 << self.count) - 1
         self.paths: dict[str, _Found | None] = {}
-        self.always = 0  # values that are a part as they stand
         self.parts = [self._part(one) for one in parts]
 
     def found(self, path: Path) -> _Found | None:
@@ -138,17 +161,16 @@ class _Form:
         first, *others = [[self.found(read_path(path)) for path in _paths(where)] for where in part.wheres]
         leads = [one for found in (first, *others) for one in found if one is not None]
         at = sorted({number for one in leads for number in one.numbers})
-        made = _Part(itemgetter(*at) if at else _no_values, part.work)
+        made = _Part(tuple(at), part.work)
         words = next((one for one in first if one is not None), None)
         path = next((path for path, one in zip(_paths(part.wheres[0]), first, strict=True) if one is not None), "")
         alone = not any(one for found in others for one in found) and _is_bare(part.wheres[0])
-        if words is not None and alone and not (part.first_only and len(words.numbers) > 1):
-            made.simply, made.words = part.simply, words
+        simple = part.simply is not None and alone and not (part.first_only and words and len(words.numbers) > 1)
+        if simple and words is not None:
             self._led.add(read_path(path).text)
+            made.at, made.simply, made.use = words.numbers, part.simply, (words.used, ())
             # Joining a single word leaves it as it is.
-            if part.simply is JOINED and len(words.numbers) == 1:
-                made.column = words.numbers[0]
-                self.always |= words.used
+            made.is_value = part.simply is JOINED and len(words.numbers) == 1
         return made
 
 
@@ -201,54 +223,86 @@ class DirectReader(RuleReader):
         self._forms: dict[tuple[str | int, ...], _Form] = {}
         self._parts = self.parts(direction)
 
-    def read(self, node: Node, number: int) -> Rule | None:
-        """The rule of a node nobody has looked into; None if it is to be read from its nodes."""
-        unopened = node.unopened
-        if unopened is None:
-            return None
-        values: list[str] = []
-        names: list[str | int] = []
-        if not _outline(unopened.members, names, values):
-            return None
-        key, words = tuple(names), self._words
-        form = self._forms.get(key)
-        if form is None:
-            form = _Form(key, self._parts, words.found)
-            if len(self._forms) < FORMS:
-                self._forms[key] = form
-        words.form, words.values, self.gaps = form, values, []
-        made, used = [], form.always
-        try:
-            for part in form.parts:
-                if part.column >= 0:
-                    made.append(values[part.column])
-                    continue
-                known = part.known.get(part.pick(values)) or self._made(part, values)
-                made.append(known[0])
-                used |= known[1]
-                if known[2]:
-                    self.gaps += known[2]
-        except (_LeftError, NotUnderstoodError):
-            return None
-        if used != form.all:
-            return None
-        node.whole = unopened
-        rule = self.rule_of(number, node, made)
-        return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
+    def read(self, nodes: Sequence[Node]) -> list[Rule | None]:
+        """The rules of nodes nobody has looked into; None for each that is to be read from its nodes."""
+        rules: list[Rule | None] = [None] * len(nodes)
+        for start in range(0, len(nodes), BATCH):
+            alike: dict[tuple[str | int, ...], list[tuple[int, list[str]]]] = {}
+            for number in range(start, min(start + BATCH, len(nodes))):
+                unopened = nodes[number].unopened
+                if unopened is not None and (outline := _outline(unopened)) is not None:
+                    alike.setdefault(outline[0], []).append((number, outline[1]))
+            for key, found in alike.items():
+                form = self._forms.get(key)
+                if form is None:
+                    form = _Form(key, self._parts, self._words.found)
+                    if len(self._forms) < FORMS:
+                        self._forms[key] = form
+                numbers = [number for number, _ in found]
+                for number, rule in zip(
+                    *self._read(form, numbers, nodes, [values for _, values in found]), strict=True
+                ):
+                    rules[number] = rule
+        return rules
 
-    def _made(self, part: _Part, values: Sequence[str]) -> _Made:
-        """A part made anew."""
-        known: _Made
-        if part.simply is not None and part.words is not None:
-            known = (part.simply(part.words.texts(values)), part.words.used, ())
-        else:
-            before, self._words.used = len(self.gaps), 0
-            made = part.work()
-            known = (made, self._words.used, tuple(self.gaps[before:]))
-            del self.gaps[before:]
-        if len(part.known) < KEPT:
-            part.known[part.pick(values)] = known
-        return known
+    def _read(
+        self, form: _Form, numbers: Sequence[int], nodes: Sequence[Node], rows: Sequence[Sequence[str]]
+    ) -> tuple[Sequence[int], list[Rule]]:
+        """Those rules of one form of which all is used, and their numbers. rows: the values of each"""
+        columns = list(zip(*rows, strict=True))
+        made: list[Sequence[Any]] = []
+        used, odd = 0, [0] * len(rows)
+        gaps: list[tuple[Qualifier, ...]] = [()] * len(rows)
+        for part in form.parts:
+            keys = part.keys(columns, len(rows))
+            if part.is_value:
+                made.append(keys)
+            else:
+                self._make(form, part, keys, rows)
+                made.append([*map(part.known.__getitem__, keys)])
+                if not part.odd.keys().isdisjoint(keys):
+                    uses = [part.odd.get(key, part.use) or _LEFT for key in keys]
+                    odd = [before | bits for before, (bits, _) in zip(odd, uses, strict=True)]
+                    gaps = [(*before, *left) for before, (_, left) in zip(gaps, uses, strict=True)]
+                    part.forget()
+                    continue
+                part.forget()
+            used |= part.use[0] if part.use is not None else 0
+        whole = [bits | used == form.all for bits in odd]
+        if not all(whole):
+            made = [[*compress(column, whole)] for column in made]
+            numbers, gaps = [*compress(numbers, whole)], [*compress(gaps, whole)]
+        chosen = [nodes[number] for number in numbers]
+        for node in chosen:
+            node.whole = node.unopened
+        rules = self.rules_of([number + 1 for number in numbers], chosen, made)
+        if any(gaps):
+            rules = [replace(rule, qualifiers=left) if left else rule for rule, left in zip(rules, gaps, strict=True)]
+        return numbers, rules
+
+    def _make(self, form: _Form, part: _Part, keys: Sequence[Any], rows: Sequence[Sequence[str]]) -> None:
+        """Make a part of all values that it was not made of before."""
+        unknown = set(keys).difference(part.known)
+        if part.simply is not None:
+            single = len(part.at) == 1
+            for key in unknown:
+                try:
+                    part.known[key] = part.simply((key,) if single else key)
+                except NotUnderstoodError:
+                    part.keep(key, None, _LEFT)
+            return
+        words = self._words
+        words.form = form
+        for key, values in zip(keys, rows, strict=True) if unknown else ():
+            if key in part.known:
+                continue
+            words.values, words.used, self.gaps = values, 0, []
+            try:
+                made = part.work()
+            except (_LeftError, NotUnderstoodError):
+                part.keep(key, None, _LEFT)
+            else:
+                part.keep(key, made, (words.used, tuple(self.gaps)))
 
 
 NOWHERE = Node("", (), "", 0, 0)
@@ -282,38 +336,48 @@ def _is_bare(where: Where | None) -> bool:
     return isinstance(where, str) or (where is not None and where == Value(source=where.source))
 
 
-def _no_values(values: Sequence[str]) -> tuple[()]:
-    return ()
+def _outline(unopened: Unopened) -> tuple[tuple[str | int, ...], list[str]] | None:
+    """The form of an object and its values; None for what has no form: repeated names, empty objects and arrays, arrays in
+    arrays."""
+    names: list[str | int] = []
+    values: list[str] = []
+    try:
+        met = _spread(unopened.members.items(), names, values)
+    except _LeftError:
+        return None
+    return (tuple(names), values) if met + len(unopened.members) == unopened.names else None
 
 
-def _outline(members: Members, names: list[str | int], values: list[str]) -> bool:
-    """Split an object in its form and its values; False for what has no form: empty objects and arrays, arrays in arrays."""
-    if not members:
-        return False
+def _spread(members: Iterable[tuple[str, Any]], names: list[str | int], values: list[str]) -> int:
+    """Add members to the form and the values, and tell how many names there are below them."""
+    below = 0
     for name, inner in members:
         kind = type(inner)
         if kind is str:
             names.append(name)
             values.append(inner)
-        elif kind is Members:
+        elif kind is dict and inner:
             names += (name, _OPENS)
-            if not _outline(inner, names, values):
-                return False
+            below += len(inner) + _spread(inner.items(), names, values)
             names.append(_CLOSES)
-        elif kind is list:
-            if not inner or not _outline(Members([(name, one) for one in inner]), names, values):
-                return False
-            if any(type(one) is list for one in inner):
-                return False
+        elif kind is list and inner:
+            for one in inner:
+                if type(one) is str:
+                    names.append(name)
+                    values.append(one)
+                elif type(one) is list:
+                    raise _LeftError
+                else:
+                    below += _spread(((name, one),), names, values)
         elif inner is None:
             names += (name, _NOTHING)
             values.append("")
-        elif kind is float:  # no number of JSON's
-            return False
-        else:
+        elif kind is int or kind is bool or kind is Digits:
             names += (name, _BARE)
             values.append(("true" if inner else "false") if kind is bool else str(inner))
-    return True
+        else:
+            raise _LeftError
+    return below
 
 
 def _read_form(form: Sequence[str | int]) -> tuple[Below, int]:

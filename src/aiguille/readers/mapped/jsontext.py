@@ -1,8 +1,9 @@
 """JSON exports into a tree that keeps lines, at little more than the cost of `json.loads`.
 
-The standard library's decoder makes the values and tells no places. Those are found beside it: one vectorised pass finds the
-signs of structure outside strings, with their depth; sorted by depth, the signs of one object or array stand together, so
-that the places of its children are found only when a mapping asks for them. Parts that a dialect ignores cost nothing more.
+A decoder makes the values and tells no places. Those are found beside it: one vectorised pass finds the signs of structure
+outside strings, with their depth; sorted by depth, the signs of one object or array stand together, so that the places of its
+children are found only when a mapping asks for them. Parts that a dialect ignores cost nothing more. Of several members with
+one name the decoder keeps the last; the signs tell how many there are, and only such an object is decoded again.
 """
 
 from __future__ import annotations
@@ -10,17 +11,18 @@ from __future__ import annotations
 import json
 import re
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Iterator
-from functools import cached_property, partial
+from collections.abc import Callable, Iterable, Iterator
+from functools import cache, cached_property, partial
 from typing import Any
 
+import msgspec
 import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
 from aiguille.model import Span, UnreadableError
-from aiguille.readers.files import ExportFile, json_text
-from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Digits, Members, Node, Token, Unopened, is_dense
+from aiguille.readers.files import ExportFile, json_data
+from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Digits, Node, Token, Unopened, is_dense
 
 _SPACE = re.compile(rb"[ \t\r\n]*")
 _ESCAPE = re.compile(rb"\\.", re.DOTALL)
@@ -30,20 +32,28 @@ _BARE = re.compile(rb"[^,\]}\s]+")
 _TOKEN = re.compile(rb'[ \t\r\n]*("(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s,\]}\[{:"]+)')
 _NESTED = re.compile(rb"[\[,][ \t\r\n]*\[")
 """After a comma an object goes on with a key, so what opens there stands in another array (or in a string, no harm done)."""
-_CLOSED = ("],", "]")
-"""Most of the lines that `_ARRAYS_ALONE` matches."""
 _ARRAYS_ALONE = re.compile(r'(?:[\s,\[\]]|"(?:[^"\\]|\\.)*"\s*:\s*\[)*')
 _KEY_ALONE = re.compile(r'\s*"(?:[^"\\]|\\.)*"\s*:\s*')
+_HOLDING = (dict, list)
 _LITERALS: dict[bytes, str | bool | None] = {b"true": True, b"false": False, b"null": None}
 
 SMALL = 8192
 """Signs up to which an object is read in one pass rather than by the index."""
 
-_OPENS, _CLOSES, _OTHER = 1, 2, 3
-_CLASS = np.zeros(256, dtype=np.uint8)
-for _signs, _number in ((b"{[", _OPENS), (b"}]", _CLOSES), (b",:", _OTHER)):
+_OPENS, _CLOSES, _COMMA, _COLON, _QUOTE, _BREAK = 1, 2, 3, 4, 5, 6
+_CLASS = bytearray(256)
+for _signs, _number in (
+    (b"{[", _OPENS),
+    (b"}]", _CLOSES),
+    (b",", _COMMA),
+    (b":", _COLON),
+    (b'"', _QUOTE),
+    (b"\n", _BREAK),
+):
     for _sign in _signs:
         _CLASS[_sign] = _number
+
+_DECODER = msgspec.json.Decoder(float_hook=Digits)
 
 
 def parse(file: ExportFile, asides: Asides) -> Node:
@@ -51,32 +61,53 @@ def parse(file: ExportFile, asides: Asides) -> Node:
 
     Raises UnreadableError, with the line, for what is not JSON and for depth beyond `DEPTH_LIMIT`.
     """
-    text = json_text(file)
+    data = json_data(file)
     try:
-        value = _decoded(text)
+        value = _decoded(data)
     except json.JSONDecodeError as error:
         raise UnreadableError(
             f"{file.path}:{error.lineno}: this is not valid JSON: {error.msg.lower()}; export it again"
         ) from error
     except RecursionError as error:
         raise UnreadableError(f"{file.path}:1: values are nested deeper than {DEPTH_LIMIT}") from error
-    places = _Places(file, text, asides)
+    places = _Places(file, data, asides)
     last = max(len(file.lines), 1)
-    if isinstance(value, Members):
+    if isinstance(value, dict):
         return Node("", (), file.path, 1, 1, last, grow=partial(places.members, value, 0))
     if isinstance(value, list) and value:
         return Node("", (), file.path, 1, 1, last, grow=partial(places.items, "item", value, 0))
     raise UnreadableError(f"{file.path}:1: this JSON holds no object and no list of any; export it again")
 
 
-def _decoded(text: str) -> Any:
+def _decoded(data: bytes) -> Any:
     """The value, numbers with a fraction as text: quoted or not is told by their type."""
     try:
-        return json.loads(text, object_pairs_hook=Members, parse_float=Digits)
+        return _DECODER.decode(data)
+    except msgspec.DecodeError:
+        return _loaded(data.decode())  # which tells where it is wrong, and what is right for it alone
+
+
+def _loaded(text: str) -> Any:
+    """The same by the standard library, repeated names kept."""
+    try:
+        return json.loads(text, object_pairs_hook=_object, parse_float=Digits)
     except json.JSONDecodeError:
         raise
     except ValueError:  # an integer with more digits than Python reads
-        return json.loads(text, object_pairs_hook=Members, parse_int=Digits, parse_float=Digits)
+        return json.loads(text, object_pairs_hook=_object, parse_int=Digits, parse_float=Digits)
+
+
+class _Repeated(dict[str, Any]):
+    """An object in which a name occurs more than once, with all its members in order."""
+
+    def __init__(self, members: list[tuple[str, Any]]) -> None:
+        super().__init__(members)
+        self.members = members
+
+
+def _object(members: list[tuple[str, Any]]) -> dict[str, Any]:
+    value = dict(members)
+    return value if len(value) == len(members) else _Repeated(members)
 
 
 def _skip(data: bytes, at: int) -> int:
@@ -103,25 +134,26 @@ class _Places:
     signs: (S,) positions of structural signs in the text's bytes, ordered by depth and, within one depth, by position
     opens, closes: (C,) for each object or array where its opening and closing sign stand among these; the number of an object
         or array is its place here
+    colons: (M,) positions of all colons behind names
     """
 
-    def __init__(self, file: ExportFile, text: str, asides: Asides) -> None:
+    def __init__(self, file: ExportFile, data: bytes, asides: Asides) -> None:
         self.path = file.path
         self.asides = asides
         self.lines = file.lines
-        self.data = text.encode()
-        self.dense = is_dense(len(self.data), len(file.lines))
-        raw = np.frombuffer(self.data, dtype=np.uint8)
-        self.breaks_at = np.flatnonzero(raw == 10)
-        self.breaks: list[int] = self.breaks_at.tolist()
-        # The bytes that go on a sign (RFC 3629, 3), which are not counted in columns.
-        self.further: list[int] = np.flatnonzero((raw & 0xC0) == 0x80).tolist()
-        plain = np.frombuffer(_ESCAPE.sub(b"__", self.data), dtype=np.uint8) if b"\\" in self.data else raw
-        kinds = _CLASS[plain]
-        # Odd after an opening quote, even behind a closing one.
-        kinds[(np.cumsum(plain == 34, dtype=np.uint8) & 1).astype(bool)] = 0
+        self.data = data
+        self.dense = is_dense(len(data), len(file.lines))
+        plain = _ESCAPE.sub(b"__", data) if b"\\" in data else data
+        kinds = np.frombuffer(plain.translate(_CLASS), np.uint8)
         positions = np.flatnonzero(kinds)
         kinds = kinds[positions]
+        quotes, breaks = kinds == _QUOTE, kinds == _BREAK
+        self.breaks_at = positions[breaks]
+        # Odd after an opening quote, even behind a closing one.
+        outside = np.cumsum(quotes, dtype=np.uint8) & 1 == 0
+        outside &= ~(quotes | breaks)
+        positions, kinds = positions[outside], kinds[outside]
+        self.colons = positions[kinds == _COLON]
         depths = np.cumsum(kinds == _OPENS, dtype=np.int32) - np.cumsum(kinds == _CLOSES, dtype=np.int32)
         depths += kinds == _CLOSES
         if depths.size and int(depths.max()) > DEPTH_LIMIT:
@@ -137,6 +169,19 @@ class _Places:
         self.starts = np.searchsorted(depths, np.arange(DEPTH_LIMIT + 2))
         self.open_lines = np.searchsorted(self.breaks_at, self.signs[self.opens]) + 1
         self.close_lines = np.searchsorted(self.breaks_at, self.signs[self.closes]) + 1
+
+    @cached_property
+    def breaks(self) -> list[int]:
+        found: list[int] = self.breaks_at.tolist()
+        return found
+
+    @cached_property
+    def further(self) -> list[int]:
+        """The bytes that go on a sign (RFC 3629, 3), which are not counted in columns."""
+        if self.data.isascii():
+            return []
+        found: list[int] = np.flatnonzero(np.frombuffer(self.data, np.uint8) & 0xC0 == 0x80).tolist()
+        return found
 
     def line(self, at: int) -> int:
         return bisect_right(self.breaks, at) + 1
@@ -160,14 +205,22 @@ class _Places:
             range(begin, end), self.open_lines[begin:end].tolist(), self.close_lines[begin:end].tolist(), strict=True
         )
 
-    def members(self, value: Members, number: int) -> tuple[Node, ...]:
+    def pairs(self, value: dict[str, Any], number: int) -> Iterable[tuple[str, Any]]:
+        """The members of an object with their names, repeated ones included."""
+        # Its own signs are its brackets, a colon a member and commas between.
+        if len(value) != (self.closes[number] - self.opens[number]) // 2 and not isinstance(value, _Repeated):
+            begin, end = self.signs[self.opens[number]], self.signs[self.closes[number]]
+            value = _loaded(self.data[begin : end + 1].decode())
+        return value.members if isinstance(value, _Repeated) else value.items()
+
+    def members(self, value: dict[str, Any], number: int) -> tuple[Node, ...]:
         """The children of an object."""
-        signs = self.inside(number)
-        below = self.below(number) if any(isinstance(inner, list) for _, inner in value) else iter(())
+        signs, members = self.inside(number), self.pairs(value, number)
+        below = self.below(number) if any(isinstance(inner, _HOLDING) for _, inner in members) else iter(())
         out: list[Node] = []
-        for at, (key, inner) in enumerate(value):
+        for at, (key, inner) in enumerate(members):
             key_at = _skip(self.data, signs[2 * at] + 1)
-            if isinstance(inner, list):
+            if isinstance(inner, _HOLDING):
                 out += self.container(key, inner, self.line(key_at), key_at, *next(below))
             else:
                 out.append(self.scalar(key, inner, key_at, _skip(self.data, signs[2 * at + 1] + 1)))
@@ -175,14 +228,14 @@ class _Places:
 
     def items(self, name: str, value: list[Any], number: int) -> tuple[Node, ...]:
         """The nodes an array becomes."""
-        if not self.dense and all(type(inner) is Members for inner in value):
+        if not self.dense and all(isinstance(inner, dict) for inner in value):
             return self.objects(name, value, number)
-        mixed = any(not isinstance(inner, list) for inner in value)
+        mixed = any(not isinstance(inner, _HOLDING) for inner in value)
         signs = self.inside(number) if mixed else []
-        below = self.below(number) if any(isinstance(inner, list) for inner in value) else iter(())
+        below = self.below(number) if any(isinstance(inner, _HOLDING) for inner in value) else iter(())
         out: list[Node] = []
         for at, inner in enumerate(value):
-            if isinstance(inner, list):
+            if isinstance(inner, _HOLDING):
                 inside, line, last = next(below)
                 out += self.container(name, inner, line, -1, inside, line, last)
             else:
@@ -194,18 +247,23 @@ class _Places:
         """`items` for an array of nothing but objects, which may be long."""
         inside = list(self.below(number))
         first, stop = inside[0][0], inside[-1][0] + 1
-        begins = self.signs[self.opens[first:stop]].tolist()
-        ends = self.signs[self.closes[first:stop]].tolist()
+        begins, ends = self.signs[self.opens[first:stop]], self.signs[self.closes[first:stop]]
         path, grown, bare = self.path, self.grown, self.bare
         return tuple(
             Node(
-                name, (), path, line, line, last, (), closing=last if last > line else 0,
-                grow=Unopened(members, number, begin, end, grown, bare),
+                name, (), path, line, line, last, (), last if last > line else 0,
+                Unopened(members, names, number, begin, end, grown, bare),
             )
-            for (number, line, last), members, begin, end in zip(inside, value, begins, ends, strict=True)
+            for (number, line, last), members, names, begin, end in zip(
+                inside, value, self.names(begins, ends).tolist(), begins.tolist(), ends.tolist(), strict=True
+            )
         )  # fmt: skip
 
-    def grown(self, value: Members, number: int, begin: int, end: int) -> tuple[Node, ...]:
+    def names(self, begin: int | NDArray[np.int64], end: int | NDArray[np.int64]) -> Any:
+        """How many names there are between places."""
+        return np.searchsorted(self.colons, end) - np.searchsorted(self.colons, begin)
+
+    def grown(self, value: dict[str, Any], number: int, begin: int, end: int) -> tuple[Node, ...]:
         """The children of an object, the way that is faster."""
         if end - begin < SMALL and not _NESTED.search(self.data, begin, end):
             return self.small(begin, end)
@@ -218,21 +276,21 @@ class _Places:
     @cached_property
     def _bare(self) -> list[int]:
         arrays = np.frombuffer(self.data, np.uint8)[self.signs[self.opens]] == 91
-        lines = np.union1d(self.open_lines[arrays], self.close_lines[arrays]).tolist()
         found = []
-        for line in lines:
-            text = self.lines[line - 1].strip()
-            if text in _CLOSED or _ARRAYS_ALONE.fullmatch(text):
-                if text[0] == "[" and line > 1 and _KEY_ALONE.fullmatch(self.lines[line - 2]):
+        is_alone = cache(_ARRAYS_ALONE.fullmatch)  # most of these lines are alike
+        for line in sorted({*self.open_lines[arrays].tolist(), *self.close_lines[arrays].tolist()}):
+            text = self.lines[line - 1]
+            if is_alone(text):
+                if line > 1 and text.lstrip()[0] == "[" and _KEY_ALONE.fullmatch(self.lines[line - 2]):
                     found.append(line - 1)
                 found.append(line)
         return found
 
     def container(
-        self, name: str, value: list[Any], first: int, key_at: int, number: int, line: int, last: int
+        self, name: str, value: dict[str, Any] | list[Any], first: int, key_at: int, number: int, line: int, last: int
     ) -> list[Node]:
         """The nodes of an object or array. first, key_at: line and place of its key; the place is -1 if it has none."""
-        if isinstance(value, Members):
+        if isinstance(value, dict):
             begin, end = int(self.signs[self.opens[number]]), int(self.signs[self.closes[number]])
             start = stop = 0
             if self.dense:
@@ -241,12 +299,13 @@ class _Places:
             closing = last if last > line else 0
             grow: Callable[[], tuple[Node, ...]] = partial(self.grown, value, number, begin, end)
             if not self.dense:
-                grow = Unopened(value, number, begin, end, self.grown, self.bare)
+                names = int(self.names(begin, end))
+                grow = Unopened(value, names, number, begin, end, self.grown, self.bare)
             return [Node(name, (), self.path, first, line, last, closing=closing, grow=grow, start=start, stop=stop)]
         if not value:
             self.asides.set_aside(Span(self.path, first, line), "an empty list")
             return []
-        if any(isinstance(item, list) and not isinstance(item, Members) for item in value):
+        if any(isinstance(item, list) for item in value):
             return [Node(name, (), self.path, first, line, last, grow=partial(self.items, "item", value, number))]
         return list(self.items(name, value, number))
 

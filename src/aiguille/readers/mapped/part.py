@@ -22,7 +22,14 @@ from aiguille.model import (
     unknown,
 )
 from aiguille.readers.files import LedgerBuilder
-from aiguille.readers.literals import read_address_range, read_icmp, read_network, read_ports, read_protocol
+from aiguille.readers.literals import (
+    read_address,
+    read_address_range,
+    read_icmp,
+    read_network,
+    read_ports,
+    read_protocol,
+)
 from aiguille.readers.mapped.spec import Dialect, Scalar, Where
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import Extractor, read_seconds, spec
@@ -131,7 +138,12 @@ class Part:
 
 def read_members(text: str) -> Addresses | MaskedAddress:
     """An address, a network, or a range with a hyphen."""
-    return read_address_range(text) if "-" in text else read_network(text)
+    if "/" in text:
+        return read_network(text)
+    if "-" in text:
+        return read_address_range(text)
+    family, value = read_address(text)
+    return Addresses(family, value, value)
 
 
 def read_member_or_name(text: str) -> Addresses | MaskedAddress | Named:

@@ -38,10 +38,17 @@ from aiguille.model import (
 from aiguille.model.protocols import PORTS
 from aiguille.readers.literals import read_icmp, read_protocol
 from aiguille.readers.mapped.objects import PORTED
-from aiguille.readers.mapped.part import Part, read_members, read_port_range, read_service, read_state
+from aiguille.readers.mapped.part import (
+    Part,
+    read_member_or_name,
+    read_members,
+    read_port_range,
+    read_service,
+    read_state,
+)
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
 from aiguille.readers.mapped.tree import Node, Token
-from aiguille.readers.mapped.values import read_count, spec
+from aiguille.readers.mapped.values import read_whole, spec
 
 KINDS = {
     "destination-translation": TranslationKind.DESTINATION,
@@ -104,7 +111,7 @@ class RuleReader:
     def rule(self, number: int, direction: str) -> Rule:
         unread_before = self.ledger.unread_entries
         made = [part.work() for part in self.parts(direction)]
-        rule = self.rule_of(number, self.node, made)
+        rule = self.rules_of([number], [self.node], [[one] for one in made])[0]
         if not self.shares:
             self._unknown_parts()
         if self.ledger.unread_entries > unread_before and not self.gaps:
@@ -112,7 +119,7 @@ class RuleReader:
         return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
 
     def parts(self, direction: str) -> list[RulePart]:
-        """What a rule is made of, in the order of `rule_of`."""
+        """What a rule is made of, in the order of `rules_of`."""
         m = self.m
         services = (m.service, m.protocol, m.source_ports, m.destination_ports, m.icmp)
         papers = (m.requester, m.ticket, m.expires, m.created_by, m.created_at, m.changed_by, m.changed_at)
@@ -143,34 +150,41 @@ class RuleReader:
             RulePart(papers, lambda: Documentation(*map(self._text, papers))),
         ]
 
-    def rule_of(self, number: int, node: Node, made: Sequence[Any]) -> Rule:
-        """The rule as far as it is understood; what is not is among `gaps`. made: its parts"""
-        *conditions, doing, hits, name, comment, documentation = made
+    def rules_of(self, numbers: Sequence[int], nodes: Sequence[Node], made: Sequence[Sequence[Any]]) -> list[Rule]:
+        """Rules as far as they are understood; what is not is among `gaps`. made: their parts, one after the other for all"""
+        *conditions, doing, hits, names, comments, papers = made
         m = self.m
         built_in = isinstance(m.action, Value) and m.action.constant is not None
-        return Rule(
-            number=number,
-            where=node.head if built_in or self.shares else node.where,
-            action=doing.action,
-            match=Match(tuple(chain.from_iterable(conditions))),
-            action_text=doing.word,
-            name=name,
-            comment=comment,
-            enabled=doing.enabled,
-            target=doing.target,
-            effects=doing.effects,
-            hits=hits,
-            schedule=doing.schedule,
-            documentation=documentation,
-            built_in=built_in,
-            log_unknown=doing.log_unknown,
-        )
+        heads = built_in or self.shares
+        matches = map(Match, map(tuple, map(chain.from_iterable, zip(*conditions, strict=True))))
+        return [
+            Rule(
+                number=number,
+                where=node.head if heads else node.where,
+                action=does.action,
+                match=match,
+                action_text=does.word,
+                name=name,
+                comment=comment,
+                enabled=does.enabled,
+                target=does.target,
+                effects=does.effects,
+                hits=met,
+                schedule=does.schedule,
+                documentation=documentation,
+                built_in=built_in,
+                log_unknown=does.log_unknown,
+            )
+            for number, node, match, does, met, name, comment, documentation in zip(
+                numbers, nodes, matches, doing, hits, names, comments, papers, strict=True
+            )
+        ]
 
     def _text(self, where: Where | None) -> str:
         return self.get.text(self.node, where)
 
     def _hits(self) -> Hits | None:
-        hits = self.get.setting(self.node, self.m.hits, read_count)
+        hits = self.get.setting(self.node, self.m.hits, read_whole)
         if not hits.known or isinf(hits.value):
             return None
         return Hits(int(hits.value), last=self._text(self.m.last_hit))
@@ -218,22 +232,21 @@ class RuleReader:
             self.ledger.unread(word.where, f"{why}; the rule counts as one that may do anything")
             return Action.UNKNOWN, word.text
 
-    def _fields(self) -> tuple[tuple[Field, Where | None, Callable[[Token], Operand]], ...]:
+    def _fields(self) -> tuple[tuple[Field, Where | None, Callable[[str], Operand]], ...]:
         """The conditions that stand for themselves: where each stands, and how a word of it is read."""
         m = self.m
         return (
-            (Field.IN_INTERFACE, m.in_interface, lambda t: InterfaceName(t.text)),
-            (Field.OUT_INTERFACE, m.out_interface, lambda t: InterfaceName(t.text)),
-            (Field.IN_ZONE, m.in_zone, lambda t: Named(NameKind.ZONE, t.text)),
-            (Field.OUT_ZONE, m.out_zone, lambda t: Named(NameKind.ZONE, t.text)),
+            (Field.IN_INTERFACE, m.in_interface, InterfaceName),
+            (Field.OUT_INTERFACE, m.out_interface, InterfaceName),
+            (Field.IN_ZONE, m.in_zone, partial(Named, NameKind.ZONE)),
+            (Field.OUT_ZONE, m.out_zone, partial(Named, NameKind.ZONE)),
             (Field.SOURCE, m.source, self._address_or_name),
             (Field.DESTINATION, m.destination, self._address_or_name),
-            (Field.STATE, m.states, lambda t: read_state(self.get.translated(t, m.states or ""))),
+            (Field.STATE, m.states, read_state),
         )
 
-    def _field(self, field: Field, where: Where, read: Callable[[Token], Operand]) -> tuple[Condition, ...]:
-        found = self._tokens(where)
-        return tuple(self._condition(field, found, read)) if found is not None else ()
+    def _field(self, field: Field, where: Where, read: Callable[[str], Operand]) -> tuple[Condition, ...]:
+        return tuple(self._condition(field, where, self._tokens(where), read))
 
     def _tokens(self, where: Where) -> tuple[tuple[Token, ...], bool] | None:
         """The words of a condition and whether it is turned round; None for no restriction or what is not understood."""
@@ -245,20 +258,24 @@ class RuleReader:
         return (found, negated) if found else None
 
     def _condition(
-        self, field: Field, found: tuple[tuple[Token, ...], bool], read: Callable[[Token], Operand]
+        self, field: Field, where: Where, found: tuple[tuple[Token, ...], bool] | None, read: Callable[[str], Operand]
     ) -> Iterator[Condition]:
+        if found is None:
+            return
         tokens, negated = found
-        operands = self._operands(tokens, read)
+        operands = self._operands(where, tokens, read)
         # With a value missing, the rule may match more than the others say.
         if operands is not None:
             yield Condition(field, operands, negated)
 
-    def _operands(self, tokens: tuple[Token, ...], read: Callable[[Token], Operand]) -> tuple[Operand, ...] | None:
+    def _operands(
+        self, where: Where, tokens: tuple[Token, ...], read: Callable[[str], Operand]
+    ) -> tuple[Operand, ...] | None:
         out: list[Operand] = []
         understood = True
         for token in tokens:
             try:
-                out.append(read(token))
+                out.append(read(str(self.get.translated(token, where))))
             except NotUnderstoodError as error:
                 understood = False
                 self._gap(error, token.where, token.text)
@@ -272,40 +289,37 @@ class RuleReader:
         m = self.m
         if m.service is not None and (found := self._tokens(m.service)) is not None:
             tokens, negated = found
-            terms = [self._service(token) for token in tokens]
+            terms = [self._service(token, m.service) for token in tokens]
             if all(term is not None for term in terms):
                 yield Condition(Field.SERVICE, tuple(o for term in terms if term for o in term), negated)
         protocols: tuple[Numbers, ...] = ()
-        if m.protocol is not None and (found := self._tokens(m.protocol)) is not None:
-            wanted = m.protocol
-            for one in self._condition(
-                Field.PROTOCOL, found, lambda t: read_protocol(str(self.get.translated(t, wanted)))
-            ):
+        if m.protocol is not None:
+            for one in self._condition(Field.PROTOCOL, m.protocol, self._tokens(m.protocol), read_protocol):
                 protocols = tuple(o for o in one.operands if isinstance(o, Numbers)) if not one.negated else ()
                 if any(o.last - o.first < 255 for o in protocols):
                     yield one
         for field, where in ((Field.SOURCE_PORT, m.source_ports), (Field.DESTINATION_PORT, m.destination_ports)):
             if where is not None and (found := self._tokens(where)) is not None:
-                yield from self._ports(field, found, protocols)
-        if m.icmp is not None and (found := self._tokens(m.icmp)) is not None:
+                yield from self._ports(field, where, found, protocols)
+        if m.icmp is not None:
             family = 6 if any(p.first == 58 for p in protocols) else 4
-            yield from self._condition(Field.ICMP, found, lambda t: read_icmp(t.text, family))
+            yield from self._condition(Field.ICMP, m.icmp, self._tokens(m.icmp), lambda text: read_icmp(text, family))
 
     def _ports(
-        self, field: Field, found: tuple[tuple[Token, ...], bool], protocols: tuple[Numbers, ...]
+        self, field: Field, where: Where, found: tuple[tuple[Token, ...], bool], protocols: tuple[Numbers, ...]
     ) -> Iterator[Condition]:
         """Ports, and names of port groups where they may stand."""
         tokens, negated = found
         named = [t for t in tokens if t.text in self.rules.service_names]
         if not named:
-            yield from self._condition(field, found, lambda t: read_port_range(t.text))
+            yield from self._condition(field, where, found, read_port_range)
             return
         if field is Field.SOURCE_PORT:
             for token in named:
                 why = NotUnderstoodError("a port group among source ports is not understood")
                 self._gap(why, token.where, token.text)
             return
-        ports = self._operands(tuple(t for t in tokens if t not in named), lambda t: read_port_range(t.text))
+        ports = self._operands(where, tuple(t for t in tokens if t not in named), read_port_range)
         if ports is None:
             return
         numbers = tuple(p for p in ports if isinstance(p, Numbers))
@@ -313,30 +327,26 @@ class RuleReader:
         names = tuple(Named(NameKind.SERVICE, t.text) for t in named)
         yield Condition(Field.SERVICE, (*names, *terms), negated)
 
-    def _service(self, token: Token) -> tuple[Operand, ...] | None:
+    def _service(self, token: Token, where: Where) -> tuple[Operand, ...] | None:
         """A service by name, or as protocol and port, or by a well-known name where the make has those."""
-        if token.text in self.rules.service_names or token.quoted:
-            return (Named(NameKind.SERVICE, token.text),)
         try:
-            literal = read_service(token.text)
+            text = str(self.get.translated(token, where))
+            if text in self.rules.service_names or token.quoted:
+                return (Named(NameKind.SERVICE, text),)
+            literal = read_service(text)
         except NotUnderstoodError as error:
             self._gap(error, token.where, token.text)
             return None
         if literal is not None:
             return literal
-        low = token.text.lower()
+        low = text.lower()
         if self.rules.dialect.behaviour.well_known_services and low in PORTS:
             port = Numbers(PORTS[low], PORTS[low])
             return tuple(ServiceTerm(p, (), (port,)) for p in PORTED)
-        return (Named(NameKind.SERVICE, token.text),)
+        return (Named(NameKind.SERVICE, text),)
 
-    def _address_or_name(self, token: Token) -> Operand:
-        if token.text in self.rules.addresses:
-            return Named(NameKind.ADDRESS, token.text)
-        try:
-            return read_members(token.text)
-        except NotUnderstoodError:
-            return Named(NameKind.ADDRESS, token.text)
+    def _address_or_name(self, text: str) -> Operand:
+        return Named(NameKind.ADDRESS, text) if text in self.rules.addresses else read_member_or_name(text)
 
     def _effects(self, direction: str, logged: Setting[bool]) -> Iterator[Effect]:
         prefix = self.get.text(self.node, self.m.log_prefix)
@@ -359,7 +369,7 @@ class RuleReader:
                     self._gap(error, word.where, word.text)
         port = self.get.word(self.node, self.m.to_ports)
         if port is not None:
-            found = self._operands((port,), lambda t: read_port_range(t.text))
+            found = self._operands(self.m.to_ports or "", (port,), read_port_range)
             ports = found[0] if found and isinstance(found[0], Numbers) else None
         return Translate(kind, address, ports)
 
@@ -392,9 +402,9 @@ class RuleReader:
             self._unknown_below(child)
 
 
-def _conditions(field: Field, read: Callable[[Token], Operand], words: Sequence[str]) -> tuple[Condition, ...]:
-    return (Condition(field, tuple([read(Token(word, "", 0, 0, 0)) for word in words])),) if words else ()
+def _conditions(field: Field, read: Callable[[str], Operand], words: Sequence[str]) -> tuple[Condition, ...]:
+    return (Condition(field, tuple([read(word) for word in words])),) if words else ()
 
 
 def _counted(words: Sequence[str]) -> Hits | None:
-    return Hits(int(read_count(words[0]))) if words else None
+    return Hits(int(read_whole(words[0]))) if words else None

@@ -112,10 +112,12 @@ class Rules(RuleContext):
                 before = seat.value if seat.known else before
                 seats[id(node)] = -1.0 if id(node) in unplaced else before
             nodes.sort(key=lambda n: seats[id(n)])
-        direct = DirectReader(self, one.rule, direction) if is_direct(one.rule) and not one.shares else None
-        for number, node in enumerate(nodes, 1):
-            if direct is not None and (rule := direct.read(node, number)) is not None:
-                yield "", rule
+        known: list[Rule | None] = [None] * len(nodes)
+        if is_direct(one.rule) and not one.shares:
+            known = DirectReader(self, one.rule, direction).read(nodes)
+        for number, (node, direct) in enumerate(zip(nodes, known, strict=True), 1):
+            if direct is not None:
+                yield "", direct
                 continue
             chain = self.get.setting(node, one.rule.chain, read_text)
             rule = RuleReader(self, node, one.rule, shares=one.shares).rule(number, direction)

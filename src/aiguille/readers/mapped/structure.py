@@ -19,7 +19,7 @@ from aiguille.readers.mapped.spec import (
 )
 from aiguille.readers.mapped.tree import Asides, Tree
 
-_JSON_IDLE = re.compile(r'\s*(?:"(?:[^"\\]|\\.)*"\s*:\s*\[?|[\[\]{},][\[\]{},\s]*)\s*')
+_JSON_IDLE = re.compile(r'(?:[\s,\[\]{}]|"(?:[^"\\]|\\.)*"\s*:)*')
 _YAML_IDLE = re.compile(r"\s*(?:#.*|---.*|\.\.\.|(?:-\s+)*[^\s#].*:(?:\s+#.*)?)\s*")
 
 

@@ -62,12 +62,6 @@ class Token(Struct, eq=False):
         return Token(text, self.file, self.line, first, first + len(text), self.quoted, dense=self.dense)
 
 
-class Members(list[tuple[str, Any]]):
-    """The members of a decoded object, in order, repeated names kept."""
-
-    __slots__ = ()
-
-
 class Digits(str):
     """A number as it is written, which may be in a way no number of Python's is."""
 
@@ -77,15 +71,17 @@ class Digits(str):
 class Unopened(Struct, frozen=True):
     """An object of which so far only the decoded members are known; called, it makes the nodes of what is in it.
 
+    names: how many there are in it at any depth, repeated ones included, of which `members` keep the last
     number, begin, end: where it stands, for `open_it`
     bare: lines between two that no statement of an object stands on, brackets of arrays alone, ascending
     """
 
-    members: Members
+    members: dict[str, Any]
+    names: int
     number: int
     begin: int
     end: int
-    open_it: Callable[[Members, int, int, int], tuple[Node, ...]]
+    open_it: Callable[[dict[str, Any], int, int, int], tuple[Node, ...]]
     bare: Callable[[int, int], Sequence[int]]
 
     def __call__(self) -> tuple[Node, ...]:

@@ -318,14 +318,20 @@ def read_flag(value: Scalar) -> bool:
 
 def read_count(value: Scalar) -> float:
     """A whole number, or infinity for "never"."""
-    if isinstance(value, int | float) and not isinstance(value, bool):
-        return float(value)
-    text = str(value).replace(" ", "")
-    if text.isdecimal() and text.isascii() and len(text) <= DIGITS:
-        return float(text)
-    raise NotUnderstoodError(
-        f"'{value}' is not a whole number" + (f" of at most {DIGITS} digits" if len(text) > DIGITS else "")
-    )
+    return float(read_whole(value))
+
+
+def read_whole(value: Scalar) -> float:
+    """The same, exact where it is more than a float can tell."""
+    if isinstance(value, str):
+        text = value.replace(" ", "")
+        if text.isdecimal() and text.isascii():
+            if len(text) <= DIGITS:
+                return int(text)
+            raise NotUnderstoodError(f"'{value}' is not a whole number of at most {DIGITS} digits")
+    elif not isinstance(value, bool):
+        return value
+    raise NotUnderstoodError(f"'{value}' is not a whole number")
 
 
 def read_seconds(value: Scalar, unit: str = "seconds") -> float:
