@@ -11,7 +11,7 @@ import yaml
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from aiguille.model import Named, NameKind, Numbers
+from aiguille.model import Hits, Named, NameKind, Numbers
 from aiguille.readers import mapped
 from aiguille.readers.files import decode
 from aiguille.readers.mapped import build, direct
@@ -190,7 +190,9 @@ def test_rules_that_look_alike_need_no_nodes(monkeypatch: pytest.MonkeyPatch) ->
 
 
 def test_names_that_repeat_are_all_read_and_words_are_translated() -> None:
-    first = json.dumps({**PLAIN, "from": {"net": "10.0.0.1", "ports": ["web"]}, "to": {"zone": "lan"}}, indent=1)
+    first = json.dumps(
+        {**PLAIN, "met": 2**53 + 1, "from": {"net": "10.0.0.1", "ports": ["web"]}, "to": {"zone": "lan"}}, indent=1
+    )
     again = first.replace('"do": "ok"', '"note": "a", "note": "b",\n "do": "ok"').replace(
         '"net":', '"host": "10.0.0.7", "host":'
     )
@@ -202,6 +204,7 @@ def test_names_that_repeat_are_all_read_and_words_are_translated() -> None:
         rules = [rule for _, rule in quick.devices[0].rulebases[0].rules()]
         fields = [{c.field.value: c.operands for c in rule.match.conditions} for rule in rules]
         assert [rule.comment for rule in rules[-2:]] == ["", "a b"]
+        assert rules[-1].hits == rules[-2].hits == Hits(2**53 + 1)
         assert [len(found["source"]) for found in fields[-2:]] == [1, 2]
         assert fields[-1]["zone out"] == (Named(NameKind.ZONE, "inner"),)
         assert fields[-1]["source port"] == (Numbers(80, 81),)

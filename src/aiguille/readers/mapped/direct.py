@@ -228,9 +228,9 @@ class DirectReader(RuleReader):
         rules: list[Rule | None] = [None] * len(nodes)
         for start in range(0, len(nodes), BATCH):
             alike: dict[tuple[str | int, ...], list[tuple[int, list[str]]]] = {}
-            for number in range(start, min(start + BATCH, len(nodes))):
-                unopened = nodes[number].unopened
-                if unopened is not None and (outline := _outline(unopened)) is not None:
+            for number, node in enumerate(nodes[start : start + BATCH], start):
+                unopened = node.grow
+                if isinstance(unopened, Unopened) and (outline := _outline(unopened)) is not None:
                     alike.setdefault(outline[0], []).append((number, outline[1]))
             for key, found in alike.items():
                 form = self._forms.get(key)

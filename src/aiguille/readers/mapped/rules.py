@@ -41,12 +41,12 @@ class Rules(RuleContext):
     def rulebase(self, m: RulebaseMap) -> Rulebase:
         if m.chains:
             return self._chained(m)
-        rules = [rule for one in m.all_lists() for _, rule in self._listed(one, m.direction or "")]
+        lists = m.all_lists()
+        rules = [rule for one in lists for _, rule in self._listed(one, m.direction or "")]
         if m.decides == "last":
             rules.reverse()
-        rules = [
-            rule if rule.number == number else replace(rule, number=number) for number, rule in enumerate(rules, 1)
-        ]
+        if m.decides == "last" or len(lists) > 1:
+            rules = [replace(rule, number=number) for number, rule in enumerate(rules, 1)]
         chain = self._chain(m.name, rules, m.direction or "", m.unmatched)
         return Rulebase(m.name, BOTH, (chain,), chain.where)
 
