@@ -79,7 +79,7 @@ def run(arguments: argparse.Namespace) -> int:
         return "".join(lines)
 
     writers: dict[str, Writer] = {
-        ".json": lambda: "".join(rules_data(found)),
+        ".json": lambda: "".join(rules_data(found, arguments.jobs)),
         ".csv": lambda: as_csv(RULES, rules_rows(found)),
         ".txt": text,
     }
@@ -92,7 +92,7 @@ def run(arguments: argparse.Namespace) -> int:
             found.append((device, select(programs, standings(programs, arguments.jobs), wanted)))
             told(number, len(estate.devices))
     if arguments.json:
-        sys.stdout.writelines(rules_data(found))
+        sys.stdout.writelines(rules_data(found, arguments.jobs))
     else:
         show_rules(options.console(arguments), found, sys.stdout.write)
     options.write_outputs(arguments, writers)

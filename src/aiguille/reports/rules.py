@@ -11,6 +11,7 @@ from rich.text import Text
 
 from aiguille.analysis import Openness, Standing, StandingReport
 from aiguille.analysis.objects import Object, kind_of
+from aiguille.analysis.sharing import share
 from aiguille.model import (
     AddressObject,
     Condition,
@@ -45,6 +46,9 @@ _STYLES = {
     Standing.LIVE: "black on dark_sea_green2",
 }
 _NAMES_SHOWN = 6
+_SHARED = 1000
+"""Rules written at a time; of more than that, by several processes."""
+
 _MARGIN = 7
 
 Line = list[tuple[str, str]]
@@ -162,16 +166,28 @@ def _action(rule: Rule) -> str:
     return f"{rule.action.value} {rule.target}" if rule.target else rule.action.value
 
 
-def rules_data(found: Iterable[tuple[Device, Sequence[StandingReport]]]) -> Iterator[str]:
-    """The JSON text, piece by piece."""
+def rules_data(found: Iterable[tuple[Device, Sequence[StandingReport]]], jobs: int = 1) -> Iterator[str]:
+    """The JSON text, piece by piece. jobs: processes to share long lists among"""
     yield '{"rules": ['
-    first = True
+    before = "\n"
     for device, reports in found:
-        describer = Describer(device)
-        for report in reports:
-            yield ("\n" if first else ",\n") + to_json(rule_data(device, describer, report))
-            first = False
+        for text in share(_Entries(device, reports).text, range(0, len(reports), _SHARED), jobs):
+            yield before + text
+            before = ",\n"
     yield "\n]}\n"
+
+
+class _Entries:
+    """The entries of a device's rules in JSON."""
+
+    def __init__(self, device: Device, reports: Sequence[StandingReport]) -> None:
+        self._device, self._reports = device, reports
+        self._describer = Describer(device)
+
+    def text(self, start: int) -> str:
+        """Those of a stretch of rules, with commas between them."""
+        some = self._reports[start : start + _SHARED]
+        return ",\n".join([to_json(rule_data(self._device, self._describer, report)) for report in some])
 
 
 def rule_data(device: Device, describer: Describer, report: StandingReport) -> Data:

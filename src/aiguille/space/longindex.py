@@ -27,6 +27,9 @@ TREE_BYTES = 256 << 20
 BATCH_BYTES = 64 << 20
 """Size of the largest intermediate array of a batch, about."""
 
+ROWS = 512
+"""Boxes whose candidates are looked for at once; processes that share a list each look for those of their own."""
+
 PAIRS = 500_000
 """Pairs of boxes compared at once."""
 
@@ -205,7 +208,7 @@ class LongIndex:
         axes = [a for a in axes if a.distinct]
         self._coarse = [a for a in axes if a.ends <= MASK_ENDS and 2 * a.ends * row_bytes <= TREE_BYTES]
         self._fine = [a for a in axes if a not in self._coarse]
-        self._batch = max(1, 8 * BATCH_BYTES // max(1, len(boxes)))
+        self._batch = min(ROWS, max(1, 8 * BATCH_BYTES // max(1, len(boxes))))
         # Boxes whose candidates are known: the first of them, and the bits and how many those of each and all before it are.
         self._first = 0
         self._bits = np.zeros((0, 0), np.uint8)
@@ -236,21 +239,20 @@ class LongIndex:
         if not self._first <= number < self._first + len(self._bits):
             self._look(number)
         at, last = number - self._first, len(self._bits)
-        if self._sizes[-1] <= HELD:
-            at = 0
-        elif (telling := self._telling()) is not None:
-            self._enter(0, last, *self._all(telling))
+        if self._sizes[-1] * (len(self.boxes) // last) > HELD and self._telling is not None:
+            self._enter(0, len(self.boxes), *self._all(self._telling))
             return
-        else:
-            before = int(self._sizes[at - 1]) if at else 0
-            last = max(at + 1, int(np.searchsorted(self._sizes, before + HELD, "right")))
+        before = int(self._sizes[at - 1]) if at else 0
+        last = max(at + 1, int(np.searchsorted(self._sizes, before + HELD, "right")))
         start = self._first + at
-        self._enter(start, self._first + last, *self._meeting(*_ones(self._bits[at:last], len(self.boxes)), start))
+        self._enter(
+            start, self._first + last, *self._meeting(*_ones(self._bits[at:last], len(self.boxes)), start, self._fine)
+        )
 
     def _look(self, number: int) -> None:
         """Find the candidates of a box and of more behind it."""
         count = len(self.boxes)
-        start = number if self._batch < count else 0
+        start = number
         stop = min(count, start + self._batch)
         bits = np.full((stop - start, (count + 7) // 8), 0xFF, np.uint8)
         bits[:, -1] &= 0xFF >> -count % 8
@@ -266,24 +268,21 @@ class LongIndex:
 
     def _all(self, telling: _AxisIndex) -> tuple[Numbers, Numbers]:
         """The overlaps of all boxes, by way of an axis that tells them apart."""
-        one, other = telling.near()
-        held = self._bits[one, other >> 3] >> (other & 7).astype(np.uint8) & 1 == 1
-        one, other = self._meeting(one[held], other[held], 0)
+        one, other = self._meeting(*telling.near(), 0, [*self._coarse, *self._fine])
         everyone = np.arange(len(self.boxes))
         one, other = np.concatenate([one, other, everyone]), np.concatenate([other, one, everyone])
         order = np.lexsort((other, one))
         return one[order], other[order]
 
+    @cached_property
     def _telling(self) -> _AxisIndex | None:
         """The axis, if any, that leaves few pairs of all boxes where the coarse ones do not, as where each has a host of its own."""
-        if len(self._bits) < len(self.boxes):
-            return None
         found = min(((axis.near_count(), at) for at, axis in enumerate(self._fine)), default=None)
         return self._fine[found[1]] if found is not None and found[0] <= HELD else None
 
-    def _meeting(self, one: Numbers, other: Numbers, start: int) -> tuple[Numbers, Numbers]:
-        """Those pairs, the first of each counted from `start`, that meet on the fine axes too."""
-        for axis in self._fine:
+    def _meeting(self, one: Numbers, other: Numbers, start: int, axes: Sequence[_AxisIndex]) -> tuple[Numbers, Numbers]:
+        """Those pairs, the first of each counted from `start`, that meet on some axes too."""
+        for axis in axes:
             kept = np.concatenate(
                 [axis.meeting(one[at : at + PAIRS] + start, other[at : at + PAIRS]) for at in range(0, one.size, PAIRS)]
                 or [np.zeros(0, np.bool_)]
