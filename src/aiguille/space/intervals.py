@@ -8,7 +8,7 @@ from itertools import accumulate
 from operator import itemgetter
 
 MANY = 16
-"""Intervals beyond which a set is searched and its members are counted once, as the sets of whole countries are."""
+"""Intervals beyond which a set is searched, as the sets of whole countries are."""
 
 LOOKUP = 8
 """Intervals passed over in the time it takes to look one up among many."""
@@ -22,9 +22,10 @@ class IntervalSet:
     `spans`: closed intervals, ascending, never touching. All operations are linear in the number of intervals.
     """
 
-    __slots__ = ("_counted", "_hash", "spans")
+    __slots__ = ("_counted", "_hash", "_size", "spans")
 
     spans: tuple[tuple[int, int], ...]
+    _size: int | None
     _counted: tuple[int, ...] | None
 
     def __init__(self, spans: Iterable[tuple[int, int]] = ()) -> None:
@@ -40,7 +41,7 @@ class IntervalSet:
                 merged.append((first, last))
         self.spans = tuple(merged)
         self._hash = hash(self.spans)
-        self._counted = None
+        self._size = self._counted = None
 
     @classmethod
     def canonical(cls, spans: tuple[tuple[int, int], ...]) -> IntervalSet:
@@ -48,7 +49,7 @@ class IntervalSet:
         made = cls.__new__(cls)
         made.spans = spans
         made._hash = hash(spans)
-        made._counted = None
+        made._size = made._counted = None
         return made
 
     @classmethod
@@ -185,7 +186,9 @@ class IntervalSet:
 
     @property
     def size(self) -> int:
-        return sum(last - first + 1 for first, last in self.spans) if len(self.spans) <= MANY else self._counts()[-1]
+        if self._size is None:
+            self._size = sum([last - first + 1 for first, last in self.spans])
+        return self._size
 
     def _counts(self) -> tuple[int, ...]:
         """How many members there are before each interval, and in all; counted once."""

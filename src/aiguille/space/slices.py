@@ -70,16 +70,17 @@ class Slices:
         self._boxes = boxes
         self.alive = self.everyone = everyone
         self.budget = budget
-        columns = [masks(column) for column in zip(*boxes)] or [{}] * AXES  # noqa: B905 - boxes are of one length
+        columns = list(zip(*boxes)) or [()] * AXES  # noqa: B905 - boxes are of one length
         whole = full_cell(tuple(tops))
         self.whole: Cell = tuple(whole[axis] if values is None else values for axis, values in enumerate(region))
         classes: dict[Axis, list[Class_]] = {}
         full: dict[Axis, int] = {}
         for axis in ALL_AXES:
-            if not columns[axis] and axis not in first:
+            sets = _told(columns[axis], self.whole[axis])
+            if not sets and axis not in first:
                 full[axis] = everyone
                 continue
-            parts, full[axis], touched = _cut(self.whole[axis], columns[axis], everyone)
+            parts, full[axis], touched = _cut(self.whole[axis], sets, everyone)
             self.alive &= touched
             classes[axis] = parts
         self.full = full
@@ -228,12 +229,11 @@ class Slices:
         telling = alive & ~self.full[axis]
         if telling.bit_count() * FEW > len(classes) or len(whole.spans) > FEW:
             return None
-        by_set: dict[IntervalSet, int] = {}
-        for number in bits_of(telling):
-            values = self._boxes[number][axis]
-            if values is not None:
-                by_set[values] = by_set.get(values, 0) | 1 << number
-        out = _classes(whole, by_set, self.full[axis] | telling)
+        column = [self._boxes[number][axis] for number in bits_of(telling)]
+        sets = [
+            (values, 1 << number) for values, number in zip(column, bits_of(telling), strict=True) if values is not None
+        ]
+        out = _classes(whole, sets, self.full[axis] | telling)
         return sorted(out, key=lambda part: part.signature.bit_count()) if sparse_first else out
 
     def _spend(self) -> None:
@@ -275,13 +275,41 @@ def full_cell(tops: tuple[int, ...]) -> Cell:
     return tuple(IntervalSet.canonical(((0, top),)) for top in tops)
 
 
-def _cut(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> tuple[list[Class_], int, int]:
+Sets = list[tuple[IntervalSet, int]]
+"""Distinct objects, mostly distinct sets, each with the mask of the boxes that have it."""
+
+
+def _told(column: Sequence[IntervalSet | None], within: IntervalSet) -> Sets:
+    """The sets of boxes on one axis, those left out that hold all of a set by being that itself."""
+    if column.count(None) == len(column):
+        return []
+    sets: dict[int, IntervalSet] = {}
+    found: dict[int, int] = {}
+    bit = 1
+    for values in column:
+        if values is not None and values is not within:
+            key = id(
+                values
+            )  # rules share sets, and to hash each would take longer than to cut along two that are equal
+            sets[key] = values
+            found[key] = found.get(key, 0) | bit
+        bit <<= 1
+    return list(zip(sets.values(), found.values(), strict=True))
+
+
+def _cut(within: IntervalSet, sets: Sets, everyone: int) -> tuple[list[Class_], int, int]:
     """Classes of `within`, the mask of the boxes that cover all of it, and of those that have a part in it."""
-    intervals = len(within.spans) + sum([len(values.spans) for values in by_set])
-    if intervals > max(LONG, LONG_EACH * len(by_set)):
-        found = _classes_of_long(within, by_set, everyone)
+    if within.size == 1:
+        held, value = everyone, within.first
+        for values, mask in sets:
+            if value not in values:
+                held ^= mask
+        return [Class_(held, 1, list(within.spans))], held, held
+    intervals = len(within.spans) + sum([len(values.spans) for values, _ in sets])
+    if intervals > max(LONG, LONG_EACH * len(sets)):
+        found = _classes_of_long(within, sets, everyone)
     else:
-        found = _classes(within, by_set, everyone)
+        found = _classes(within, sets, everyone)
     covering, touched = everyone, 0
     for part in found:
         covering &= part.signature
@@ -289,15 +317,15 @@ def _cut(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> 
     return found, covering, touched
 
 
-def _classes_of_long(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> list[Class_]:
+def _classes_of_long(within: IntervalSet, sets: Sets, everyone: int) -> list[Class_]:
     """The same as `_classes`, by way of what is alike for all boxes with these sets."""
     others = everyone
-    for mask in by_set.values():
+    for _, mask in sets:
         others &= ~mask
     out = []
-    for part in _partition(within, tuple(by_set)):
+    for part in _partition(within, tuple(values for values, _ in sets)):
         signature = others
-        for at, mask in enumerate(by_set.values()):
+        for at, (_, mask) in enumerate(sets):
             if part.signature >> at & 1:
                 signature |= mask
         out.append(Class_(signature, part.size, part.spans))
@@ -307,14 +335,14 @@ def _classes_of_long(within: IntervalSet, by_set: dict[IntervalSet, int], everyo
 @lru_cache(maxsize=16)
 def _partition(within: IntervalSet, sets: tuple[IntervalSet, ...]) -> tuple[Class_, ...]:
     """Values told apart by some sets, which are numbered in their signatures."""
-    return tuple(_classes(within, {values: 1 << at for at, values in enumerate(sets)}, (1 << len(sets)) - 1))
+    return tuple(_classes(within, [(values, 1 << at) for at, values in enumerate(sets)], (1 << len(sets)) - 1))
 
 
-def _classes(within: IntervalSet, by_set: dict[IntervalSet, int], everyone: int) -> list[Class_]:
+def _classes(within: IntervalSet, sets: Sets, everyone: int) -> list[Class_]:
     low, high = within.spans[0][0], within.spans[-1][1]
     toggles: dict[int, int] = {}
     active = everyone
-    for values, mask in by_set.items():
+    for values, mask in sets:
         active ^= mask  # boxes without a set on this axis hold everything
         for start, stop in values.spans:
             if stop < low:
@@ -375,9 +403,14 @@ def common_size(one: Box, other: Box, tops: Sequence[int], counted: Sequence[Axi
 
 def holds(one: Box, point: Sequence[int]) -> bool:
     """Whether a point lies in a box."""
-    for values, value in zip(one, point):  # noqa: B905, SIM110 - a plain loop over one entry an axis, for speed
-        if values is not None and value not in values:
-            return False
+    for values, value in zip(one, point):  # noqa: B905 - a plain loop over one entry an axis, for speed
+        if values is not None:
+            spans = values.spans
+            if len(spans) == 1:  # as most are
+                if not spans[0][0] <= value <= spans[0][1]:
+                    return False
+            elif value not in values:
+                return False
     return True
 
 
