@@ -8,6 +8,7 @@ with a few diagrams more what `rules` tells of each rule.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from socket import AF_INET6, inet_pton
 from typing import Any
 
 from benchmarks.generate import GeneratedRule
@@ -174,5 +175,7 @@ def first_match(rules: Sequence[GeneratedRule], row: Sequence[str]) -> int | str
 
 
 def _address(text: str) -> int:
+    if ":" in text:
+        return int.from_bytes(inet_pton(AF_INET6, text))
     a, b, c, d = map(int, text.split("."))
     return a << 24 | b << 16 | c << 8 | d

@@ -18,13 +18,14 @@ import tempfile
 import time
 from collections.abc import Callable, Sequence
 from functools import partial
+from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 from statistics import median
 from typing import TypeVar
 
 from aiguille.model import Direction
 from benchmarks import peers
-from benchmarks.generate import GeneratedRule, as_dump, as_nft, generate
+from benchmarks.generate import GeneratedRule, as_dump, as_ipv6, as_nft, generate, widened
 
 T = TypeVar("T")
 
@@ -172,16 +173,20 @@ def reading_nft(size: int) -> None:
     )
 
 
-def packets(count: int, folder: Path) -> None:
-    """A table of packets through `probe`, and through a plain loop over rules in Python."""
-    made = generate(1000)
-    dump, table = folder / "probe.v4", folder / "packets.csv"
+def packets(count: int, folder: Path, family: int) -> None:
+    """A table of packets of one family through `probe`, and through a plain loop over rules in Python."""
+    made = generate(1000) if family == 4 else as_ipv6(generate(1000))
+    dump, table = folder / f"probe.v{family}", folder / "packets.csv"
     dump.write_text(as_dump(made))
     rnd = random.Random(1)
     rows = []
     for number in range(count):
         source, destination = (f"10.{rnd.randrange(8)}.{rnd.randrange(48)}.{rnd.randrange(256)}" for _ in range(2))
         zones = f"zone{source.split('.')[1]},zone{destination.split('.')[1]}"
+        if family == 6:
+            source, destination = (
+                str(IPv6Address(widened(int(IPv4Address(one)), rnd.getrandbits(64)))) for one in (source, destination)
+            )
         rows.append(f"{number},{zones},{source},{destination},tcp,{rnd.randrange(65536)},{rnd.randrange(10000)},,,,")
     table.write_text(
         "id,in,out,src,dst,protocol,sport,dport,icmp_type,icmp_code,tcp_flags,state\n" + "\n".join(rows) + "\n"
@@ -202,14 +207,15 @@ def packets(count: int, folder: Path) -> None:
                 raise SystemExit("the view lacks packets")
     for what, found in ratios.items():
         print(
-            f"\n{count:,} packets on 1,000 rules: the whole process of `probe --packets` ({what}) handles {median(found):.0f} times "
-            f"the packets per second of a plain Python loop over rules ({min(found):.0f} to {max(found):.0f}); {memory} MiB."
+            f"\n{count:,} IPv{family} packets on 1,000 rules: the whole process of `probe --packets` ({what}) handles "
+            f"{median(found):.0f} times the packets per second of a plain Python loop over rules "
+            f"({min(found):.0f} to {max(found):.0f}); {memory} MiB."
         )
     took = median(loops)
-    classify(made, rows, sample / took)
+    classify(made, rows, sample / took, family)
 
 
-def classify(made: list[GeneratedRule], rows: list[str], plain: float) -> None:
+def classify(made: list[GeneratedRule], rows: list[str], plain: float, family: int) -> None:
     """The decision alone, without reading the table and writing JSON."""
     from aiguille.analysis import Programs
     from aiguille.analysis.bulk import Classifier, settle
@@ -218,14 +224,14 @@ def classify(made: list[GeneratedRule], rows: list[str], plain: float) -> None:
     from aiguille.space import COLUMNS
     from aiguille.space.table import TableFile
 
-    device = iptables.read([decode("dump", as_dump(made).encode())], "bench")
+    device = iptables.read([decode(f"dump.v{family}", as_dump(made).encode())], "bench")
     programs = Programs(device)
     file = TableFile("\n".join([",".join(COLUMNS), *rows]).encode())
-    symbols = programs.resolver(4).space.symbols
+    symbols = programs.resolver(family).space.symbols
     took, tables = timed(lambda: [file.read(part, symbols) for part in file.parts])
 
     def decide() -> None:
-        program = programs.get(4, Direction.THROUGH_DEVICE)
+        program = programs.get(family, Direction.THROUGH_DEVICE)
         assert program is not None
         classifier = Classifier(program)
         for table in tables:
@@ -250,7 +256,8 @@ def main() -> None:
         hidden_alone(max(sizes))
         reading(100_000 if arguments.large else max(sizes), folder)
         reading_nft(100_000 if arguments.large else max(sizes))
-        packets(arguments.packets, folder)
+        for family in (4, 6):
+            packets(arguments.packets, folder, family)
 
 
 if __name__ == "__main__":

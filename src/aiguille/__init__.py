@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 def read(
-    paths: Iterable[str | Path],
+    paths: str | Path | Iterable[str | Path],
     *,
     format: str | None = None,
     dialects: Iterable[str | Path] = (),

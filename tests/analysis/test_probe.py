@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 import random
+from ipaddress import IPv4Address, IPv6Address
 
 import pytest
-from benchmarks.generate import as_dump, generate
+from benchmarks.generate import as_dump, as_ipv6, generate, widened
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -110,26 +111,34 @@ def test_probing_agrees_with_a_plain_walk(device: Device, seed: int) -> None:
 
 @pytest.mark.parametrize(
     "extra",
-    ["", "-A FORWARD -m limit --limit 1/sec -j ACCEPT\n", "-A FORWARD -j more\n-A more -s 10.1.0.0/16 -j RETURN\n"],
+    ["", "-A FORWARD -m limit --limit 1/sec -j ACCEPT\n", "-A FORWARD -j more\n-A more -s NET -j RETURN\n"],
 )
 @pytest.mark.parametrize("slab", [bulk.SLAB, 7])
-def test_many_packets_at_once_fare_as_one_by_one(extra: str, slab: int, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("family", [4, 6])
+def test_many_packets_at_once_fare_as_one_by_one(
+    extra: str, slab: int, family: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(bulk, "SLAB", slab)
     monkeypatch.setattr(bulk, "SLABS", slab)
-    dump = as_dump(generate(150)).replace(":OUTPUT ACCEPT [0:0]\n", f":OUTPUT ACCEPT [0:0]\n:more - [0:0]\n{extra}")
+    made = generate(150) if family == 4 else as_ipv6(generate(150))
+    extra = extra.replace("NET", "10.1.0.0/16" if family == 4 else "2001:db8:a01::/48")
+    dump = as_dump(made).replace(":OUTPUT ACCEPT [0:0]\n", f":OUTPUT ACCEPT [0:0]\n:more - [0:0]\n{extra}")
     prober = Prober(Programs(iptables.read([decode("dump", dump.encode())], "t")))
     rnd = random.Random(5)
     lines = [",".join(COLUMNS)]
     for number in range(400):
-        protocol = rnd.choice(("tcp", "udp", "icmp", "47"))
+        protocol = rnd.choice(("tcp", "udp", "icmp" if family == 4 else "ipv6-icmp", "47"))
         ports = f"{rnd.randrange(65536)},{rnd.randrange(10000)}" if protocol in ("tcp", "udp") else ","
-        icmp = "8,0" if protocol == "icmp" else ","
-        ends_ = (f"10.{rnd.randrange(8)}.{rnd.randrange(48)}.{rnd.randrange(256)}" for _ in range(2))
+        icmp = "128,0" if "icmp" in protocol else ","
+        ends_ = [f"10.{rnd.randrange(8)}.{rnd.randrange(48)}.{rnd.randrange(256)}" for _ in range(2)]
+        if family == 6:
+            ends_ = [str(IPv6Address(widened(int(IPv4Address(one)), rnd.choice((0, 1 << 40, 7))))) for one in ends_]
+            ends_[1] = rnd.choice((ends_[1], ends_[1], ends_[1], "ff02::1", "::"))
         state = rnd.choice(("", "established", "invalid"))
         lines.append(
             f"p{number},zone{rnd.randrange(8)},zone{rnd.randrange(8)},{','.join(ends_)},{protocol},{ports},{icmp},,{state}"
         )
-    lines.append("open,zone1,,,10.2.0.1,tcp,,443,,,,")
+    lines.append(f"open,zone1,,,{'10.2.0.1' if family == 4 else '2001:db8::1'},tcp,,443,,,,")
     file = TableFile("\n".join(lines).encode())
     (part,) = file.parts
     fast, slow = (TableProber(prober, file, walks).probe(part) for walks in (0, 1000))

@@ -149,6 +149,11 @@ def test_probe_a_table_with_rows_that_are_wrong(estate: Path) -> None:
         assert f"packets.csv:{fault['line']}: packet '{fault['id']}'" in done.stderr
     listed = run("probe", estate, "--device", "valley-gw", "--packets", estate / "packets.csv").stdout
     assert listed.splitlines()[0].startswith("good   accept")
+    (estate / "packets.csv").write_text(TABLE + "short\n" * 200)
+    done = run("probe", estate, "--device", "valley-gw", "--packets", estate / "packets.csv")
+    assert done.stdout == listed
+    assert done.stderr.count("the row is left out") == 100
+    assert "packets.csv: 105 more rows are left out; --json names each" in done.stderr
 
 
 def test_probe_refuses_what_it_cannot_know(estate: Path) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from datetime import date
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -50,7 +52,9 @@ def test_sets_are_found_beside_the_dump(tmp_path: Path) -> None:
     assert not device.ledger.problems
 
 
-def test_a_folder_tells_what_it_left_out_and_never_leaves_itself(tmp_path: Path) -> None:
+def test_a_folder_tells_what_it_left_out_and_never_leaves_itself(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     outside = tmp_path / "outside.v4"
     outside.write_text(FOUR % "")
     folder = tmp_path / "in"
@@ -59,13 +63,26 @@ def test_a_folder_tells_what_it_left_out_and_never_leaves_itself(tmp_path: Path)
         host_dot_v4=FOUR % "",
         notes_dot_md="hello",
         _dot_hidden=FOUR % "",
+        closed__host_dot_v4=FOUR % "",
         broken_dot_v4="*filter\n:INPUT DROP [0:0]\n",
     )
-    (folder / "link.v4").symlink_to(outside)
-    estate = read([folder])
+    for name, target in (("link.v4", outside), ("loop", folder / "loop"), ("up", folder)):
+        (folder / name).symlink_to(target)
+    # Permissions stop nobody who runs tests as root.
+    scan = os.scandir
+
+    def scandir(path: Any) -> Any:
+        if Path(path).name == "closed":
+            raise PermissionError(13, "Permission denied", str(path))
+        return scan(path)
+
+    monkeypatch.setattr(os, "scandir", scandir)
+    estate = read(folder)
     assert [device.name for device in estate.devices] == ["host"]
-    assert any("notes.md" in note for note in estate.notes)
-    assert [Path(failure.path).name for failure in estate.failures] == ["broken.v4"]
+    for name, told in (("notes.md", ""), ("link.v4", "not followed"), ("loop", "leads nowhere")):
+        assert any(f"/{name}: " in note and told in note for note in estate.notes)
+    assert [Path(failure.path).name for failure in estate.failures] == ["closed", "broken.v4"]
+    assert "check its permissions" in str(estate.failures[0])
 
 
 def test_names_are_the_exports_own_and_never_double(tmp_path: Path) -> None:

@@ -33,6 +33,7 @@ from aiguille.model import (
     UsageError,
 )
 from aiguille.space import Axis, IntervalSet
+from aiguille.space.cells import as_wide
 from aiguille.space.fields import PORT_TOP
 from aiguille.space.rows import Fault, Group, Ids
 from aiguille.space.table import Part, TableFile
@@ -49,7 +50,7 @@ SLABS = 256
 LOOKED_UP = PORT_TOP + 1
 """Largest boundary of an axis whose values are looked up in a table instead of being searched for."""
 
-_INT64_TOP = (1 << 63) - 1
+_INT64_TOP, _WIDE_TOP = (1 << 63) - 1, (1 << 128) - 1
 
 _WIDE = (Axis.SRC, Axis.DST, Axis.A, Axis.B)
 
@@ -154,9 +155,8 @@ def settle(classifier: Classifier, group: Group) -> NDArray[np.int64]:
         kinds[destinations >> 28 == 0xE] = DestinationType.MULTICAST.number
         kinds[destinations == 0xFFFFFFFF] = DestinationType.BROADCAST.number
     else:
-        kinds[np.array([value >> 120 == 0xFF for value in destinations.tolist()], np.bool_)] = (
-            DestinationType.MULTICAST.number
-        )
+        first = np.ascontiguousarray(destinations).view(np.uint8)[::16]
+        kinds[first == 0xFF] = DestinationType.MULTICAST.number
     return classifier.steps([*group.columns, kinds])
 
 
@@ -262,10 +262,11 @@ class _Axis:
         for number, values in enumerate(column):
             for first, last in () if values is None else values.spans:
                 held[number, place[first] : place[last + 1]] = True
-        self.starts = ends
         self.count = len(column)
         self.bits = np.ascontiguousarray(np.packbits(held, axis=0, bitorder="little").T).view("<u8")
-        self._ends = np.array(ends, object if ends[-1] > _INT64_TOP else np.int64)
+        self.starts = ends
+        self._wide = as_wide([end for end in ends if end <= _WIDE_TOP])
+        self._ends = np.array([end for end in ends if end <= _INT64_TOP], np.int64)
         self._places: NDArray[Any] | None = None
         if ends[-1] <= LOOKED_UP:
             pieces = np.arange(len(ends), dtype=np.min_scalar_type(len(ends)))
@@ -273,7 +274,9 @@ class _Axis:
 
     def places(self, values: NDArray[Any]) -> NDArray[Any]:
         """(P,) the piece that holds each value."""
-        if self._places is not None and values.dtype != object:
+        if values.dtype != np.int64:
+            return self._wide.searchsorted(values, side="right") - 1
+        if self._places is not None:
             return self._places.take(values, mode="clip")
         return self._ends.searchsorted(values, side="right") - 1
 

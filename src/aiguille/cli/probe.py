@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from aiguille.analysis import Answer, Prober
     from aiguille.model import Device
 
+FAULTS_TOLD = 100
+"""Rows of a table that are told one by one to be left out."""
+
 NAME = "probe"
 HELP = "tell which rule decides a packet, and show the walk that leads there"
 EXAMPLES = """examples:
@@ -86,7 +89,7 @@ def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: P
 def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
     from aiguille.analysis import TableProber
     from aiguille.reports.probe import TableWriter
-    from aiguille.reports.text import visible
+    from aiguille.reports.text import counted, visible
     from aiguille.space.table import TableFile
 
     path: Path = arguments.packets
@@ -100,6 +103,11 @@ def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
         raise UsageError(f"{path}: cannot be read ({error})") from error
     except UsageError as error:
         raise UsageError(f"{path}: {error.message}") from error
-    for fault in writer.faults:
+    for fault in writer.faults[:FAULTS_TOLD]:
         options.log.error("%s:%d: packet '%s': %s; the row is left out", path, fault.line, visible(fault.id), fault.why)
+    if (more := len(writer.faults) - FAULTS_TOLD) > 0:
+        listed = "the JSON names" if arguments.json else "--json names"
+        options.log.error(
+            "%s: %s left out; %s each with its reason", path, counted(more, "more row is", "more rows are"), listed
+        )
     return EXIT_USAGE if writer.faults else 0

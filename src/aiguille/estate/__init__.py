@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import date
@@ -73,7 +74,7 @@ class _Found(Struct):
 
 
 def read(
-    paths: Iterable[str | Path],
+    paths: str | Path | Iterable[str | Path],
     *,
     format: str | None = None,
     dialects: Iterable[str | Path] = (),
@@ -83,6 +84,7 @@ def read(
 ) -> Estate:
     """Read exports, folders of exports and engagement files into an estate.
 
+    paths: one, or several
     format: take every file for this format instead of recognising it
     dialects: dialect files to know beside those that come with the package
     as_of: the day ages are counted from; default: the engagement's, else today
@@ -95,7 +97,7 @@ def read(
     known = formats([load_dialect(Path(path)) for path in dialects])
     wanted = named(format, known) if format is not None else None
     found = _Found([], [], [], known)
-    for path in paths:
+    for path in (paths,) if isinstance(paths, str | Path) else paths:
         _look(Path(path), wanted, found)
     locations = _locations([*found.geo, *map(Path, geo)])
     devices: list[Device] = []
@@ -302,21 +304,35 @@ def _single(file: ExportFile, wanted: Format | None, known: Formats) -> _Job:
 
 def _files(folder: Path, found: _Found) -> list[_Given]:
     """Regular files below a folder, sorted; hidden ones are left alone, links that lead out of it are told of."""
-    inside = folder.resolve()
+    inside = os.path.realpath(folder)
     out: list[_Given] = []
-    for path in sorted(folder.rglob("*")):
-        name = path.relative_to(folder)
-        if any(part.startswith(".") for part in name.parts):
+    for path in sorted(_below(folder, found)):
+        try:
+            real, regular = os.path.realpath(path), path.is_file()
+        except OSError as error:
+            _refused(path, error, found)
             continue
-        if not path.resolve().is_relative_to(inside):
+        if not Path(real).is_relative_to(inside):
             if path.is_symlink():
                 found.notes.append(f"{path}: is a link that leads out of the folder; not followed")
-            continue
-        if path.is_file():
+        elif regular:
             if len(out) >= FILE_LIMIT:
                 raise UnreadableError(f"{folder}: holds more than {FILE_LIMIT} files; name the exports themselves")
-            out.append(_Given(name.as_posix(), str(path)))
+            out.append(_Given(path.relative_to(folder).as_posix(), str(path)))
+        elif path.is_symlink() and not path.exists():
+            found.notes.append(f"{path}: is a link that leads nowhere")
     return out
+
+
+def _below(folder: Path, found: _Found) -> Iterator[Path]:
+    """What a folder holds at any depth, hidden things left alone and links to folders not followed."""
+    for where, folders, names in os.walk(folder, onerror=lambda error: _refused(error.filename, error, found)):
+        folders[:] = [name for name in folders if not name.startswith(".")]
+        yield from (Path(where, name) for name in (*folders, *names) if not name.startswith("."))
+
+
+def _refused(path: str | Path, error: OSError, found: _Found) -> None:
+    found.failures.append(Failure(str(path), f"{path}: cannot be read ({error.strerror}); check its permissions"))
 
 
 def _stem(path: Path) -> str:

@@ -1,21 +1,27 @@
 """Lines and cells of a table as arrays: where they stand among the bytes, and what many cells say at once.
 
-Only the plain spelling is understood here: decimal numbers, dotted addresses. All else is told apart and left to be
-read cell by cell, so that there is one place that knows what is allowed.
+Only the plain spelling is understood here: decimal numbers, addresses. All else is told apart and left to be read cell by
+cell, so that there is one place that knows what is allowed.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import cache
+from socket import AF_INET6, inet_pton
 
 import numpy as np
 from numpy.typing import NDArray
 
 Mask = NDArray[np.bool_]
 Numbers = NDArray[np.int64]
+Wide = NDArray[np.bytes_]
+"""(R,) IPv6 addresses, which no machine word holds: 16 bytes each, the highest first, so that they are in order as numbers are."""
 
-COMMA, DOT, ZERO, LINE, RETURN = b",.0\n\r"
+COMMA, DOT, COLON, ZERO, LINE, RETURN = b",.:0\n\r"
+
+GROUPS = 8
+"""Of 16 bits, in an IPv6 address."""
 
 PAD = 16
 """Bytes that must follow the text: cells are looked at through windows that reach beyond them."""
@@ -39,6 +45,11 @@ _ALL_BUT_THREE, _ALL_BUT_ONE = np.uint64(40), np.uint64(56)
 
 _OCTET, _OCTET_BITS = np.uint16(0xFF), np.uint16(8)
 
+_SECOND_DIGIT, _TIMES_FOUR, _TIMES_EIGHT = np.uint16(9), np.uint16(2), np.uint16(3)
+"""Shifts: to 1 if there are two digits, and from digits to their bits in a number and in a text."""
+
+_ONE, _TWO, _BITS_OF_TWO, _COLONS = np.uint64(0xFF), np.uint64(0xFFFF), np.uint64(16), np.uint64(COLON << 8 | COLON)
+
 _KEEP = np.array([(1 << 8 * length) - 1 for length in range(9)], np.uint64)
 """What of eight bytes belongs to a cell, by its length."""
 
@@ -58,6 +69,19 @@ def _octets() -> NDArray[np.uint16]:
             free = 8 * (3 - len(begin))
             first = int.from_bytes(begin, "big") << free
             out[first : first + (1 << free)] = 8 * len(text) << 8 | number
+    return out
+
+
+@cache
+def _pairs() -> NDArray[np.uint16]:
+    """What two bytes, the first one lowest, begin with: the value of their hexadecimal digits, and above its lowest byte how many
+    there are."""
+    digits = {ord(sign): int(sign, 16) for sign in "0123456789abcdefABCDEF"}
+    out = np.zeros(1 << 16, np.uint16)
+    for first, high in digits.items():
+        out[first::256] = 1 << 8 | high
+        for second, low in digits.items():
+            out[second << 8 | first] = 2 << 8 | high << 4 | low
     return out
 
 
@@ -190,6 +214,70 @@ class Cells:
                 words <<= _OCTET_BITS
                 at += 1
         return value, right & (at == self.stops)
+
+    def wide(self) -> tuple[Wide, Mask]:
+        """(R,) IPv6 addresses, and which cells hold one, as hexadecimal groups with at most one gap (RFC 4291, 2.2)."""
+        pairs, count = _pairs(), len(self.starts)
+        words = self.text.words(self.starts)
+        begins = words & _TWO == _COLONS
+        at = self.starts + 2 * begins
+        gap = np.where(begins, 0, -1)  # groups in front of it
+        groups = np.zeros(count, np.int64)  # of each address so far
+        right, going = self.lengths > 0, at < self.stops
+        values = np.zeros((GROUPS, count), np.uint16)
+        for number in range(GROUPS):
+            words = self.text.words(at)
+            first = pairs.take((words & _TWO).view(np.int64))
+            second = pairs.take((words >> _BITS_OF_TWO & _TWO).view(np.int64))
+            second *= first >> _SECOND_DIGIT
+            further = second >> _OCTET_BITS
+            digits = (first >> _OCTET_BITS) + further
+            first &= _OCTET
+            first <<= further << _TIMES_FOUR
+            first |= second & _OCTET
+            np.multiply(first, going, out=values[number])
+            groups += going
+            right &= (digits > 0) | ~going
+            words >>= (digits << _TIMES_EIGHT).astype(np.uint64)
+            at = at + digits * going
+            going &= at < self.stops
+            double = words & _TWO == _COLONS
+            double &= going
+            right &= ~going | (words & _ONE == COLON)
+            right &= ~double | (gap < 0)
+            np.copyto(gap, groups, where=double)
+            at += going
+            at += double
+            behind = at < self.stops
+            right &= ~going | double | behind  # no colon stands at the end but for those of a gap
+            going &= behind
+            if not going.any():
+                break
+        right &= ~going & np.where(gap < 0, groups == GROUPS, groups < GROUPS)
+        out = np.zeros((count, GROUPS), ">u2")
+        missing, every = np.maximum(GROUPS - groups, 0), np.arange(count)
+        for number in range(GROUPS):
+            place = np.minimum(number + missing * ((gap >= 0) & (gap <= number)), GROUPS - 1)
+            out[every, place] += values[number]
+        return out.view("S16")[:, 0], right
+
+
+def read_wide(text: str) -> int | None:
+    """An IPv6 address; None for anything else."""
+    try:
+        return int.from_bytes(inet_pton(AF_INET6, text))
+    except (OSError, ValueError):
+        return None
+
+
+def as_wide(values: Sequence[int]) -> Wide:
+    """(R,) IPv6 addresses of numbers."""
+    return np.frombuffer(b"".join([value.to_bytes(16) for value in values]), "S16")
+
+
+def as_number(value: np.int64 | bytes) -> int:
+    """A value of a column; NumPy leaves out the zeros that bytes end in."""
+    return int.from_bytes(value.ljust(16, b"\0")) if isinstance(value, bytes) else int(value)
 
 
 def classes(*columns: Cells) -> tuple[NDArray[np.intp], NDArray[np.intp]]:

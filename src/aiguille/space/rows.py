@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from ipaddress import IPv4Address, IPv6Address
-from socket import AF_INET6, inet_pton
 from typing import Any
 
 import numpy as np
@@ -14,6 +13,7 @@ from numpy.typing import NDArray
 
 from aiguille.model import State, UsageError
 from aiguille.model.protocols import TCP_FLAGS
+from aiguille.space.cells import as_number, as_wide, read_wide
 from aiguille.space.fields import ICMP_OF, PORT_TOP, SYN, TCP, WITH_PORTS, Axis, Space, Symbols
 from aiguille.space.packets import Packet, packet_at
 from aiguille.space.sentences import ANY, COLUMNS, Sketch, is_number, read_row
@@ -36,7 +36,7 @@ class Group(Struct, frozen=True):
     comes, leaves: whether they come in, and whether they leave by an interface
     rows: (P,) numbers of the table's rows
     names, named: names of interfaces in and out, and (P,) which of them each packet has; the space may not tell them apart
-    columns: (P,) values for each axis but the destination type; IPv6 addresses as objects, which no machine word holds
+    columns: (P,) values for each axis but the destination type; IPv6 addresses as `Wide`
     """
 
     family: int
@@ -50,7 +50,7 @@ class Group(Struct, frozen=True):
     def packet(self, space: Space, at: int) -> Packet:
         """The packet at position `at` of the group."""
         inward, outward = self.names[self.named[at]]
-        found = packet_at(space, (*(int(column[at]) for column in self.columns), 0))
+        found = packet_at(space, (*(as_number(column[at]) for column in self.columns), 0))
         return replace(found, in_interface=inward, out_interface=outward)
 
 
@@ -156,7 +156,7 @@ class Rows:
             rows, named, points = zip(*entered, strict=True)
             wide = (Axis.SRC, Axis.DST) if family == 6 else ()
             columns = tuple(
-                np.array(column, object if axis in wide else np.int64)
+                as_wide(column) if axis in wide else np.array(column, np.int64)
                 for axis, column in enumerate(zip(*points, strict=True))
             )
             group = Group(family, comes, leaves, np.array(rows, np.int64), names, np.array(named, np.intp), columns)
@@ -237,10 +237,9 @@ def _row(**cells: str) -> dict[str, str]:
 
 
 def _single_address(text: str) -> tuple[int, int] | None:
-    try:  # several times as quick as what tells more of it
-        return 6, int.from_bytes(inet_pton(AF_INET6, text))
-    except (OSError, ValueError):
-        pass
+    found = read_wide(text)  # several times as quick as what tells more of it
+    if found is not None:
+        return 6, found
     try:
         return (6, int(IPv6Address(text))) if ":" in text else (4, int(IPv4Address(text)))
     except ValueError:

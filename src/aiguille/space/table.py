@@ -9,6 +9,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 import numpy as np
 from msgspec import Struct
@@ -41,6 +42,9 @@ PART = 1 << 21
 
 WIDEST = 64
 """Bytes of a name in a row that is read together with others."""
+
+_WAYS, _PROTOCOLS, _ENDINGS = (IN, OUT), (PROTOCOL, PROTOCOL), (TYPE, STATE)
+"""Columns that stand side by side, have few values and are looked at as one."""
 
 
 class Part(Struct, frozen=True):
@@ -167,36 +171,65 @@ class _Together:
         return Ids.of([self._data[a:b].decode() for a, b in spans])
 
     def _plain(self) -> tuple[Numbers, list[Group]]:
-        """(P,) the rows in the plain spelling, and their packets: complete, IPv4, numbers as digits."""
+        """(P,) the rows in the plain spelling, and their packets: complete, numbers as digits."""
         whole = self._lines.whole()
         if not len(whole):
             return whole, []
         cuts = self._lines.cuts(whole)
-        # Columns that stand side by side and have few values are looked at as one.
-        ways, protocols, endings = ((IN, OUT), (PROTOCOL, PROTOCOL), (TYPE, STATE))
-        narrow = np.all([cuts[b + 1] - cuts[a] - 1 <= WIDEST for a, b in (ways, protocols, endings)], axis=0)
+        narrow = np.all([cuts[b + 1] - cuts[a] - 1 <= WIDEST for a, b in (_WAYS, _PROTOCOLS, _ENDINGS)], axis=0)
         if not narrow.all():
             whole = whole[narrow]
             cuts = self._lines.cuts(whole)
+        right = np.zeros(len(whole), np.bool_)
+        read: Numbers = whole[:0]
+        groups: list[Group] = []
+        if b"." in self._data:
+            (source, right), (destination, also) = (
+                self._cells(cuts, SRC).addresses(),
+                self._cells(cuts, DST).addresses(),
+            )
+            right &= also
+            if right.any():
+                read, groups = self._packets(4, whole, cuts, source, destination, right)
+        if b":" in self._data and not right.all():
+            others = np.flatnonzero(~right)
+            cuts = [column[others] for column in cuts] if len(others) < len(whole) else cuts
+            (wide, right), (far, also) = self._cells(cuts, SRC).wide(), self._cells(cuts, DST).wide()
+            six, more = self._packets(6, whole[others], cuts, wide, far, right & also)
+            read, groups = np.sort(np.concatenate([read, six])), groups + more
+        return read, groups
 
-        def cells(first: int, last: int) -> Cells:
-            return Cells(self._text, cuts[first] + 1, cuts[last + 1])
+    def _cells(self, cuts: Sequence[Numbers], first: int, last: int | None = None) -> Cells:
+        """The cells of a column, or of several side by side as one."""
+        return Cells(self._text, cuts[first] + 1, cuts[(first if last is None else last) + 1])
 
-        source, right = cells(SRC, SRC).addresses()
-        destination, also = cells(DST, DST).addresses()
-        way, spelt = self._spelt(cells(*ways))
+    def _packets(
+        self,
+        family: int,
+        whole: Numbers,
+        cuts: Sequence[Numbers],
+        source: NDArray[Any],
+        destination: NDArray[Any],
+        right: NDArray[np.bool_],
+    ) -> tuple[Numbers, list[Group]]:
+        """(P,) those rows of one family whose other cells are in the plain spelling too, and their packets.
+
+        right: (R,) which rows have addresses of the family
+        """
+        way, spelt = self._spelt(self._cells(cuts, *_WAYS))
         names = [(inward, outward) for inward, outward in spelt]
-        spoken, spellings = self._spelt(cells(*protocols), cells(*endings))
-        kinds = [self._rows.kind(4, spelling) for spelling in spellings]
+        spoken, spellings = self._spelt(self._cells(cuts, *_PROTOCOLS), self._cells(cuts, *_ENDINGS))
+        kinds = [self._rows.kind(family, spelling) for spelling in spellings]
         numbers = np.array([kind or (0, 0, 0, 0, 0) for kind in kinds], np.int64).reshape(-1, 5)
         protocol, flags, state, a, b = np.ascontiguousarray(numbers.T)[:, spoken]
-        right &= also & np.array([are_named(*pair) for pair in names], np.bool_)[way]
+        right = right & np.array([are_named(*pair) for pair in names], np.bool_)[way]
         right &= np.array([kind is not None for kind in kinds], np.bool_)[spoken]
         ported = np.isin(numbers[:, 0], WITH_PORTS)[spoken]
-        for ports, column in ((cells(SPORT, SPORT), a), (cells(DPORT, DPORT), b)):
+        for column, found in ((SPORT, a), (DPORT, b)):
+            ports = self._cells(cuts, column)
             value, number = ports.numbers(PORT_TOP)
             right &= np.where(ported, number, ports.lengths == 0)
-            column[:] = np.where(ported, value, column)
+            found[:] = np.where(ported, value, found)
         inward, outward = (
             np.array([self._rows.interface(pair[end]) for pair in names], np.int64)[way] for end in (0, 1)
         )
@@ -208,7 +241,7 @@ class _Together:
             chosen: NDArray[np.intp] | slice = slice(None) if mask.all() else np.flatnonzero(mask)
             if mask.any():
                 part = tuple(column[chosen] for column in values)
-                groups.append(Group(4, comes, leaves, whole[chosen], names, way[chosen], part))
+                groups.append(Group(family, comes, leaves, whole[chosen], names, way[chosen], part))
         return (whole if right.all() else whole[right]), groups
 
     def _spelt(self, *columns: Cells) -> tuple[NDArray[np.intp], list[tuple[str, ...]]]:
