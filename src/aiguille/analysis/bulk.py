@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from functools import partial
+from functools import cached_property, partial
 from itertools import pairwise
 from typing import Any
 
@@ -33,7 +33,7 @@ from aiguille.model import (
     UsageError,
 )
 from aiguille.space import Axis, IntervalSet
-from aiguille.space.cells import as_wide
+from aiguille.space.cells import Wide, as_wide
 from aiguille.space.fields import PORT_TOP
 from aiguille.space.rows import Fault, Group, Ids
 from aiguille.space.table import Part, TableFile
@@ -265,12 +265,15 @@ class _Axis:
         self.count = len(column)
         self.bits = np.ascontiguousarray(np.packbits(held, axis=0, bitorder="little").T).view("<u8")
         self.starts = ends
-        self._wide = as_wide([end for end in ends if end <= _WIDE_TOP])
         self._ends = np.array([end for end in ends if end <= _INT64_TOP], np.int64)
         self._places: NDArray[Any] | None = None
         if ends[-1] <= LOOKED_UP:
             pieces = np.arange(len(ends), dtype=np.min_scalar_type(len(ends)))
             self._places = pieces.repeat(np.diff(ends, append=ends[-1] + 1))
+
+    @cached_property
+    def _wide(self) -> Wide:
+        return as_wide([end for end in self.starts if end <= _WIDE_TOP])
 
     def places(self, values: NDArray[Any]) -> NDArray[Any]:
         """(P,) the piece that holds each value."""

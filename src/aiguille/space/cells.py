@@ -221,8 +221,8 @@ class Cells:
         words = self.text.words(self.starts)
         begins = words & _TWO == _COLONS
         at = self.starts + 2 * begins
-        gap = np.where(begins, 0, -1)  # groups in front of it
-        groups = np.zeros(count, np.int64)  # of each address so far
+        gap = begins.astype(np.int8) - np.int8(1)  # groups in front of it, -1 for none
+        groups = np.zeros(count, np.int8)  # of each address so far
         right, going = self.lengths > 0, at < self.stops
         values = np.zeros((GROUPS, count), np.uint16)
         for number in range(GROUPS):
@@ -254,12 +254,17 @@ class Cells:
             if not going.any():
                 break
         right &= ~going & np.where(gap < 0, groups == GROUPS, groups < GROUPS)
-        out = np.zeros((count, GROUPS), ">u2")
-        missing, every = np.maximum(GROUPS - groups, 0), np.arange(count)
-        for number in range(GROUPS):
-            place = np.minimum(number + missing * ((gap >= 0) & (gap <= number)), GROUPS - 1)
-            out[every, place] += values[number]
-        return out.view("S16")[:, 0], right
+        out = np.ascontiguousarray(values.T)
+        gapped = np.flatnonzero(gap >= 0)
+        if gapped.size:
+            gap, values = gap[gapped], values[:, gapped]
+            missing, every = GROUPS - groups[gapped], np.arange(len(gapped))
+            spread = np.zeros((len(gapped), GROUPS), np.uint16)
+            for number in range(GROUPS):
+                # What stands behind the gap ends with the address; where groups are none they are 0, and do no harm.
+                spread[every, np.minimum(number + missing * (gap <= number), GROUPS - 1)] += values[number]
+            out[gapped] = spread
+        return out.astype(">u2").view("S16")[:, 0], right
 
 
 def read_wide(text: str) -> int | None:

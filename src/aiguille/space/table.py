@@ -37,8 +37,8 @@ from aiguille.space.rows import (
 )
 from aiguille.space.sentences import COLUMNS
 
-PART = 1 << 21
-"""Bytes of a part: some ten thousand rows."""
+PART = 1 << 22
+"""Bytes of a part: some ten thousand rows, so that most of those that are decided together have many like them."""
 
 WIDEST = 64
 """Bytes of a name in a row that is read together with others."""
@@ -78,7 +78,7 @@ class TableFile:
 
     def _cut(self, start: int) -> tuple[tuple[Part, ...], int]:
         """The parts, and the number of lines. The first part is small: others may begin once it is known to be a table."""
-        line, parts, size = 2, [], PART // 8
+        line, parts, size = 2, [], PART // 16
         signs = np.frombuffer(self._data, np.uint8)
         while start < len(self._data):
             stop = self._data.find(b"\n", min(start + size, len(self._data) - 1)) + 1 or len(self._data)
