@@ -105,7 +105,8 @@ class _Lot(Struct, frozen=True):
         plain = self.ids.as_bytes()
         if plain is None:
             return max((len(visible(name)) for name in self.ids), default=0)
-        return int(np.char.str_len(plain).max(initial=0))
+        held = np.flatnonzero(_signs(plain).any(axis=0))
+        return int(held[-1]) + 1 if held.size else 0
 
     def lines(self, width: int) -> bytes:
         """Lines whose tails begin behind so many letters."""
@@ -116,13 +117,15 @@ class _Lot(Struct, frozen=True):
         if not len(plain):
             return b""
         # All as long as the longest, what is too much as zeros, which are then left out at once.
-        tails = np.array(self.tails, np.bytes_)
-        lines = np.empty((len(self.which), width + tails.itemsize), np.uint8)
-        signs = plain.view(np.uint8).reshape(len(plain), plain.itemsize)[:, :width]
-        lines[:, :width] = ord(" ")
+        lines = _signs(np.array([b" " * width + tail for tail in self.tails])).take(self.which, axis=0)
+        signs = _signs(plain)[:, :width]
         np.maximum(signs, ord(" "), out=lines[:, : signs.shape[1]])  # a printable sign is no less
-        lines[:, width:] = tails.view(np.uint8).reshape(len(tails), tails.itemsize).take(self.which, axis=0)
         return lines.tobytes().translate(None, b"\0")
+
+
+def _signs(texts: NDArray[np.bytes_]) -> NDArray[np.uint8]:
+    """(R, S) the bytes of each text."""
+    return texts.view(np.uint8).reshape(len(texts), texts.itemsize)
 
 
 def _line_end(one: Answer | Decision, style: Styled) -> str:
