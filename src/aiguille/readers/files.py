@@ -126,7 +126,8 @@ def json_data(file: ExportFile) -> bytes:
     Escapes of half a surrogate pair (RFC 8259, 8.2) become U+FFFD, as no output could hold them; every place stays.
     """
     data = file.data or "\n".join(file.lines).encode()
-    if b"\\" not in data:  # by far the quickest to find out
+    # That there is no backslash at all is by far the quickest to find out.
+    if b"\\" not in data or (b"\\ud" not in data and b"\\uD" not in data):
         return data
     return _HALF.sub(lambda found: found[1] or rb"\ufffd", data)
 
