@@ -118,6 +118,8 @@ BOMB = "a: &a [x, x, x, x, x, x, x, x]\n" + "".join(
     ("structure", "text", "line", "why"),
     [
         (JsonStructure(), '{"a": 1,\n "b"\n}', 3, "not valid JSON"),
+        (JsonStructure(), '{"a": 1,\n "b": {\n', 2, "not valid JSON"),
+        (JsonStructure(), '{"a": 1,\r\n "b": {\r\n', 2, "not valid JSON"),
         (JsonStructure(), "7", 1, "no object"),
         (JsonStructure(), "[" * 150 + "]" * 150, 1, "nested deeper"),
         (JsonStructure(), '{"a":' * 5000 + "1" + "}" * 5000, 1, "nested deeper"),

@@ -133,8 +133,8 @@ def json_data(file: ExportFile) -> bytes:
 
 
 def json_text(file: ExportFile) -> str:
-    """`json_data` as text."""
-    return json_data(file).decode()
+    """`json_data` as text, without the end of its last line, so that no decoder finds a fault behind that."""
+    return json_data(file).decode().removesuffix("\n" if file.data else "")
 
 
 class LedgerBuilder:

@@ -22,7 +22,7 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from aiguille.model import Span, UnreadableError
-from aiguille.readers.files import ExportFile, json_data
+from aiguille.readers.files import ExportFile, json_data, json_text
 from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Digits, Node, Token, Unopened, is_dense
 
 _SPACE = re.compile(rb"[ \t\r\n]*")
@@ -64,7 +64,7 @@ def parse(file: ExportFile, asides: Asides) -> Node:
     """
     data = json_data(file)
     try:
-        value = _decoded(data)
+        value = _decoded(file, data)
     except json.JSONDecodeError as error:
         raise UnreadableError(
             f"{file.path}:{error.lineno}: this is not valid JSON: {error.msg.lower()}; export it again"
@@ -80,12 +80,12 @@ def parse(file: ExportFile, asides: Asides) -> Node:
     raise UnreadableError(f"{file.path}:1: this JSON holds no object and no list of any; export it again")
 
 
-def _decoded(data: bytes) -> Any:
+def _decoded(file: ExportFile, data: bytes) -> Any:
     """The value, numbers with a fraction as text: quoted or not is told by their type."""
     try:
         return _DECODER.decode(data)
     except msgspec.DecodeError:
-        return _loaded(data.decode())  # which tells where it is wrong, and what is right for it alone
+        return _loaded(json_text(file))  # which tells where it is wrong, and what is right for it alone
 
 
 def _loaded(text: str) -> Any:
