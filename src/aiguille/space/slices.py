@@ -288,9 +288,8 @@ def _told(column: Sequence[IntervalSet | None], within: IntervalSet) -> Sets:
     bit = 1
     for values in column:
         if values is not None and values is not within:
-            key = id(
-                values
-            )  # rules share sets, and to hash each would take longer than to cut along two that are equal
+            # Rules share sets, and to hash each would take longer than to cut along two that are equal.
+            key = id(values)
             sets[key] = values
             found[key] = found.get(key, 0) | bit
         bit <<= 1
