@@ -26,9 +26,9 @@ def read(
     paths: str | Path | Iterable[str | Path],
     *,
     format: str | None = None,
-    dialects: Iterable[str | Path] = (),
+    dialects: str | Path | Iterable[str | Path] = (),
     as_of: date | None = None,
-    geo: Iterable[str | Path] = (),
+    geo: str | Path | Iterable[str | Path] = (),
     progress: Callable[[int, int], None] | None = None,
 ) -> Estate:
     """Read exports, folders of exports and engagement files; see `aiguille.estate.read`."""

@@ -229,17 +229,33 @@ def test_what_a_make_does_by_itself(behaviour: str, more: str, packet: str, verd
     assert (found.verdict.value, found.certain) == (verdict, True)
 
 
-def test_arriving_rules_and_port_forwards_decide_as_one() -> None:
+@pytest.mark.parametrize(
+    ("ours", "said"),
+    [
+        ("{from: %s}", ("80", "web", "8080")),
+        ("{from: %s, words: ours}", ("front", "shop", "back")),
+        ("{from: %s, words: ours}", ("front", "shop", "rear")),
+    ],
+)
+def test_arriving_rules_and_port_forwards_decide_as_one(ours: str, said: tuple[str, str, str]) -> None:
+    """With words of the make's own for ports and addresses too; one that its table lacks is told."""
+    front, shop, back = said
     device = read(
+        'words: {ours: {front: "80", shop: web, back: "8080"}}\n'
         "interfaces: {at: port, name: '@1', addresses: ip}\naddresses: [{at: host, name: '@1', members: is}]\n"
         "rulebases:\n"
         " - {name: in, direction: arriving, at: rule, unmatched: {action: {is: drop}},\n"
         "    rule: {action: {is: accept}, in-interface: by, destination: to, protocol: p, destination-ports: d}}\n"
         " - {name: forwards, direction: destination-translation, at: forward,\n"
-        "    rule: {in-interface: by, destination: at, protocol: p, destination-ports: d, to-address: to, to-ports: port}}\n",
+        f"    rule: {{in-interface: by, destination: at, protocol: p, destination-ports: {ours % 'd'},\n"
+        f"      to-address: {ours % 'to'}, to-ports: {ours % 'port'}}}}}\n",
         "port e0 { ip 192.0.2.1/24 }\nport e1 { ip 10.0.0.1/24 }\nhost web { is 10.0.0.7 }\n"
-        "rule { by=e0 to=10.0.0.7 p=tcp d=8080 }\nforward { by=e0 at=192.0.2.9 p=tcp d=80 to=web port=8080 }\n",
+        "rule { by=e0 to=10.0.0.7 p=tcp d=8080 }\n"
+        f"forward {{ by=e0 at=192.0.2.9 p=tcp d={front} to={shop} port={back} }}\n",
     )
+    if back == "rear":
+        assert "'rear' is not in the word table 'ours'" in device.ledger.unread[0].why
+        return
     assert not device.ledger.unread
     prober = Prober(Programs(device))
     for words, verdict in (

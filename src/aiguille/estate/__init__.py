@@ -77,14 +77,14 @@ def read(
     paths: str | Path | Iterable[str | Path],
     *,
     format: str | None = None,
-    dialects: Iterable[str | Path] = (),
+    dialects: str | Path | Iterable[str | Path] = (),
     as_of: date | None = None,
-    geo: Iterable[str | Path] = (),
+    geo: str | Path | Iterable[str | Path] = (),
     progress: Callable[[int, int], None] | None = None,
 ) -> Estate:
     """Read exports, folders of exports and engagement files into an estate.
 
-    paths: one, or several
+    paths, dialects, geo: one path, or several
     format: take every file for this format instead of recognising it
     dialects: dialect files to know beside those that come with the package
     as_of: the day ages are counted from; default: the engagement's, else today
@@ -94,12 +94,12 @@ def read(
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
     engagement or dialect file or an unknown format.
     """
-    known = formats([load_dialect(Path(path)) for path in dialects])
+    known = formats([load_dialect(path) for path in _each(dialects)])
     wanted = named(format, known) if format is not None else None
     found = _Found([], [], [], known)
-    for path in (paths,) if isinstance(paths, str | Path) else paths:
-        _look(Path(path), wanted, found)
-    locations = _locations([*found.geo, *map(Path, geo)])
+    for path in _each(paths):
+        _look(path, wanted, found)
+    locations = _locations([*found.geo, *_each(geo)])
     devices: list[Device] = []
     for number, job in enumerate(found.jobs, 1):
         try:
@@ -127,6 +127,10 @@ def read(
         about=found.about,
         fail_on=found.fail_on,
     )
+
+
+def _each(paths: str | Path | Iterable[str | Path]) -> list[Path]:
+    return [Path(paths)] if isinstance(paths, str | Path) else [Path(path) for path in paths]
 
 
 def _locations(paths: Sequence[Path]) -> Locations:

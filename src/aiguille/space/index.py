@@ -13,7 +13,7 @@ from typing import Any, Protocol
 
 from aiguille.space.fields import Box
 from aiguille.space.intervals import IntervalSet
-from aiguille.space.slices import bits_of, masks
+from aiguille.space.slices import bits_of
 
 SHORT_BOXES = 1000
 """Boxes up to which a list is short."""
@@ -60,7 +60,7 @@ class ShortIndex:
 
     def __init__(self, boxes: Sequence[Box]) -> None:
         self._everyone = (1 << len(boxes)) - 1
-        columns = [(column, masks(column)) for column in zip(*boxes, strict=True)]
+        columns = [(column, _masks(column)) for column in zip(*boxes, strict=True)]
         self._axes = [(column, _met(known, self._everyone)) for column, known in columns if known]
 
     def overlapping(self, number: int) -> list[int]:
@@ -79,6 +79,19 @@ class ShortIndex:
 
     def joined(self, several: Sequence[Sequence[int]]) -> list[int]:
         return sorted(set(chain.from_iterable(several)))
+
+
+def _masks(column: Sequence[IntervalSet | None]) -> dict[IntervalSet, int]:
+    """The distinct sets of boxes on one axis, each with the mask of the boxes that have it."""
+    out: dict[IntervalSet, int] = {}
+    if column.count(None) == len(column):
+        return out
+    bit = 1
+    for values in column:
+        if values is not None:
+            out[values] = out.get(values, 0) | bit
+        bit <<= 1
+    return out
 
 
 def _met(boxes: dict[IntervalSet, int], everyone: int) -> dict[IntervalSet, int]:

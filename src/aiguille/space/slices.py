@@ -76,7 +76,7 @@ class Slices:
         classes: dict[Axis, list[Class_]] = {}
         full: dict[Axis, int] = {}
         for axis in ALL_AXES:
-            sets = _told(columns[axis], self.whole[axis])
+            sets = _sets_of(columns[axis], self.whole[axis])
             if not sets and axis not in first:
                 full[axis] = everyone
                 continue
@@ -229,10 +229,11 @@ class Slices:
         telling = alive & ~self.full[axis]
         if telling.bit_count() * FEW > len(classes) or len(whole.spans) > FEW:
             return None
-        column = [self._boxes[number][axis] for number in bits_of(telling)]
-        sets = [
-            (values, 1 << number) for values, number in zip(column, bits_of(telling), strict=True) if values is not None
-        ]
+        sets: Sets = []
+        for number in bits_of(telling):
+            values = self._boxes[number][axis]
+            if values is not None:
+                sets.append((values, 1 << number))
         out = _classes(whole, sets, self.full[axis] | telling)
         return sorted(out, key=lambda part: part.signature.bit_count()) if sparse_first else out
 
@@ -248,19 +249,6 @@ def bits_of(mask: int) -> Iterator[int]:
         low = mask & -mask
         yield low.bit_length() - 1
         mask ^= low
-
-
-def masks(column: Sequence[IntervalSet | None]) -> dict[IntervalSet, int]:
-    """The distinct sets of boxes on one axis, each with the mask of the boxes that have it."""
-    out: dict[IntervalSet, int] = {}
-    if column.count(None) == len(column):
-        return out
-    bit = 1
-    for values in column:
-        if values is not None:
-            out[values] = out.get(values, 0) | bit
-        bit <<= 1
-    return out
 
 
 def _not_covered(alive: int, full: int) -> bool | None:
@@ -279,7 +267,7 @@ Sets = list[tuple[IntervalSet, int]]
 """Distinct objects, mostly distinct sets, each with the mask of the boxes that have it."""
 
 
-def _told(column: Sequence[IntervalSet | None], within: IntervalSet) -> Sets:
+def _sets_of(column: Sequence[IntervalSet | None], within: IntervalSet) -> Sets:
     """The sets of boxes on one axis, those left out that hold all of a set by being that itself."""
     if column.count(None) == len(column):
         return []

@@ -246,7 +246,7 @@ class RuleReader:
         )
 
     def _field(self, field: Field, where: Where, read: Callable[[str], Operand]) -> tuple[Condition, ...]:
-        return tuple(self._condition(field, where, self._tokens(where), read))
+        return tuple(self._condition(field, self._tokens(where), read))
 
     def _tokens(self, where: Where) -> tuple[tuple[Token, ...], bool] | None:
         """The words of a condition and whether it is turned round; None for no restriction or what is not understood."""
@@ -255,27 +255,39 @@ class RuleReader:
         except NotUnderstoodError as error:
             self._gap(error, error.where or self.node.head, "")
             return None
-        return (found, negated) if found else None
+        if not found:
+            return None
+        said = [self._translated(token, where) for token in found]
+        words = tuple(word for word in said if word is not None)
+        # With a word missing, the rule may match more than the others say.
+        return (words, negated) if len(words) == len(found) else None
+
+    def _translated(self, token: Token, where: Where) -> Token | None:
+        """A word after its word table; None, and a gap, if that does not hold it."""
+        try:
+            text = str(self.get.translated(token, where))
+        except NotUnderstoodError as error:
+            self._gap(error, token.where, token.text)
+            return None
+        return token if text == token.text else replace(token, text=text)
 
     def _condition(
-        self, field: Field, where: Where, found: tuple[tuple[Token, ...], bool] | None, read: Callable[[str], Operand]
+        self, field: Field, found: tuple[tuple[Token, ...], bool] | None, read: Callable[[str], Operand]
     ) -> Iterator[Condition]:
         if found is None:
             return
         tokens, negated = found
-        operands = self._operands(where, tokens, read)
+        operands = self._operands(tokens, read)
         # With a value missing, the rule may match more than the others say.
         if operands is not None:
             yield Condition(field, operands, negated)
 
-    def _operands(
-        self, where: Where, tokens: tuple[Token, ...], read: Callable[[str], Operand]
-    ) -> tuple[Operand, ...] | None:
+    def _operands(self, tokens: tuple[Token, ...], read: Callable[[str], Operand]) -> tuple[Operand, ...] | None:
         out: list[Operand] = []
         understood = True
         for token in tokens:
             try:
-                out.append(read(str(self.get.translated(token, where))))
+                out.append(read(token.text))
             except NotUnderstoodError as error:
                 understood = False
                 self._gap(error, token.where, token.text)
@@ -289,37 +301,37 @@ class RuleReader:
         m = self.m
         if m.service is not None and (found := self._tokens(m.service)) is not None:
             tokens, negated = found
-            terms = [self._service(token, m.service) for token in tokens]
+            terms = [self._service(token) for token in tokens]
             if all(term is not None for term in terms):
                 yield Condition(Field.SERVICE, tuple(o for term in terms if term for o in term), negated)
         protocols: tuple[Numbers, ...] = ()
         if m.protocol is not None:
-            for one in self._condition(Field.PROTOCOL, m.protocol, self._tokens(m.protocol), read_protocol):
+            for one in self._condition(Field.PROTOCOL, self._tokens(m.protocol), read_protocol):
                 protocols = tuple(o for o in one.operands if isinstance(o, Numbers)) if not one.negated else ()
                 if any(o.last - o.first < 255 for o in protocols):
                     yield one
         for field, where in ((Field.SOURCE_PORT, m.source_ports), (Field.DESTINATION_PORT, m.destination_ports)):
             if where is not None and (found := self._tokens(where)) is not None:
-                yield from self._ports(field, where, found, protocols)
+                yield from self._ports(field, found, protocols)
         if m.icmp is not None:
             family = 6 if any(p.first == 58 for p in protocols) else 4
-            yield from self._condition(Field.ICMP, m.icmp, self._tokens(m.icmp), lambda text: read_icmp(text, family))
+            yield from self._condition(Field.ICMP, self._tokens(m.icmp), lambda text: read_icmp(text, family))
 
     def _ports(
-        self, field: Field, where: Where, found: tuple[tuple[Token, ...], bool], protocols: tuple[Numbers, ...]
+        self, field: Field, found: tuple[tuple[Token, ...], bool], protocols: tuple[Numbers, ...]
     ) -> Iterator[Condition]:
         """Ports, and names of port groups where they may stand."""
         tokens, negated = found
         named = [t for t in tokens if t.text in self.rules.service_names]
         if not named:
-            yield from self._condition(field, where, found, read_port_range)
+            yield from self._condition(field, found, read_port_range)
             return
         if field is Field.SOURCE_PORT:
             for token in named:
                 why = NotUnderstoodError("a port group among source ports is not understood")
                 self._gap(why, token.where, token.text)
             return
-        ports = self._operands(where, tuple(t for t in tokens if t not in named), read_port_range)
+        ports = self._operands(tuple(t for t in tokens if t not in named), read_port_range)
         if ports is None:
             return
         numbers = tuple(p for p in ports if isinstance(p, Numbers))
@@ -327,23 +339,22 @@ class RuleReader:
         names = tuple(Named(NameKind.SERVICE, t.text) for t in named)
         yield Condition(Field.SERVICE, (*names, *terms), negated)
 
-    def _service(self, token: Token, where: Where) -> tuple[Operand, ...] | None:
+    def _service(self, token: Token) -> tuple[Operand, ...] | None:
         """A service by name, or as protocol and port, or by a well-known name where the make has those."""
+        if token.text in self.rules.service_names or token.quoted:
+            return (Named(NameKind.SERVICE, token.text),)
         try:
-            text = str(self.get.translated(token, where))
-            if text in self.rules.service_names or token.quoted:
-                return (Named(NameKind.SERVICE, text),)
-            literal = read_service(text)
+            literal = read_service(token.text)
         except NotUnderstoodError as error:
             self._gap(error, token.where, token.text)
             return None
         if literal is not None:
             return literal
-        low = text.lower()
+        low = token.text.lower()
         if self.rules.dialect.behaviour.well_known_services and low in PORTS:
             port = Numbers(PORTS[low], PORTS[low])
             return tuple(ServiceTerm(p, (), (port,)) for p in PORTED)
-        return (Named(NameKind.SERVICE, text),)
+        return (Named(NameKind.SERVICE, token.text),)
 
     def _address_or_name(self, text: str) -> Operand:
         return Named(NameKind.ADDRESS, text) if text in self.rules.addresses else read_member_or_name(text)
@@ -355,10 +366,15 @@ class RuleReader:
         if direction in KINDS:
             yield self._translate(KINDS[direction])
 
+    def _said(self, where: Where | None) -> Token | None:
+        """The word at a place, after its word table."""
+        word = self.get.word(self.node, where)
+        return None if word is None or where is None else self._translated(word, where)
+
     def _translate(self, kind: TranslationKind) -> Translate:
         """Where a translation leads; a name that is not one address makes it a condition that is not computed."""
         address, ports = None, None
-        word = self.get.word(self.node, self.m.to_address)
+        word = self._said(self.m.to_address)
         if word is not None:
             try:
                 one = read_members(word.text)
@@ -367,9 +383,9 @@ class RuleReader:
                 address = self.rules.single(word.text)
                 if address is None:
                     self._gap(error, word.where, word.text)
-        port = self.get.word(self.node, self.m.to_ports)
+        port = self._said(self.m.to_ports)
         if port is not None:
-            found = self._operands(self.m.to_ports or "", (port,), read_port_range)
+            found = self._operands((port,), read_port_range)
             ports = found[0] if found and isinstance(found[0], Numbers) else None
         return Translate(kind, address, ports)
 
