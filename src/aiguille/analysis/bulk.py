@@ -151,12 +151,13 @@ def settle(classifier: Classifier, group: Group) -> NDArray[np.int64]:
     program, destinations = classifier.program, group.columns[Axis.DST]
     kind = DestinationType.UNICAST if group.leaves else DestinationType.LOCAL
     kinds = np.full(len(group.rows), kind.number, np.int64)
-    if program.family == 4:
-        kinds[destinations >> 28 == 0xE] = DestinationType.MULTICAST.number
-        kinds[destinations == 0xFFFFFFFF] = DestinationType.BROADCAST.number
-    else:
-        first = np.ascontiguousarray(destinations).view(np.uint8)[::16]
-        kinds[first == 0xFF] = DestinationType.MULTICAST.number
+    for values, of_address in program.space.kinds_by_address:
+        for first, last in values.spans:
+            if program.family == 4:
+                kinds[(destinations >= first) & (destinations <= last)] = of_address.number
+            else:
+                low, high = as_wide([first, last])
+                kinds[(destinations >= low) & (destinations <= high)] = of_address.number
     return classifier.steps([*group.columns, kinds])
 
 

@@ -14,9 +14,9 @@ from aiguille.analysis.decide import (
     maybe_accepted,
     surely_accepted,
 )
-from aiguille.analysis.program import Program, Programs
-from aiguille.analysis.sides import LOOPBACK, Entrance
-from aiguille.model import Device, Direction, ManagementService, Rule, State
+from aiguille.analysis.program import Program, Programs, own_addresses
+from aiguille.analysis.sides import Entrance
+from aiguille.model import DestinationType, Direction, ManagementService, Rule, State
 from aiguille.space import Axis, Box, IntervalSet, box, overlap, term_boxes
 from aiguille.space.fields import SYN, TCP
 
@@ -61,8 +61,9 @@ def opening(family: int, service: ManagementService) -> Iterator[Box]:
     """The packets that open a connection to a service."""
     for term in service.terms:
         for one in term_boxes(family, term):
-            state = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
-            common = overlap(one, state)
+            # Nobody answers at an address that is meant for all.
+            here = [(Axis.STATE, IntervalSet.of(State.NEW.number)), (Axis.TYPE, IntervalSet.of(DestinationType.LOCAL.number))]
+            common = overlap(one, box(here))
             if common is None:
                 continue
             protocols = common[Axis.PROTO]
@@ -83,20 +84,6 @@ def exposures(programs: Programs, entrance: Entrance, services: Sequence[Managem
                 region = overlap(one, here) if here is not None else None
                 if region is not None:
                     yield from _exposure(decider, region, service, entrance)
-
-
-def own_addresses(device: Device, family: int) -> IntervalSet | None:
-    """The addresses at which a device can be reached, None where the export does not tell all of them.
-
-    A service answers at these only; a rule for what lies behind the device opens none. IPv6 hosts have a link-local address
-    on each interface beside those stated (RFC 4291, 2.8).
-    """
-    mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
-    stated = [a for one in mine for a in one.addresses if a.family == family]
-    if not stated or not all(one.addresses for one in mine):
-        return None
-    local = [(0xFE80 << 112, (0xFEC0 << 112) - 1)] if family == 6 else []
-    return IntervalSet([(a.first, a.last) for a in stated] + local)
 
 
 def _exposure(decider: Decider, region: Box, service: ManagementService, entrance: Entrance) -> Iterator[Exposure]:
@@ -124,9 +111,8 @@ def _exposure(decider: Decider, region: Box, service: ManagementService, entranc
                 return wanted(ends) and accepting_steps(program, ends) not in seen
 
             proof = decider.find(region, another)
-            if proof is None:
-                break
-            mine = accepting_steps(program, proof.ends)
+            if proof is None or (mine := accepting_steps(program, proof.ends)) in seen:
+                break  # a proof that brings nothing new would come for ever
             seen.add(mine)
 
             def by_these(ends: Ends, wanted: Callable[[Ends], bool] = wanted, mine: frozenset[int] = mine) -> bool:

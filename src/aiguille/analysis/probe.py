@@ -9,6 +9,8 @@ are translated alike, so they are taken for packets in its original direction. I
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import cached_property
+from itertools import chain as chained
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -18,6 +20,7 @@ from aiguille.model import (
     STAGES,
     Action,
     Chain,
+    DestinationType,
     Direction,
     Field,
     MarkTest,
@@ -33,7 +36,7 @@ from aiguille.model import (
     TranslationKind,
     UsageError,
 )
-from aiguille.space import Packet, Piece
+from aiguille.space import Axis, Packet, Piece
 from aiguille.space.fields import WITH_PORTS
 
 WAYS_LIMIT = 2048
@@ -102,6 +105,7 @@ class _State(Struct, frozen=True):
     tracked: whether connection tracking has seen it
     unknown_destination: it goes to an address of the device that the export does not tell
     redirected: it has been sent to the device itself; translated: its destination has been changed
+    kind: number of its destination's type, where that is assumed rather than told by its address
     """
 
     packet: Packet
@@ -110,6 +114,7 @@ class _State(Struct, frozen=True):
     unknown_destination: bool = False
     redirected: bool = False
     translated: bool = False
+    kind: int | None = None
 
 
 class _End(Struct, frozen=True):
@@ -122,6 +127,22 @@ class _End(Struct, frozen=True):
     state: _State
     visits: tuple[Visit, ...]
     tried: int = 0
+
+
+class _More(Struct, frozen=True):
+    """A way that goes on at a rule of the chain, by its index."""
+
+    at: int
+    state: _State
+    visits: tuple[Visit, ...]
+
+
+class _Walk(Struct, frozen=True):
+    """A chain that is walked through."""
+
+    rulebase: Rulebase
+    chain: Chain
+    depth: int
 
 
 class Prober:
@@ -148,20 +169,50 @@ class Prober:
         ways: dict[tuple[Action, int, int], Way] = {}
         tried = 0
         try:
-            for way in self._ways(_State(packet), direction):
+            for way in chained.from_iterable(
+                self._ways(_State(packet, kind=kind), direction) for kind in self._kinds(packet, direction)
+            ):
                 tried += 1
                 ways.setdefault((way.verdict, id(way.decided_by.chain), id(way.decided_by.rule)), way)
                 if tried >= WAYS_LIMIT:
                     break
         except RecursionError as error:
             raise TooComplexError(
-                f"{self.device.name}: too many rules in a row match without deciding; the packet cannot be followed"
+                f"{self.device.name}: too many base chains in a row; the packet cannot be followed"
             ) from error
         return Verdict(packet, tuple(ways.values()), complete=tried < WAYS_LIMIT)
 
+    @cached_property
+    def _asks_for_kinds(self) -> bool:
+        """Whether any rule looks at the type of a destination."""
+        rules = [rule for base in self.device.rulebases for _, rule in base.rules()]
+        return any(one.field is Field.DESTINATION_TYPE for rule in rules for one in rule.match.conditions)
+
+    def _kinds(self, packet: Packet, direction: Direction) -> tuple[int | None, ...]:
+        """The types its destination may have before it is translated; None where its address tells.
+
+        Without the device's own addresses a packet for the device may go to one of them or to the last address of a network it
+        is in, and one that leaves may have come to an address of the device before it was translated.
+        """
+        space = self.programs.resolver(packet.family).space
+        told = any(packet.destination in values for values, _ in space.kinds_by_address)
+        if not self._asks_for_kinds or told or space.local is not None:
+            return (None,)
+        match direction:
+            case Direction.TO_DEVICE:
+                other = DestinationType.BROADCAST if packet.family == 4 else DestinationType.OTHER  # anycast
+                return (DestinationType.LOCAL.number, other.number)
+            case Direction.THROUGH_DEVICE:
+                return (DestinationType.UNICAST.number, DestinationType.LOCAL.number)
+            case _:
+                return (None,)
+
     def _ways(self, state: _State, direction: Direction) -> Iterator[Way]:
         first, *rest = STAGES[direction]
+        came_here = direction is Direction.THROUGH_DEVICE and state.kind == DestinationType.LOCAL.number
         for end in self._stages(state, [first], ()):
+            if came_here and end.verdict is None and not end.state.translated:
+                continue  # it would stay here
             if end.verdict is not None:
                 yield _way(end.verdict, end.visits)
                 continue
@@ -197,7 +248,7 @@ class Prober:
 
     def _base(self, rulebase: Rulebase, chain: Chain, state: _State) -> Iterator[_End]:
         tracked = chain.base is None or not chain.base.before_tracking
-        for end in self._chain(rulebase, chain, replace(state, tracked=tracked), 0, 0):
+        for end in self._chain(rulebase, chain, replace(state, tracked=tracked), 0):
             if end.verdict is not None:
                 yield end
                 continue
@@ -208,64 +259,71 @@ class Prober:
                 visit = Visit(rulebase, chain, None, policy, known, True, end.tried, packet=end.state.packet)
                 yield _End(policy, end.state, (*end.visits, visit))
 
-    def _chain(self, rulebase: Rulebase, chain: Chain, state: _State, at: int, depth: int) -> Iterator[_End]:
-        """All ways through a chain from rule index `at` on."""
+    def _chain(self, rulebase: Rulebase, chain: Chain, state: _State, depth: int) -> Iterator[_End]:
+        """All ways through a chain, the likeliest first."""
         if depth > 64:
             raise UsageError(f"chains of {self.device.name} call one another too deeply")
-        tried = 0
-        for number in range(at, len(chain.rules)):
-            rule = chain.rules[number]
+        walk = _Walk(rulebase, chain, depth)
+        todo: list[Iterator[_End | _More]] = [iter((_More(0, state, ()),))]
+        while todo:
+            item = next(todo[-1], None)
+            if item is None:
+                todo.pop()
+            elif isinstance(item, _End):
+                yield item
+            else:
+                todo.append(self._from(walk, item))
+
+    def _from(self, walk: _Walk, more: _More) -> Iterator[_End | _More]:
+        """From a place in a chain to the next rule that decides, or after which there is more than one way to go on."""
+        state, seen, tried = more.state, more.visits, 0
+        for number in range(more.at, len(walk.chain.rules)):
+            rule = walk.chain.rules[number]
             matched = self._matches(rule, state)
             if matched is False:
                 tried += 1
                 continue
-            visit = Visit(rulebase, chain, rule, rule.action, matched is True, True, tried, depth, state.packet)
-            for taken in (True,) if matched else _likely_first(rule):
+            sure = matched is True
+            visit = Visit(walk.rulebase, walk.chain, rule, rule.action, sure, True, tried, walk.depth, state.packet)
+            if rule.action is Action.CONTINUE:
+                after = list(self._changed(rule, state))
+                if (sure and len(after) == 1) or all(one is state for one in after):
+                    # Nothing parts here: a record that may not be made leaves the packet as it was.
+                    state, seen, tried = after[0], (*seen, visit), 0
+                    continue
+            for taken in (True,) if sure else _likely_first(rule):
                 if taken:
-                    yield from self._matched(rulebase, chain, rule, number, state, visit, depth)
+                    yield from self._matched(walk, rule, number, state, visit, seen)
                 else:
-                    passed = replace(visit, taken=False)
-                    for end in self._chain(rulebase, chain, state, number + 1, depth):
-                        yield replace(end, visits=(passed, *end.visits))
+                    yield _More(number + 1, state, (*seen, replace(visit, taken=False)))
             return
-        yield _End(None, state, (), tried)
+        yield _End(None, state, seen, tried)
 
     def _matched(
-        self, rulebase: Rulebase, chain: Chain, rule: Rule, number: int, state: _State, visit: Visit, depth: int
-    ) -> Iterator[_End]:
-        def go_on(after: _State, seen: tuple[Visit, ...]) -> Iterator[_End]:
-            for end in self._chain(rulebase, chain, after, number + 1, depth):
-                yield replace(end, visits=(*seen, *end.visits))
-
+        self, walk: _Walk, rule: Rule, number: int, state: _State, visit: Visit, seen: tuple[Visit, ...]
+    ) -> Iterator[_End | _More]:
         match rule.action:
             case Action.ACCEPT | Action.DROP | Action.REJECT:
                 for after in self._changed(rule, state):
-                    yield _End(rule.action, after, (visit,))
+                    yield _End(rule.action, after, (*seen, visit))
             case Action.RETURN:
-                yield _End(None, state, (visit,))
+                yield _End(None, state, (*seen, visit))
             case Action.CONTINUE:
                 for after in self._changed(rule, state):
-                    yield from go_on(after, (visit,))
+                    yield _More(number + 1, after, (*seen, visit))
             case Action.JUMP | Action.GOTO:
-                target = self._chains[id(rulebase)].get(rule.target or "")
+                target = self._chains[id(walk.rulebase)].get(rule.target or "")
                 if target is None:
-                    yield from self._anything(state, visit, go_on)
+                    yield from _anything(number, state, visit, seen)
                     return
-                for end in self._chain(rulebase, target, state, 0, depth + 1):
-                    seen = (visit, *end.visits)
+                for end in self._chain(walk.rulebase, target, state, walk.depth + 1):
+                    so_far = (*seen, visit, *end.visits)
                     if end.verdict is not None or rule.action is Action.GOTO:
-                        yield replace(end, visits=seen, tried=0)
+                        yield replace(end, visits=so_far, tried=0)
                     else:
-                        yield from go_on(end.state, seen)
+                        yield _More(number + 1, end.state, so_far)
             case Action.UNKNOWN:
-                yield from self._anything(state, visit, go_on)
-
-    def _anything(self, state: _State, visit: Visit, go_on: object) -> Iterator[_End]:
-        """A target we do not know may accept, drop, or let evaluation go on."""
-        doubtful = replace(visit, matched=False)
-        yield from go_on(state, (doubtful,))  # type: ignore[operator]
-        for verdict in (Action.ACCEPT, Action.DROP):
-            yield _End(verdict, state, (replace(doubtful, action=verdict),))
+                yield from _anything(number, state, visit, seen)
 
     def _changed(self, rule: Rule, state: _State) -> Iterator[_State]:
         """The packet after the rule's effects; several where a translation may choose."""
@@ -336,8 +394,11 @@ class Prober:
         if not state.tracked and packet.state is not State.UNTRACKED:
             packet = replace(packet, state=State.INVALID)  # as the kernel has it before connections are tracked
         point: list[int | None] = list(packet.point(resolver.space))
+        if state.kind is not None and not state.translated:
+            point[Axis.TYPE] = state.kind
         if state.unknown_destination:
-            point[3] = None
+            point[Axis.DST] = None
+            point[Axis.TYPE] = DestinationType.LOCAL.number
         answer: bool | None = False
         for piece in pieces:
             inside: bool | None = True
@@ -371,6 +432,14 @@ class Prober:
             found.sort(key=lambda item: item[1].base.priority if item[1].base else 0)
             self._bases[family, stage] = found
         return found
+
+
+def _anything(number: int, state: _State, visit: Visit, seen: tuple[Visit, ...]) -> Iterator[_End | _More]:
+    """A target we do not know may accept, drop, or let evaluation go on."""
+    doubtful = replace(visit, matched=False)
+    yield _More(number + 1, state, (*seen, doubtful))
+    for verdict in (Action.ACCEPT, Action.DROP):
+        yield _End(verdict, state, (*seen, replace(doubtful, action=verdict)))
 
 
 def direction_of(packet: Packet) -> Direction:

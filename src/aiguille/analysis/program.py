@@ -16,7 +16,9 @@ from msgspec import Struct, field
 from aiguille.model import (
     STAGES,
     Action,
+    Addresses,
     Chain,
+    DestinationType,
     Device,
     Direction,
     Rule,
@@ -36,10 +38,13 @@ from aiguille.space import (
     Space,
     Symbols,
     box,
+    covers,
     overlap,
     subtract,
     symbols_of,
 )
+
+LOOPBACK = "lo"
 
 STEP_LIMIT = 3_000_000
 """Chains that call one another widely could write out to any length; beyond this a device is refused, not guessed."""
@@ -158,6 +163,17 @@ class Program(Struct, frozen=True, eq=False, dict=True):
             else:
                 yield tuple(out)
 
+    def may_exist(self, narrowed: Box) -> bool:
+        """Whether a packet of `narrowed` may go this way although none is known to: any address may be the last of a network
+        the device is in, where the export does not tell its addresses."""
+        if self.space.local is not None:
+            return False
+        return any(overlap(common, narrowed) is not None for common in self._unnarrowed)
+
+    @cached_property
+    def _unnarrowed(self) -> tuple[Box, ...]:
+        return tuple(common for part in self.space.classes if (common := overlap(self.region, part)) is not None)
+
     def _parts_for(self, protocols: IntervalSet | None) -> tuple[tuple[tuple[Axis, IntervalSet], ...], ...]:
         """The parts that hold some of the protocols, each as the axes it restricts."""
         found = self._by_protocol.get(protocols)
@@ -178,13 +194,75 @@ class Program(Struct, frozen=True, eq=False, dict=True):
 
     @cached_property
     def _parts(self) -> tuple[Box, ...]:
-        found = (overlap(self.region, part) for part in self.space.classes)
-        return tuple(part for part in found if part is not None)
+        found = list(self._unnarrowed)
+        if any(piece.box[Axis.TYPE] is not None for step in self.steps for piece in step.pieces):
+            found = [common for one in found for kind in self.space.kinds if (common := overlap(one, kind)) is not None]
+        return tuple(found)
 
     @cached_property
+    def defaults(self) -> tuple[Step, ...]:
+        """The steps that decide what no narrower statement speaks of: one, or more where the export leaves open which.
+
+        Looked at are new connections to a destination of the usual kind; rules that restrict them in any way, or match under a
+        condition, count as not there. Returns, gotos and early accepts are followed.
+        """
+        region = self._ordinary
+        found: list[int] = []
+        at, settled = 0, -1
+        while at < len(self.steps):
+            step = self.steps[at]
+            at += 1
+            held = [piece.sure for piece in step.pieces if covers(piece.box, region)]
+            if step.kind is Kind.PASS or not held or not (any(held) or step.kind is Kind.FORK):
+                continue
+            if step.kind in (Kind.SKIP, Kind.FORK):
+                settled = at - 1 if step.settles else settled
+                at = step.stop.index if step.stop is not None else at
+                continue
+            accepted_before = step.kind is Kind.ACCEPT and step.rule is None and settled >= 0
+            found.append(settled if accepted_before else at - 1)
+            if step.kind is not Kind.OPEN:
+                break
+        return tuple(self.steps[number] for number in found)
+
+    @property
     def default(self) -> Step | None:
-        """The step that decides what nothing more special has decided: the first that catches everything."""
-        return next((s for s in self.steps if s.catches_all and s.kind in (Kind.ACCEPT, Kind.REFUSE)), None)
+        """The one step that decides what no narrower statement speaks of, None where that is left open."""
+        found = self.defaults
+        return found[0] if len(found) == 1 and found[0].kind is not Kind.OPEN else None
+
+    @cached_property
+    def _ordinary(self) -> Box:
+        """New connections in this direction, not over the loopback, to a destination of the usual kind."""
+        symbols = self.space.symbols
+        real = symbols.present
+        if LOOPBACK in symbols.names:
+            real = real - IntervalSet.of(symbols.number(LOOPBACK)) or real
+        kind = DestinationType.LOCAL if self.direction is Direction.TO_DEVICE else DestinationType.UNICAST
+        narrowed = overlap(
+            box([(Axis.STATE, IntervalSet.of(State.NEW.number)), (Axis.TYPE, IntervalSet.of(kind.number))]),
+            box([(axis, real) for axis in (Axis.IN, Axis.OUT) if (self.region[axis] or real) != IntervalSet.of(0)]),
+        )
+        return overlap(self.region, narrowed or EVERYTHING) or self.region
+
+
+def _broadcasts(network: Addresses) -> bool:
+    """Whether the last address of a network is for all in it; links of two hosts have no such address (RFC 3021)."""
+    return network.family == 4 and network.last - network.first > 1
+
+
+def own_addresses(device: Device, family: int) -> IntervalSet | None:
+    """The addresses at which a device can be reached, None where the export does not tell all of them.
+
+    A service answers at these only; a rule for what lies behind the device opens none. IPv6 hosts have a link-local address
+    on each interface beside those stated (RFC 4291, 2.8).
+    """
+    mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
+    stated = [a for one in mine for a in one.addresses if a.family == family]
+    if not stated or not all(one.addresses for one in mine):
+        return None
+    local = [(0xFE80 << 112, (0xFEC0 << 112) - 1)] if family == 6 else []
+    return IntervalSet([(a.first, a.last) for a in stated] + local)
 
 
 def families(device: Device) -> tuple[int, ...]:
@@ -205,7 +283,10 @@ class Programs:
     def resolver(self, family: int) -> Resolver:
         found = self._resolvers.get(family)
         if found is None:
-            found = self._resolvers[family] = Resolver(self.device, Space(family, self._symbols))
+            local = own_addresses(self.device, family)
+            ends = [n.last for one in self.device.interfaces if one.enabled for n in one.networks if _broadcasts(n)]
+            space = Space(family, self._symbols, local, IntervalSet.of(*ends) if family == 4 else IntervalSet())
+            found = self._resolvers[family] = Resolver(self.device, space)
         return found
 
     def get(self, family: int, direction: Direction) -> Program | None:

@@ -5,11 +5,9 @@ from __future__ import annotations
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.analysis.program import Programs
+from aiguille.analysis.program import LOOPBACK, Programs
 from aiguille.model import Condition, Device, Field, InterfaceName, Rule, Side, Span, Translate, TranslationKind, Zone
 from aiguille.space import Axis, Box, IntervalSet, Symbols, box
-
-LOOPBACK = "lo"
 
 
 class Entrance(Struct, frozen=True):

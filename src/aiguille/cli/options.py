@@ -67,6 +67,7 @@ def add_actions(
             description=f"{about[0].upper()}{about[1:]}.",
             epilog="\n".join(["examples:", *mine]) if mine else None,
             formatter_class=parser.formatter_class,
+            allow_abbrev=False,
         )
     return out
 

@@ -19,7 +19,9 @@ _EPILOG = """exit codes:
 def build(only: str | None = None) -> argparse.ArgumentParser:
     """The whole parser, with completion at work where the shell asks; or the parser that knows one command, which is quicker."""
     completing = "_ARGCOMPLETE" in os.environ
-    parser = argparse.ArgumentParser("aiguille", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=_undressed)
+    parser = argparse.ArgumentParser(
+        "aiguille", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=_undressed, allow_abbrev=False
+    )
     parser.add_argument("-V", "--version", action="version", version=f"aiguille {__version__}")
     # Told what the program is called, argparse makes no help to find that out.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True, prog=parser.prog)
@@ -31,6 +33,7 @@ def build(only: str | None = None) -> argparse.ArgumentParser:
             description=module.HELP[0].upper() + module.HELP[1:] + ".",
             epilog=module.EXAMPLES,
             formatter_class=_undressed,
+            allow_abbrev=False,  # "--with" must not run as "--without"
         )
         module.add(command)
         command.set_defaults(run=module.run)

@@ -12,6 +12,7 @@ from aiguille.model.protocols import ICMP_TYPES, ICMPV6_TYPES, PORTS, PROTOCOLS
 PORT_TOP = 65535
 
 _PORT = re.compile(r"[0-9]{1,5}")
+_NUMBER = re.compile(r"0[xX][0-9a-fA-F]{1,8}|[0-9]{1,10}")
 
 
 _OCTETS = {str(number): number for number in range(256)}
@@ -43,8 +44,8 @@ def read_network(text: str) -> Addresses | MaskedAddress:
     bits = 32 if family == 4 else 128
     everything = (1 << bits) - 1
     if tail.isdecimal() and tail.isascii():
-        length = int(tail)
-        if length > bits:
+        length = int(tail[:4])
+        if length > bits or len(tail) > 4:
             raise NotUnderstoodError(f"'{text}': a prefix has at most {bits} bits")
         mask = everything ^ (everything >> length)
     else:
@@ -93,7 +94,7 @@ def read_ports(text: str, separator: str = ":") -> Numbers:
 
 def read_protocol(text: str) -> Numbers:
     """Read a protocol by number or name; ``all`` and ``any`` are every protocol."""
-    if text.isdecimal() and text.isascii() and int(text) <= 255:
+    if len(text) <= 3 and text.isdecimal() and text.isascii() and int(text) <= 255:
         number = int(text)
         return Numbers(number, number)
     low = text.lower()
@@ -114,7 +115,7 @@ def read_icmp(text: str, family: int) -> IcmpType:
         return IcmpType(number, number) if code is None else IcmpType(number, number, code, code)
     head, slash, tail = text.partition("/")
     parts = [head, tail] if slash else [head]
-    if not all(p.isdecimal() and p.isascii() and int(p) <= 255 for p in parts):
+    if not all(len(p) <= 3 and p.isdecimal() and p.isascii() and int(p) <= 255 for p in parts):
         raise NotUnderstoodError(f"'{text}' is not an ICMP type such as 8, 3/1 or echo-request")
     number = int(head)
     return IcmpType(number, number, int(tail), int(tail)) if slash else IcmpType(number, number)
@@ -122,10 +123,9 @@ def read_icmp(text: str, family: int) -> IcmpType:
 
 def read_number(text: str) -> int:
     """Read a decimal or hexadecimal number of at most 32 bits."""
-    try:
-        number = int(text, 16) if text.lower().startswith("0x") else int(text, 10)
-    except ValueError as error:
-        raise NotUnderstoodError(f"'{text}' is not a number") from error
-    if not 0 <= number <= 0xFFFFFFFF:
+    if not _NUMBER.fullmatch(text):
+        raise NotUnderstoodError(f"'{text[:40]}' is not a number of 32 bits, decimal or hexadecimal")
+    number = int(text, 16) if text[:2] in ("0x", "0X") else int(text, 10)
+    if number > 0xFFFFFFFF:
         raise NotUnderstoodError(f"'{text}' is not a number of 32 bits")
     return number

@@ -122,10 +122,59 @@ class Symbols:
 
 
 class Space(Struct, frozen=True, dict=True):
-    """The space of packets of one address family, with the interface names of one device."""
+    """The space of packets of one address family, with the interface names of one device.
+
+    local: the device's own addresses, None where the export does not tell all of them
+    broadcasts: the last addresses of the networks it is in (IPv4)
+    """
 
     family: int
     symbols: Symbols
+    local: IntervalSet | None = None
+    broadcasts: IntervalSet = IntervalSet()
+
+    def kind(self, out_interface: int, destination: int) -> int:
+        """The kind of destination as routing sees it, by the number of its `DestinationType` (RFC 5771, RFC 4291 2.7, RFC 919).
+
+        out_interface: symbol of the interface the packet leaves by, 0 where it stays here
+        """
+        for values, kind in self.kinds_by_address:
+            if destination in values:
+                return kind.number
+        return (DestinationType.UNICAST if out_interface else DestinationType.LOCAL).number
+
+    @cached_property
+    def kinds_by_address(self) -> tuple[tuple[IntervalSet, DestinationType], ...]:
+        """Disjoint destinations whose kind does not depend on where the packet leaves."""
+        if self.family == 6:
+            multicast, loopback = IntervalSet([(0xFF << 120, (1 << 128) - 1)]), IntervalSet.of(1)
+            broadcast = IntervalSet()
+        else:
+            multicast, loopback = IntervalSet([(0xE0000000, 0xEFFFFFFF)]), IntervalSet([(0x7F000000, 0x7FFFFFFF)])
+            broadcast = IntervalSet.of(0xFFFFFFFF) | self.broadcasts
+        local = (loopback | (self.local or IntervalSet())) - broadcast - multicast
+        return (
+            (multicast, DestinationType.MULTICAST),
+            (broadcast, DestinationType.BROADCAST),
+            (local, DestinationType.LOCAL),
+        )
+
+    @cached_property
+    def kinds(self) -> tuple[Box, ...]:
+        """Disjoint regions that hold every packet whose kind of destination fits its destination and way out."""
+        rest = IntervalSet([(0, self.tops[Axis.DST])])
+        special = []
+        for values, kind in self.kinds_by_address:
+            rest = rest - values
+            if values:
+                special.append(box([(Axis.DST, values), (Axis.TYPE, IntervalSet.of(kind.number))]))
+        usual = (
+            (self.symbols.present, DestinationType.UNICAST),
+            (IntervalSet.of(0), DestinationType.LOCAL),
+        )
+        others = [box([(Axis.OUT, out), (Axis.DST, rest), (Axis.TYPE, IntervalSet.of(k.number))]) for out, k in usual]
+        # Packets people know come first: to an address of the device where these are told.
+        return (*special[-1:], *others, *special[:-1]) if self.local else (*others, *special)
 
     @cached_property
     def tops(self) -> tuple[int, ...]:

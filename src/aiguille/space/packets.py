@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
-from aiguille.model import DestinationType, State
+from aiguille.model import State
 from aiguille.model.spelling import spell_address, spell_flags, spell_protocol
 from aiguille.space.fields import ICMP_OF, SYN, TCP, WITH_PORTS, Axis, Space
 
@@ -35,18 +35,6 @@ class Packet(Struct, frozen=True):
     flags: int | None = None
     state: State = State.NEW
 
-    @property
-    def destination_type(self) -> DestinationType:
-        """The kind of destination, as far as the packet itself tells it (RFC 5771, RFC 4291 2.7, RFC 919)."""
-        if self.family == 4:
-            if self.destination >> 28 == 0xE:
-                return DestinationType.MULTICAST
-            if self.destination == 0xFFFFFFFF:
-                return DestinationType.BROADCAST
-        elif self.destination >> 120 == 0xFF:
-            return DestinationType.MULTICAST
-        return DestinationType.UNICAST if self.out_interface else DestinationType.LOCAL
-
     def point(self, space: Space) -> tuple[int, ...]:
         """The packet's coordinates in `space`."""
         number = space.symbols.number
@@ -54,9 +42,10 @@ class Packet(Struct, frozen=True):
             a, b = self.sport or 0, self.dport or 0
         else:
             a, b = self.icmp_type or 0, self.icmp_code or 0
+        leaves = number(self.out_interface) if self.out_interface else 0
         return (
             number(self.in_interface) if self.in_interface else 0,
-            number(self.out_interface) if self.out_interface else 0,
+            leaves,
             self.source,
             self.destination,
             self.protocol,
@@ -64,7 +53,7 @@ class Packet(Struct, frozen=True):
             b,
             self.flags or 0,
             self.state.number,
-            self.destination_type.number,
+            space.kind(leaves, self.destination),
         )
 
     def to_dict(self) -> dict[str, str | int | None]:

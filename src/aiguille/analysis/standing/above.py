@@ -54,7 +54,7 @@ class Straight(Struct):
     number: int
     above: Sequence[int]
     boxes: list[Box] = field(default_factory=list)
-    _made: dict[int, Slices] = field(default_factory=dict)
+    _made: dict[Box, Slices] = field(default_factory=dict)
     _masks: list[int] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -101,9 +101,9 @@ class Straight(Struct):
 
     def _sliced(self, region: Box) -> Slices:
         """The region cut along all that stands above, made once; with a new budget."""
-        found = self._made.get(id(region))
+        found = self._made.get(region)
         if found is None:
-            found = self._made[id(region)] = Slices(region, self.boxes, self.judge.tops, last=UNCOUNTED)
+            found = self._made[region] = Slices(region, self.boxes, self.judge.tops, last=UNCOUNTED)
         found.budget = BUDGET
         return found
 

@@ -87,7 +87,8 @@ class Judge:
     def step(self, number: int) -> Judged:
         regions = self.regions(number)
         if not regions:
-            return Judged(number, Standing.IMPOSSIBLE)
+            may = any(self.program.may_exist(self.rows[row].box) for row in self.own[number])
+            return Judged(number, Standing.LIVE if may else Standing.IMPOSSIBLE)
         earlier, later = self.around(number)
         view = self.view(number, earlier)
         cell = next((found for region in regions if (found := view.reached(region)) is not None), None)

@@ -45,29 +45,30 @@ def _default_deny(direction: Direction) -> Callable[[Subject], Iterator[Answer]]
 
 
 def _judge(program: Program) -> Answer:
-    default = program.default
     family = f"IPv{program.family}"
     going = _SPEAK[program.direction]
-    if default is None:
-        return CannotTell(
-            f"{family}: what happens to traffic {going} that no rule matches depends on a condition we cannot settle"
-        )
-    if default.kind is Kind.REFUSE:
-        return Passed(f"{family}: what no rule allows is refused ({speak(default.chain, default.rule)})")
+    defaults = program.defaults
+    accepting = [step for step in defaults if step.kind is not Kind.REFUSE]
+    if not defaults:
+        return CannotTell(f"{family}: what happens to traffic {going} that no rule matches is not determined by the export")
+    if not accepting:
+        ends = " or ".join(speak(step.chain, step.rule) for step in defaults)
+        return Passed(f"{family}: what no rule allows is refused ({ends})")
 
     def by_default(ends: Ends) -> bool:
-        return surely_accepted(ends) and any(program.steps[e.step] is default for e in ends)
+        return surely_accepted(ends) and any(program.steps[n] in accepting for e in ends for n in (e.step, e.settled) if n >= 0)
 
     def perhaps_by_default(ends: Ends) -> bool:
-        return any(program.steps[e.step] is default for e in ends)
+        return any(program.steps[e.step] in accepting for e in ends)
 
     decider = Decider(program)
     proof = decider.find(_NEW, by_default)
+    default = next((s for s in accepting if proof is not None and s in proof.steps), accepting[0])
     if proof is None:
         if decider.find(_NEW, perhaps_by_default) is not None:
             return CannotTell(
-                f"{family}: the default accepts traffic {going}, and whether rules before it refuse all of it depends on "
-                "a condition the export does not settle"
+                f"{family}: {speak(default.chain, default.rule)} accepts traffic {going}, and whether rules before it refuse "
+                "all of it depends on a condition the export does not settle"
             )
         return Passed(f"{family}: the default accepts, but rules before it refuse every new connection")
     return Found(

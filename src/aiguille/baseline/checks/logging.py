@@ -96,10 +96,10 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
             here = overlap(piece.box, narrowed)
             proof = decider.find(here, silently_here, number) if here is not None else None
             if proof is not None:
-                yield _Silent(step, proof, step is program.default)
+                yield _Silent(step, proof, step in program.defaults)
                 break
             if here is not None and (proof := decider.find(here, perhaps, number)) is not None:
-                yield _Silent(step, proof, step is program.default, certain=False)
+                yield _Silent(step, proof, step in program.defaults, certain=False)
                 break
 
 
