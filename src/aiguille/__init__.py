@@ -9,7 +9,7 @@ Nothing heavy is imported before it is used.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -19,7 +19,7 @@ from aiguille._version import __version__
 if TYPE_CHECKING:
     from aiguille.analysis import Answer, StandingReport
     from aiguille.baseline import Audit, Baseline
-    from aiguille.model import Estate
+    from aiguille.model import Addresses, Estate, Side
 
 
 def read(
@@ -29,12 +29,23 @@ def read(
     dialects: str | Path | Iterable[str | Path] = (),
     as_of: date | None = None,
     geo: str | Path | Iterable[str | Path] = (),
+    sides: Mapping[str, Side] | None = None,
+    administrators: Iterable[Addresses] = (),
     progress: Callable[[int, int], None] | None = None,
 ) -> Estate:
     """Read exports, folders of exports and engagement files; see `aiguille.estate.read`."""
     from aiguille.estate import read as read_estate
 
-    return read_estate(paths, format=format, dialects=dialects, as_of=as_of, geo=geo, progress=progress)
+    return read_estate(
+        paths,
+        format=format,
+        dialects=dialects,
+        as_of=as_of,
+        geo=geo,
+        sides=sides,
+        administrators=administrators,
+        progress=progress,
+    )
 
 
 def audit(

@@ -6,7 +6,7 @@ import pytest
 
 from aiguille.analysis import Programs, each_interface, entrances, exposures, outside_known
 from aiguille.analysis.probe import Prober
-from aiguille.baseline.services import WELL_KNOWN, management_services
+from aiguille.analysis.services import WELL_KNOWN, management_services
 from aiguille.model import Device, Side
 from aiguille.space import Packet
 from tests.helpers import filter_table, veskara, with_zones

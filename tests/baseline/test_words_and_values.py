@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from aiguille.analysis import Programs, surely_accepted
+from aiguille.analysis.study import Study, strangers
 from aiguille.baseline.catalogue import Of, Param
 from aiguille.baseline.checks.between import common, open_ports
 from aiguille.baseline.dates import read_date, seen_at, until
-from aiguille.baseline.study import Study, strangers
 from aiguille.baseline.values import WrongValueError, read_value
 from aiguille.baseline.wording import counted, listed
 from aiguille.model import Direction, Estate, stated

@@ -74,7 +74,7 @@ MATCHES = [
      "icmpv6 type 1 code 3 from 2001:db8::9 to 2001:db8::1 entering eth0"),
     ("meta nfproto ipv6", "tcp from [2001:db8::9]:1 to [2001:db8::1]:1 entering eth0", TCP.format(port=1)),
     ("meta l4proto { tcp, udp } th dport 53", TCP.format(port=53), TCP.format(port=54)),
-    ("fib daddr type local", TCP.format(port=1), ""),
+    ("fib daddr type local", "tcp from 192.0.2.9:1 to 127.0.0.1:1 entering eth0", "tcp from 192.0.2.9:1 to 224.0.0.1:1 entering eth0"),
     ("tcp dport vmap { 22 : accept, 23 : drop }", TCP.format(port=22), TCP.format(port=23)),
     ("tcp dport vmap @doors", TCP.format(port=26), TCP.format(port=27)),
 ]  # fmt: skip

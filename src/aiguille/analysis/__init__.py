@@ -25,7 +25,7 @@ if TYPE_CHECKING:
         each_interface,
         entrances,
         existing,
-        guess_outside,
+        guess_sides,
         not_loopback,
         outside_known,
     )
@@ -38,7 +38,7 @@ _PLACES = {
     "exposure": ("Exposure", "exposures", "networks_in"),
     "probe": ("Prober", "Verdict", "Visit", "Way"),
     "program": ("Kind", "Program", "Programs", "Step", "families"),
-    "sides": ("Entrance", "each_interface", "entrances", "existing", "guess_outside", "not_loopback", "outside_known"),
+    "sides": ("Entrance", "each_interface", "entrances", "existing", "guess_sides", "not_loopback", "outside_known"),
     "standing": ("Openness", "Standing", "StandingReport", "standings"),
 }
 _MODULES = {name: module for module, names in _PLACES.items() for name in names}
@@ -81,7 +81,7 @@ __all__ = [
     "existing",
     "exposures",
     "families",
-    "guess_outside",
+    "guess_sides",
     "maybe_accepted",
     "networks_in",
     "not_loopback",

@@ -62,7 +62,10 @@ def opening(family: int, service: ManagementService) -> Iterator[Box]:
     for term in service.terms:
         for one in term_boxes(family, term):
             # Nobody answers at an address that is meant for all.
-            here = [(Axis.STATE, IntervalSet.of(State.NEW.number)), (Axis.TYPE, IntervalSet.of(DestinationType.LOCAL.number))]
+            here = [
+                (Axis.STATE, IntervalSet.of(State.NEW.number)),
+                (Axis.TYPE, IntervalSet.of(DestinationType.LOCAL.number)),
+            ]
             common = overlap(one, box(here))
             if common is None:
                 continue

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, TypeVar
 
@@ -23,8 +24,26 @@ def share(work: Callable[[Task], T], tasks: Sequence[Task], jobs: int, chunk: in
     if "fork" not in multiprocessing.get_all_start_methods():
         yield from map(work, tasks)
         return
-    with multiprocessing.get_context("fork").Pool(jobs, _start, (work,)) as pool:
-        yield from pool.imap(_do, tasks, chunk)
+    from concurrent.futures import ProcessPoolExecutor
+    from concurrent.futures.process import BrokenProcessPool
+
+    done = 0
+    context = multiprocessing.get_context("fork")
+    with ProcessPoolExecutor(min(jobs, len(tasks)), context, _start, (work,)) as pool:
+        try:
+            for one in pool.map(_do, tasks, chunksize=chunk):
+                yield one
+                done += 1
+        except BrokenProcessPool:
+            broken = True
+        else:
+            broken = False
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+    if broken:
+        # A process was killed, for want of memory most likely; what it left is done here, one after the other.
+        logging.getLogger("aiguille").warning("a helping process was killed; the rest is done without such helpers")
+        yield from map(work, tasks[done:])
 
 
 _worker: list[Callable[[Any], Any]] = []

@@ -1,12 +1,28 @@
-"""Which interfaces lie on which side, and a guess where nobody says and the rules give it away."""
+"""Which interfaces lie on which side, and a guess where nobody says and the export gives it away."""
 
 from __future__ import annotations
+
+import re
+from ipaddress import ip_network
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.program import LOOPBACK, Programs
-from aiguille.model import Condition, Device, Field, InterfaceName, Rule, Side, Span, Translate, TranslationKind, Zone
+from aiguille.model import (
+    Addresses,
+    Condition,
+    Device,
+    Field,
+    Interface,
+    InterfaceName,
+    Rule,
+    Side,
+    Span,
+    Translate,
+    TranslationKind,
+    Zone,
+)
 from aiguille.space import Axis, Box, IntervalSet, Symbols, box
 
 
@@ -73,33 +89,141 @@ def _loopback(symbols: Symbols) -> IntervalSet:
     return IntervalSet.of(symbols.number(LOOPBACK)) if LOOPBACK in symbols.names else IntervalSet()
 
 
-def guess_outside(device: Device) -> Device:
-    """The device with a zone for its outside, where none is stated and source translation gives it away.
+SIDE_WORDS: dict[Side, tuple[str, ...]] = {
+    Side.OUTSIDE: (
+        "wan",
+        "internet",
+        "outside",
+        "external",
+        "extern",
+        "uplink",
+        "untrusted",
+        "untrust",
+        "isp",
+        "public",
+    ),
+    Side.DMZ: ("dmz", "demilitarized"),
+    Side.GUEST: ("guest", "guests", "visitor", "visitors", "hotspot"),
+    Side.MANAGEMENT: ("mgmt", "management", "admin", "oob"),
+    Side.INSIDE: ("lan", "inside", "internal", "intern", "office", "trusted", "private", "intranet", "staff"),
+}
+"""Plain English for what lies behind an interface or zone."""
+
+_PARTS = re.compile(r"[a-z]+")
+
+
+def side_in(name: str) -> Side | None:
+    """The side a name says in plain English (``wan0``, ``Guest WiFi``), None if it says none, or two."""
+    words = set(_PARTS.findall(name.lower()))
+    found = [side for side, said in SIDE_WORDS.items() if words & set(said)]
+    return found[0] if len(found) == 1 else None
+
+
+def guess_sides(device: Device) -> Device:
+    """The device with sides where nobody states them and the guess is safe; each guess says so, and why.
+
+    A name that says a side in plain English; the interface the default route leaves by, or behind which all inside addresses
+    are hidden, as the outside; and where an outside is known, another interface with only private networks as inside.
+    """
+    zones = [_named(zone) for zone in device.zones]
+    placed = {name for zone in zones for name in zone.interfaces}
+    places = _places(device)
+    for name in sorted(set(places) - placed - {LOOPBACK}):
+        if (side := side_in(name)) is not None:
+            zones.append(Zone(name, (name,), side, where=places[name], guessed=f"the interface's name, {name}"))
+            placed.add(name)
+    outside = _outside(device)
+    if outside is not None and not any(zone.side is Side.OUTSIDE and zone.interfaces for zone in zones):
+        zones = _placed(zones, outside)
+        placed.add(outside.interfaces[0])
+    if any(zone.side is Side.OUTSIDE and zone.interfaces for zone in zones):
+        inner = {one.name: one for one in device.interfaces if one.enabled and _private(one.networks)}
+        zones = [_inner(zone, inner) for zone in zones]
+        for name in sorted(set(inner) - placed - {LOOPBACK}):
+            why = f"only private networks on {name}"
+            zones.append(Zone(name, (name,), Side.INSIDE, inner[name].networks, inner[name].where, why))
+    return device if tuple(zones) == device.zones else replace(device, zones=tuple(zones))
+
+
+def _named(zone: Zone) -> Zone:
+    side = side_in(zone.name) if zone.side is None and zone.interfaces else None
+    return zone if side is None else replace(zone, side=side, guessed=f"the zone's name, {zone.name}")
+
+
+def _placed(zones: list[Zone], outside: Zone) -> list[Zone]:
+    """The zones with the outside's interface known for what it is, in the zone that holds it or one of its own."""
+    (name,) = outside.interfaces
+    holder = next((zone for zone in zones if name in zone.interfaces), None)
+    if holder is None:
+        taken = {zone.name for zone in zones}
+        return [*zones, outside if outside.name not in taken else replace(outside, name=name)]
+    if holder.side is not None or len(holder.interfaces) > 1:
+        return zones
+    told = replace(holder, side=Side.OUTSIDE, guessed=outside.guessed)
+    return [told if zone is holder else zone for zone in zones]
+
+
+def _inner(zone: Zone, inner: dict[str, Interface]) -> Zone:
+    if zone.side is not None or not zone.interfaces or not inner.keys() >= set(zone.interfaces):
+        return zone
+    return replace(zone, side=Side.INSIDE, guessed=f"only private networks on {', '.join(zone.interfaces)}")
+
+
+PRIVATE = ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")
+"""Networks nobody has on the internet (RFC 1918, RFC 4193)."""
+
+
+def _private(networks: tuple[Addresses, ...]) -> bool:
+    """Whether there are networks and all of them are private; what every link has by itself counts as none."""
+    told = [n for n in networks if n.family == 4 or n.first >> 118 != 0x3FA]
+    held = [ip_network(text) for text in PRIVATE]
+    bounds = [(n.version, int(n.network_address), int(n.broadcast_address)) for n in held]
+    return bool(told) and all(any(n.family == v and a <= n.first and n.last <= b for v, a, b in bounds) for n in told)
+
+
+def interface_names(device: Device) -> tuple[str, ...]:
+    """The names of interfaces the export knows or its rules name."""
+    zoned = [name for zone in device.zones for name in zone.interfaces]
+    return tuple(dict.fromkeys((*_places(device), *zoned)))
+
+
+def _places(device: Device) -> dict[str, Span | None]:
+    """The names of interfaces, and where each first occurs: in the export's list, else in a rule."""
+    out: dict[str, Span | None] = {one.name: one.where for one in device.interfaces if one.enabled}
+    for rulebase in device.rulebases:
+        for _, rule in rulebase.rules():
+            for condition in rule.match.conditions:
+                for operand in condition.operands:
+                    if isinstance(operand, InterfaceName) and not operand.prefix:
+                        out.setdefault(operand.name, rule.where)
+    return out
+
+
+def _outside(device: Device) -> Zone | None:
+    """The interface that the default route leaves by; else the one where source translation hides inside addresses.
 
     A host that hides inside addresses behind its own does so where it leaves for the outside: the interface named by such
-    a rule, if all of them name the same one, is taken to be the outside. The zone says that it is a guess, and why.
+    a rule, if all of them name the same one.
     """
-    if device.zones:
-        return device
+    default = next(
+        (r for r in device.routes if r.interface and r.network.first == 0 and r.network.last >= 0xFFFFFFFF), None
+    )
+    if default is not None and default.network.family == 4:
+        why = f"the default route leaves by {default.interface} ({default.where})"
+        return Zone("outside", (default.interface,), Side.OUTSIDE, where=default.where, guessed=why)
     hiding: dict[str, Span] = {}
     for rulebase in device.rulebases:
         for _, rule in rulebase.rules():
             if rule.enabled and any(_hides(effect) for effect in rule.effects):
                 found = _leaves_by(rule)
                 if found is None:
-                    return device
+                    return None
                 hiding.setdefault(found, rule.where)
     if len(hiding) != 1:
-        return device
+        return None
     name, where = next(iter(hiding.items()))
-    zone = Zone(
-        name="outside",
-        interfaces=(name,),
-        side=Side.OUTSIDE,
-        where=where,
-        guessed=f"addresses are translated where traffic leaves by {name} ({where})",
-    )
-    return replace(device, zones=(zone,))
+    why = f"addresses are translated where traffic leaves by {name} ({where})"
+    return Zone("outside", (name,), Side.OUTSIDE, where=where, guessed=why)
 
 
 def _hides(effect: object) -> bool:

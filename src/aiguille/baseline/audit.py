@@ -12,6 +12,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis import Programs
 from aiguille.analysis.sharing import share
+from aiguille.analysis.study import Study
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -24,7 +25,6 @@ from aiguille.baseline.catalogue import (
     Severity,
     Subject,
 )
-from aiguille.baseline.study import Study
 from aiguille.model import AiguilleError, Device, Estate, Setting, Span
 from aiguille.space import Packet
 

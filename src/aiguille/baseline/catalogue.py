@@ -10,7 +10,7 @@ from typing import Any
 from msgspec import NODEFAULT, Struct, field
 
 from aiguille.analysis import Programs, Proof, Step
-from aiguille.baseline.study import Study
+from aiguille.analysis.study import Study
 from aiguille.model import Chain, Condition, Device, Rule, Rulebase, Span
 from aiguille.space import Packet
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from aiguille.analysis import Program, StandingReport
+from aiguille.analysis.study import NEW, Study
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -19,7 +20,6 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.checks.between import networks
 from aiguille.baseline.checks.records import service_boxes
 from aiguille.baseline.spec import AddressTest, OwnCheck, RuleTest
-from aiguille.baseline.study import NEW, Study
 from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Direction, Rule

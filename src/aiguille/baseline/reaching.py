@@ -8,8 +8,8 @@ from msgspec import Struct
 
 from aiguille.analysis import Ends, Exposure, Programs
 from aiguille.analysis.countries import Share, shares
+from aiguille.analysis.study import Admission, Study, lets_in
 from aiguille.baseline.catalogue import RuleRef, refer, speak
-from aiguille.baseline.study import Admission, Study, lets_in
 from aiguille.model import Addresses, Direction, Estate, Side
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box, overlap

@@ -13,6 +13,9 @@ COMMANDS = ("read", "audit", "rules", "probe", "explain", "figure", "baseline", 
 
 EXIT_INTERRUPTED = 130
 
+EXIT_FAULT = 4
+"""The program itself failed."""
+
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Run the command; returns its exit code. The console script's entry point."""
@@ -39,11 +42,28 @@ def _run(words: list[str]) -> int:
         print(f"aiguille: {visible(str(error))}", file=sys.stderr)
         return error.exit_code
     except BrokenPipeError:
-        # The reader of our output went away, as `head` does; Python must not complain while closing.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        stop_writing()
         return 0
     except KeyboardInterrupt:
         done = ", ".join(getattr(arguments, "done", {}).values()) or "nothing"
         print(f"aiguille: interrupted; done so far: {done}; no file was left half written", file=sys.stderr)
         return EXIT_INTERRUPTED
+    except Exception as error:
+        if os.environ.get("AIGUILLE_RAISE_FAULTS"):
+            raise
+        place = error.__traceback__
+        while place is not None and place.tb_next is not None:
+            place = place.tb_next
+        where = f" at line {place.tb_lineno} of {os.path.basename(place.tb_frame.f_code.co_filename)}" if place else ""
+        print(
+            f"aiguille: the program itself failed ({type(error).__name__}: {str(error)[:200]}{where}); please report this "
+            "with the command and, if you may, the export",
+            file=sys.stderr,
+        )
+        return EXIT_FAULT
     return code
+
+
+def stop_writing() -> None:
+    """Drop what is still written: the reader of our output went away, as `head` does, and Python must not complain of it."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -67,11 +67,13 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
     if arguments.json or not sys.stdout.isatty():
         for note in audit.notes:
             options.log.warning("%s", note)
-    if arguments.json:
-        sys.stdout.write(data.dump(data.audit_data(audit)))
-    else:
-        output.show(arguments, view)
     options.write_outputs(arguments, writers)
+    # A reader that goes away changes neither the files nor the exit code.
+    with output.reader_may_leave():
+        if arguments.json:
+            sys.stdout.write(data.dump(data.audit_data(audit)))
+        else:
+            output.show(arguments, view)
     return audit
 
 

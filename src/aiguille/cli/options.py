@@ -13,13 +13,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
 from aiguille.cli import completion
-from aiguille.model import EXIT_UNREADABLE, Estate
+from aiguille.model import EXIT_UNREADABLE, Addresses, Estate, NotUnderstoodError, Side
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from aiguille.baseline import Audit
     from aiguille.reports.files import Writer
+
+SIDES = tuple(side.value for side in Side if side is not Side.DEVICE)
+"""Sides an interface can be said to face."""
 
 WIDTH = 100
 """Columns of terminal views that are not written to a terminal."""
@@ -49,8 +52,51 @@ def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
         type=Path,
         help="know the make that this dialect file describes; repeatable",
     )
+    parser.add_argument(
+        "--outside",
+        action="append",
+        default=[],
+        metavar="IFACE",
+        help="this interface faces the internet; repeatable, short for --side IFACE=outside",
+    )
+    parser.add_argument(
+        "--side",
+        action="append",
+        default=[],
+        metavar="IFACE=SIDE",
+        type=_side,
+        help=f"what lies behind an interface: {', '.join(SIDES)}; repeatable",
+    )
+    parser.add_argument(
+        "--administrator",
+        action="append",
+        default=[],
+        metavar="ADDRESS",
+        type=_network,
+        help="an address or network that administrators come from; repeatable",
+    )
     add_geo(parser)
     add_as_of(parser)
+
+
+def _side(text: str) -> tuple[str, str]:
+    """``eth1=inside``."""
+    name, _, side = text.rpartition("=")
+    if not name or side not in SIDES:
+        raise argparse.ArgumentTypeError(f"'{text}' is not an interface and its side, such as eth1={SIDES[0]}")
+    return name, side
+
+
+def _network(text: str) -> Addresses:
+    from aiguille.readers.literals import read_network
+
+    try:
+        found = read_network(text)
+    except NotUnderstoodError as error:
+        raise argparse.ArgumentTypeError(error.message) from error
+    if not isinstance(found, Addresses):
+        raise argparse.ArgumentTypeError(f"'{text}' is not a network with a prefix length")
+    return found
 
 
 def add_actions(
@@ -176,6 +222,14 @@ def did(arguments: argparse.Namespace, stage: str, what: str) -> None:
     vars(arguments).setdefault("done", {})[stage] = what
 
 
+def _sides(arguments: argparse.Namespace) -> dict[str, Side]:
+    stated = [
+        *getattr(arguments, "side", ()),
+        *((name, Side.OUTSIDE.value) for name in getattr(arguments, "outside", ())),
+    ]
+    return {name: Side(side) for name, side in stated}
+
+
 def read_estate(
     arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None, *, view_tells: bool = False
 ) -> Estate:
@@ -198,6 +252,8 @@ def read_estate(
                 dialects=getattr(arguments, "dialect", ()),
                 as_of=arguments.as_of,
                 geo=getattr(arguments, "geo", ()),
+                sides=_sides(arguments),
+                administrators=getattr(arguments, "administrator", ()),
                 progress=told,
             )
     finally:

@@ -24,6 +24,18 @@ ENDINGS = (".json", ".txt")
 _TRAILING = re.compile(r"[ \t]+$", re.MULTILINE)
 
 
+@contextmanager
+def reader_may_leave() -> Iterator[None]:
+    """Go on where the reader of our output has gone away."""
+    from aiguille.cli import stop_writing
+
+    try:
+        yield
+        sys.stdout.flush()
+    except BrokenPipeError:
+        stop_writing()
+
+
 def show(arguments: Namespace, view: Callable[[Console], None]) -> None:
     """Write a view to standard output."""
     target = console(arguments)

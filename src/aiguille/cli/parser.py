@@ -13,7 +13,8 @@ _DESCRIPTION = """Audits exported firewall configurations: what they let through
 with a packet that proves it. Works offline on files and changes nothing."""
 _EPILOG = """exit codes:
   0  done, nothing at or above --fail-on      1  findings at or above it
-  2  wrong usage or configuration             3  an input could not be read; the rest was done"""
+  2  wrong usage or configuration             3  an input could not be read; the rest was done
+  4  the program itself failed"""
 
 
 def build(only: str | None = None) -> argparse.ArgumentParser:

@@ -2,26 +2,32 @@
 
 from __future__ import annotations
 
+import difflib
 import os
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from pathlib import Path
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis import guess_outside
+from aiguille.analysis import guess_sides
 from aiguille.analysis.countries import located
+from aiguille.analysis.sides import interface_names
 from aiguille.estate import engagement
 from aiguille.model import (
     About,
+    Addresses,
     AiguilleError,
     Device,
+    EmptyFileError,
     Estate,
     Failure,
     GeoFilter,
     Locations,
+    NotRecognisedError,
+    Side,
     UnreadableError,
     UsageError,
 )
@@ -42,6 +48,9 @@ from aiguille.readers import (
     recognise,
     recognise_places,
 )
+
+RAISE_FAULTS = "AIGUILLE_RAISE_FAULTS"
+"""Environment variable with which faults of the program itself are raised where they occur, for its tests."""
 
 FILE_LIMIT = 10_000
 """A folder with more files is not an export but a whole disk."""
@@ -80,6 +89,8 @@ def read(
     dialects: str | Path | Iterable[str | Path] = (),
     as_of: date | None = None,
     geo: str | Path | Iterable[str | Path] = (),
+    sides: Mapping[str, Side] | None = None,
+    administrators: Iterable[Addresses] = (),
     progress: Callable[[int, int], None] | None = None,
 ) -> Estate:
     """Read exports, folders of exports and engagement files into an estate.
@@ -89,6 +100,8 @@ def read(
     dialects: dialect files to know beside those that come with the package
     as_of: the day ages are counted from; default: the engagement's, else today
     geo: location data beside the engagement's: registry statistics or MMDB files, later ones winning
+    sides: by interface, the side it faces, on every device that has it; counts above what exports and engagements say
+    administrators: addresses that administrators come from, beside those of the engagement
     progress: told how many exports of how many are read
 
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
@@ -103,16 +116,30 @@ def read(
     devices: list[Device] = []
     for number, job in enumerate(found.jobs, 1):
         try:
-            for device in _devices(job):
+            for device in _devices(job, sides or {}, tuple(administrators)):
                 devices.append(located(_unique(device, {d.name for d in devices}), locations))
         except UnreadableError as error:
             found.failures.append(Failure(job.files[0].path, str(error)))
         if progress is not None:
             progress(number, len(found.jobs))
+    names = {name for device in devices for name in interface_names(device)}
+    for name in sides or {}:
+        if devices and name not in names:
+            near = difflib.get_close_matches(name, names, n=2)
+            hint = (
+                f"; did you mean {' or '.join(near)}?"
+                if near
+                else f"; there are {', '.join(sorted(names)[:8]) or 'none'}"
+            )
+            raise UsageError(f"--side {name}: no device has such an interface{hint}")
     for device in devices:
-        for zone in device.zones:
-            if zone.guessed:
-                found.notes.append(f"{device.name}: zone '{zone.name}' is a guess: {zone.guessed}")
+        guesses = [
+            f"{z.name} is {z.side.value} ({z.guessed})" for z in device.zones if z.guessed and z.side is not None
+        ]
+        if guesses:
+            found.notes.append(
+                f"{device.name}: assumed: {'; '.join(guesses)}. State it with --side IFACE=SIDE or in engagement.toml"
+            )
         if filters := [one for one in device.geo_filters if one.enabled]:
             found.notes += _countries_note(device, filters[0], locations)
     return Estate(
@@ -222,11 +249,11 @@ def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
         try:
             file = one.load()
             form, why = (wanted, "named by --format") if wanted else recognise(file, found.formats)
+        except NotRecognisedError:
+            found.notes.append(f"{one.shown}: not an export that is recognised; left out")
+            continue
         except UnreadableError as error:
-            if wanted is None and "not recognised" in error.message:
-                found.notes.append(f"{one.shown}: not an export that is recognised; left out")
-            else:
-                found.failures.append(Failure(one.shown, str(error)))
+            found.failures.append(Failure(one.shown, str(error)))
             continue
         shown = Path(one.shown)
         stem = _stem(shown) if form.grouped else shown.name
@@ -254,9 +281,10 @@ def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], 
             continue
         try:
             file = by_name[name].load()
+        except EmptyFileError:
+            continue
         except UnreadableError as error:
-            if "is empty" not in error.message:
-                found.failures.append(Failure(by_name[name].shown, str(error)))
+            found.failures.append(Failure(by_name[name].shown, str(error)))
             continue
         files.append(replace(file, place=place))
     if not files:
@@ -346,13 +374,21 @@ def _stem(path: Path) -> str:
     return re.sub(r"(?i)[._-]?(ip6?tables(-save)?|ipsets?|rules)$", "", name).strip("._-")
 
 
-def _devices(job: _Job) -> list[Device]:
+def _devices(job: _Job, sides: Mapping[str, Side], administrators: tuple[Addresses, ...]) -> list[Device]:
     try:
         found = job.format.read(job.files, job.name)
     except AiguilleError as error:
         if isinstance(error, UnreadableError):
             raise
         raise UnreadableError(str(error)) from error
+    except (Exception, RecursionError) as error:
+        # A fault of ours must not end the others' audit, nor go unnoticed.
+        if os.environ.get(RAISE_FAULTS):
+            raise
+        raise UnreadableError(
+            f"{job.files[0].path}: the reader of {job.format.name} failed ({type(error).__name__}: {str(error)[:200]}); "
+            "please report this with the file"
+        ) from error
     if job.entry is not None and job.entry.name and len(found) > 1:
         names = ", ".join(f"'{device.name}'" for device in found)
         raise UnreadableError(
@@ -364,7 +400,11 @@ def _devices(job: _Job) -> list[Device]:
         device = replace(device, recognised=job.why, name=device.name or job.files[0].path)
         if job.entry is not None:
             device = engagement.apply(job.entry, device)
-        out.append(guess_outside(device))
+        if sides:
+            device = engagement.state_sides(device, sides)
+        if administrators:
+            device = replace(device, administrators=tuple(dict.fromkeys((*device.administrators, *administrators))))
+        out.append(guess_sides(device))
     return out
 
 

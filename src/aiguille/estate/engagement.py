@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
+from collections.abc import Mapping
 from datetime import date
 from pathlib import Path
 from typing import Literal, get_args
@@ -12,6 +13,7 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
+from aiguille.analysis.sides import interface_names
 from aiguille.model import (
     About,
     Addresses,
@@ -201,6 +203,27 @@ def apply(entry: Entry, device: Device) -> Device:
         administration=administration,
         administrators=entry.administrators,
     )
+
+
+def state_sides(device: Device, sides: Mapping[str, Side]) -> Device:
+    """The device with interfaces on the sides the auditor states; a zone that is cut apart by that loses the interface."""
+    mine = {name: side for name, side in sides.items() if name in interface_names(device)}
+    zones = []
+    for zone in device.zones:
+        stated = {mine[name] for name in zone.interfaces if name in mine}
+        if len(stated) == 1 and all(name in mine for name in zone.interfaces):
+            zone = replace(zone, side=stated.pop(), guessed="")
+        elif stated:
+            zone = replace(zone, interfaces=tuple(name for name in zone.interfaces if name not in mine))
+        zones.append(zone)
+    placed = {name for zone in zones for name in zone.interfaces}
+    taken = {zone.name for zone in zones}
+    for name, side in mine.items():
+        if name not in placed:
+            networks = next((one.networks for one in device.interfaces if one.name == name), ())
+            zones.append(Zone(side.value if side.value not in taken else name, (name,), side, networks))
+            taken.add(zones[-1].name)
+    return replace(device, zones=tuple(zones))
 
 
 def _entry(path: Path, text: str, number: int, device: DeviceTable) -> Entry:

@@ -15,6 +15,7 @@ from aiguille.model.objects import (
     Interface,
     MaskedAddress,
     Named,
+    Route,
     ServiceObject,
     ServiceTerm,
     SetObject,
@@ -145,6 +146,7 @@ class Device(Struct, frozen=True):
     saved: the rules it would start with, where they are told apart from those that run
     loads_rules: whether the rules are put in place when it starts
     advice: how a check's fix reads on this make, by the check's id
+    routes: where packets to known networks leave; empty where the export tells none
     administrators: addresses from which the auditor says that its administrators come
     """
 
@@ -175,6 +177,7 @@ class Device(Struct, frozen=True):
     loads_rules: Setting[bool] = field(default_factory=unknown)
     advice: tuple[tuple[str, str], ...] = ()
     administrators: tuple[Addresses, ...] = ()
+    routes: tuple[Route, ...] = ()
     system: tuple[Fact, ...] = ()
     secrets: frozenset[Secret] = frozenset()
     tags: tuple[str, ...] = ()

@@ -39,6 +39,14 @@ class UnreadableError(AiguilleError):
     exit_code = EXIT_UNREADABLE
 
 
+class NotRecognisedError(UnreadableError):
+    """A file of no format that is known; in a folder it may be something else altogether."""
+
+
+class EmptyFileError(UnreadableError):
+    """A file with nothing in it."""
+
+
 class NotUnderstoodError(AiguilleError):
     """A part of an export that a reader does not understand; raised and caught inside readers, where it becomes a
     qualifier of the rule and an unread entry of the ledger."""

@@ -177,6 +177,14 @@ class Interface(Struct, frozen=True):
     services: tuple[str, ...] = ()
 
 
+class Route(Struct, frozen=True):
+    """Where packets to a network leave: an interface, or nothing ("" for a route that refuses or swallows them)."""
+
+    network: Addresses
+    interface: str
+    where: Span | None = None
+
+
 class Zone(Struct, frozen=True):
     """A group of interfaces with a purpose.
 

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
-from aiguille.model import Device, UnreadableError, UsageError
+from aiguille.model import Device, NotRecognisedError, UsageError
 from aiguille.readers.bundle import is_wanted, layout, recognise_places
 from aiguille.readers.files import ExportFile, begins_packed, decode, load
 
@@ -125,7 +125,7 @@ def recognise(file: ExportFile, known: Formats | None = None) -> tuple[Format, s
         why = one.recognise(file)
         if why is not None:
             return one, why
-    raise UnreadableError(
+    raise NotRecognisedError(
         f"{file.path}:1: the format is not recognised; known are {known.names()}; "
         "name it with --format if this is one of them, or describe it in a dialect file (`aiguille dialect start`)"
     )

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from aiguille.model import Entry, Ledger, Source, Span, UnreadableError
+from aiguille.model import EmptyFileError, Entry, Ledger, Source, Span, UnreadableError
 from aiguille.model.guarding import guarded
 from aiguille.readers import workbook
 
@@ -82,7 +82,7 @@ def decode(name: str, data: bytes) -> ExportFile:
     if workbook.is_workbook(data):
         return _workbook(name, data)
     if not data.strip():
-        raise UnreadableError(f"{name}: the file is empty; export it again")
+        raise EmptyFileError(f"{name}: the file is empty; export it again")
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
         raise UnreadableError(
             f"{name}:1: the file is in UTF-16; convert it to UTF-8, with `iconv -f UTF-16 -t UTF-8` say"

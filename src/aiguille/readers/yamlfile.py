@@ -53,6 +53,7 @@ def load(name: str, text: str, what: str, example: str) -> YamlFile:
     """Parse YAML safely; raises UsageError. what: what the file should be, in words; example: a first line of one."""
     try:
         root = yaml.compose(text, Loader=yaml.CSafeLoader)
+        _refuse_bombs(name, root)
         data = yaml.load(text, Loader=yaml.CSafeLoader)
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
@@ -63,6 +64,47 @@ def load(name: str, text: str, what: str, example: str) -> YamlFile:
     if not isinstance(data, dict):
         raise UsageError(f"{name}:1: {what} is a table of keys, such as '{example}'")
     return YamlFile(name, data, root)
+
+
+EXPANDED_LIMIT = 200_000
+"""Values a file may have with its aliases written out."""
+
+
+def _refuse_bombs(name: str, root: yaml.Node | None) -> None:
+    """Raise UsageError where keys stand twice, or aliases multiply what is written beyond all bounds."""
+    sizes: dict[yaml.Node, int] = {}
+
+    def size(node: yaml.Node, above: tuple[yaml.Node, ...]) -> int:
+        if node in sizes:
+            return sizes[node]
+        if node in above:
+            raise UsageError(f"{name}:{line_of(node)}: this value contains itself by an alias; write it out")
+        below: list[yaml.Node] = []
+        if isinstance(node, yaml.SequenceNode):
+            below = node.value
+        elif isinstance(node, yaml.MappingNode):
+            below = [one for pair in node.value for one in pair]
+            seen: dict[str, yaml.Node] = {}
+            for key, _ in node.value:
+                if (
+                    isinstance(key, yaml.ScalarNode)
+                    and key.value != "<<"
+                    and seen.setdefault(key.value, key) is not key
+                ):
+                    first = line_of(seen[key.value])
+                    raise UsageError(
+                        f"{name}:{line_of(key)}: '{key.value}' stands here for the second time, first in line {first}"
+                    )
+        total = 1 + sum(size(one, (*above, node)) for one in below)
+        if total > EXPANDED_LIMIT:
+            raise UsageError(
+                f"{name}:{line_of(node)}: aliases make more than {EXPANDED_LIMIT} values of this; write less"
+            )
+        sizes[node] = total
+        return total
+
+    if root is not None:
+        size(root, ())
 
 
 def convert(file: YamlFile, kind: type[T], keys: Collection[str], what: str) -> T:

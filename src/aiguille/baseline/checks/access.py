@@ -18,6 +18,7 @@ from aiguille.analysis import (
     surely_refused,
 )
 from aiguille.analysis.exposure import opening
+from aiguille.analysis.services import WELL_KNOWN, ping
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -35,7 +36,6 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.services import WELL_KNOWN, ping
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Addresses, Direction, ManagementService, Side, Span
 from aiguille.model.spelling import spell_operand

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from aiguille.analysis import Decider, Ends, Entrance, Program, Proof, surely_refused
 from aiguille.analysis.exposure import RATES
+from aiguille.analysis.study import NEW, Wanted, lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -25,7 +26,6 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.login import fact
-from aiguille.baseline.study import NEW, Wanted, lets_in, may_let_in
 from aiguille.baseline.wording import NO_INWARD_RULES, counted, listed
 from aiguille.model import Action, Direction, MaskedAddress, Side
 from aiguille.readers.literals import read_network, read_ports, read_protocol

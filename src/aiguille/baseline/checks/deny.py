@@ -50,13 +50,17 @@ def _judge(program: Program) -> Answer:
     defaults = program.defaults
     accepting = [step for step in defaults if step.kind is not Kind.REFUSE]
     if not defaults:
-        return CannotTell(f"{family}: what happens to traffic {going} that no rule matches is not determined by the export")
+        return CannotTell(
+            f"{family}: what happens to traffic {going} that no rule matches is not determined by the export"
+        )
     if not accepting:
         ends = " or ".join(speak(step.chain, step.rule) for step in defaults)
         return Passed(f"{family}: what no rule allows is refused ({ends})")
 
     def by_default(ends: Ends) -> bool:
-        return surely_accepted(ends) and any(program.steps[n] in accepting for e in ends for n in (e.step, e.settled) if n >= 0)
+        return surely_accepted(ends) and any(
+            program.steps[n] in accepting for e in ends for n in (e.step, e.settled) if n >= 0
+        )
 
     def perhaps_by_default(ends: Ends) -> bool:
         return any(program.steps[e.step] in accepting for e in ends)

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis import outside_known
 from aiguille.analysis.countries import blocked, codes_of, country_set
+from aiguille.analysis.study import lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -25,7 +26,6 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import UNSETTLED, common, told_by
 from aiguille.baseline.reaching import Reach, reaches
-from aiguille.baseline.study import lets_in, may_let_in
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Addresses, AddressObject, Device, Direction, GeoFilter, Named, SetObject, Side
 from aiguille.model.countries import claimed_country, country_name

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from aiguille.analysis.study import Admission
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -19,7 +20,6 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.checks.records import about, name_of
-from aiguille.baseline.study import Admission
 from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted
 from aiguille.model import Action, Addresses, Direction, Field, Rule, Rulebase, Side
 from aiguille.model.spelling import spell_operand

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from datetime import date
 from itertools import pairwise
 
+from aiguille.analysis.study import Admission
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -24,7 +25,6 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.dates import read_date, until
-from aiguille.baseline.study import Admission
 from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Chain, Direction, Field, Rule, Rulebase

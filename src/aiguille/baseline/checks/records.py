@@ -8,6 +8,7 @@ from functools import lru_cache
 from math import isinf
 
 from aiguille.analysis import Exposure
+from aiguille.analysis.study import Admission, is_wide
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -26,7 +27,6 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.checks.access import NO_RULES
-from aiguille.baseline.study import Admission, is_wide
 from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, ServiceTerm, Setting, Side
 from aiguille.readers.literals import read_ports, read_protocol

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from aiguille.analysis import Ends, Kind, Program, existing, surely_accepted, surely_refused
-from aiguille.analysis.sides import LOOPBACK
+from aiguille.analysis.program import LOOPBACK
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,

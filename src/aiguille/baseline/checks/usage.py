@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from aiguille.analysis import Standing
 from aiguille.analysis.ordering import best_order
-from aiguille.analysis.sides import LOOPBACK
+from aiguille.analysis.program import LOOPBACK
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,

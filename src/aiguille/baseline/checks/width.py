@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from math import log2
 
 from aiguille.analysis import Proof
+from aiguille.analysis.study import Admission, is_wide, lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -26,7 +27,6 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common, networks, open_ports, told_by
 from aiguille.baseline.checks.records import about, name_of, service_boxes
-from aiguille.baseline.study import Admission, is_wide, lets_in, may_let_in
 from aiguille.baseline.wording import NO_INWARD_RULES, counted, listed
 from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Translate, TranslationKind
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, meets, overlap

@@ -7,6 +7,7 @@ Shorewall) would load from its files, or those stored for the next start.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from enum import Enum
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -43,12 +44,20 @@ POORER: tuple[
 """Listings that leave things out, read where nothing better is there."""
 
 
+class Dump(Enum):
+    """What programs print of the rules that run."""
+
+    IPTABLES = "iptables"
+    NFTABLES = "nftables"
+
+
 class _Source(Struct, frozen=True):
-    """Where a host's rules can come from: in words, the files it takes, and how they are read."""
+    """Where a host's rules can come from: in words, the files it takes, how they are read, and what printed them if they run."""
 
     label: str
     files: tuple[ExportFile, ...]
     read: Callable[[], FirewallPart]
+    dump: Dump | None = None
 
 
 def read(files: Sequence[ExportFile], name: str) -> Device:
@@ -99,6 +108,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         taken_at=part.taken_at,
         interfaces=network.joined(facts, part),
         zones=network.zones(facts, part),
+        routes=tuple(facts.routes),
         services=part.services,
         rulebases=part.rulebases,
         sets=part.sets,
@@ -123,9 +133,15 @@ def _sources(
     out: list[_Source] = []
     if dumps and any(line.lstrip().startswith(("-A", "[")) for file in dumps for line in file.lines):
         both = (*dumps, *rulesets)
-        out.append(_Source("the dump of iptables", both, lambda: _running(dumps, rulesets, name, objects, ledger)))
+        out.append(
+            _Source(
+                "the dump of iptables", both, lambda: _running(dumps, rulesets, name, objects, ledger), Dump.IPTABLES
+            )
+        )
     elif rulesets:
-        out.append(_Source("the dump of nftables", rulesets, lambda: _ruleset(rulesets, objects, ledger)))
+        out.append(
+            _Source("the dump of nftables", rulesets, lambda: _ruleset(rulesets, objects, ledger), Dump.NFTABLES)
+        )
     for label, prefix in PROGRAMS.items():
         reader = _READERS[label]
         if held := tuple(bundle.under(prefix)):
@@ -149,9 +165,9 @@ def _sources(
 
 def _is_saved(source: _Source, file: ExportFile) -> bool:
     """Whether a file holds what the host starts with while the rules that run are in a dump."""
-    if source.label == "the dump of iptables":
+    if source.dump is Dump.IPTABLES:
         return file.place in STORED
-    return source.label == "the dump of nftables" and file.place == "etc/nftables.conf"
+    return source.dump is Dump.NFTABLES and file.place == "etc/nftables.conf"
 
 
 def _ruleset(
@@ -193,9 +209,9 @@ def _saved(
     kept = tuple(file for place in STORED if (file := bundle.get(place)) is not None)
     plain = bundle.get("etc/nftables.conf")
     try:
-        if source.label == "the dump of iptables" and kept:
+        if source.dump is Dump.IPTABLES and kept:
             return iptables.read_part(kept, name, ledger).rulebases
-        if source.label == "the dump of nftables" and plain is not None:
+        if source.dump is Dump.NFTABLES and plain is not None:
             return _ruleset((plain,), objects, ledger).rulebases
     except UnreadableError as error:
         file = kept[0] if kept else plain

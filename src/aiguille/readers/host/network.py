@@ -17,6 +17,7 @@ from aiguille.model import (
     MaskedAddress,
     NotUnderstoodError,
     Numbers,
+    Route,
     ServiceTerm,
     Side,
     Span,
@@ -51,6 +52,11 @@ class Network(Struct):
 
     interfaces: dict[str, Interface] = field(default_factory=dict)
     default: tuple[str, Span] | None = None
+    routes: list[Route] = field(default_factory=list)
+
+
+_REFUSING = ("blackhole", "unreachable", "prohibit")
+"""Kinds of routes that lead nowhere (ip-route(8))."""
 
 
 def kind_of(file: ExportFile) -> str:
@@ -96,8 +102,26 @@ def _line(file: ExportFile, word: str) -> Span:
 
 
 def _route(out: Network, file: ExportFile, route: dict[str, Any]) -> None:
-    if route.get("dst") == "default" and isinstance(route.get("dev"), str) and out.default is None:
-        out.default = (route["dev"], _line(file, '"default"'))
+    told, leaves = route.get("dst"), route.get("dev", "")
+    if not isinstance(told, str) or not isinstance(leaves, str):
+        return
+    if route.get("type") in _REFUSING:
+        leaves = ""
+    elif not leaves:
+        return  # several ways at once: where a packet leaves is not told
+    where = _line(file, f'"{told}"')
+    six = ":" in str(route.get("gateway", "")) or "pref" in route or "6" in file.path.rsplit("/", 1)[-1]
+    if told == "default":
+        network: Addresses | MaskedAddress = Addresses(6, 0, (1 << 128) - 1) if six else Addresses(4, 0, 0xFFFFFFFF)
+        if leaves and out.default is None and not six:
+            out.default = (leaves, where)
+    else:
+        try:
+            network = read_network(told)
+        except NotUnderstoodError:
+            return
+    if isinstance(network, Addresses):
+        out.routes.append(Route(network, leaves, where))
 
 
 def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) -> None:

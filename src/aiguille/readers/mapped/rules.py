@@ -55,7 +55,17 @@ class Rules(RuleContext):
         inside: dict[str, list[Rule]] = {one.name: [] for one in m.chains}
         for one in m.all_lists():
             for name, rule in self._listed(one, ""):
-                inside.setdefault(name, []).append(replace(rule, number=len(inside.get(name, ())) + 1))
+                places: tuple[str, ...] = (name,)
+                if not name:
+                    # Which chain it stands in was not understood, so it may decide packets in any of them.
+                    self.ledger.problem(
+                        rule.where, "its chain or direction is not understood; it may match in every one"
+                    )
+                    doubt = Qualifier("not understood", "its chain or direction")
+                    rule = replace(rule, qualifiers=(*rule.qualifiers, doubt))
+                    places = tuple(one.name for one in m.chains)
+                for place in places:
+                    inside.setdefault(place, []).append(replace(rule, number=len(inside.get(place, ())) + 1))
         bases = {one.name: one for one in m.chains}
         chains = []
         for name, rules in inside.items():

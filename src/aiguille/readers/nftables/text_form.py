@@ -120,7 +120,7 @@ class _Text:
             word = words[at]
             if word == "{" or word == "(":
                 depth += 1
-            elif word == "}" or word == ")":
+            elif word == "}" or (word == ")" and depth):
                 if not depth:
                     break
                 depth -= 1

@@ -8,28 +8,13 @@ from typing import Any
 
 from msgspec import Struct, field
 
-from aiguille.analysis import (
-    Decider,
-    Ends,
-    Entrance,
-    Exposure,
-    Kind,
-    Program,
-    Programs,
-    Proof,
-    StandingReport,
-    Step,
-    entrances,
-    existing,
-    exposures,
-    maybe_accepted,
-    not_loopback,
-    standings,
-    surely_accepted,
-)
 from aiguille.analysis.countries import countries_of
-from aiguille.analysis.exposure import RATES, own_addresses, rated
-from aiguille.baseline.services import management_services
+from aiguille.analysis.decide import Decider, Ends, Proof, maybe_accepted, surely_accepted
+from aiguille.analysis.exposure import RATES, Exposure, exposures, rated
+from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
+from aiguille.analysis.services import management_services
+from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback
+from aiguille.analysis.standing import StandingReport, standings
 from aiguille.model import Addresses, Device, Direction, Estate, ManagementService, Rule, Side, Span, State
 from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
 

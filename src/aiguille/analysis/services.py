@@ -1,0 +1,101 @@
+"""What stands behind well-known ports: ways of managing a device, and services that should not face strangers.
+
+The table is `services.toml`, with the source of each port. It is used for exports that do not say what runs.
+"""
+
+from __future__ import annotations
+
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+from msgspec import Struct, convert
+
+from aiguille.model import Device, IcmpType, ManagementService, Numbers, ServiceTerm
+
+_TCP, _UDP = Numbers(6, 6), Numbers(17, 17)
+
+
+class KnownService(Struct, frozen=True, forbid_unknown_fields=True):
+    """A row of the table; its comments tell what the columns mean."""
+
+    name: str
+    ports: tuple[str, ...]
+    gives: str
+    why: str
+    source: str
+    cleartext: bool = False
+    open: bool = False
+    printer: bool = False
+    tunnel: bool = False
+
+    @property
+    def terms(self) -> tuple[ServiceTerm, ...]:
+        return tuple(term_of(text) for text in self.ports)
+
+
+def term_of(text: str) -> ServiceTerm:
+    """``tcp/22`` or ``udp/137-138`` as the model has it."""
+    protocol, _, ports = text.partition("/")
+    first, _, last = ports.partition("-")
+    return ServiceTerm({"tcp": _TCP, "udp": _UDP}[protocol], (), (Numbers(int(first), int(last or first)),))
+
+
+@cache
+def known_services() -> tuple[KnownService, ...]:
+    """The table, in its order."""
+    import tomllib  # only audits need it
+
+    data: dict[str, Any] = tomllib.loads((files("aiguille.analysis") / "services.toml").read_text(encoding="utf-8"))
+    return tuple(convert(data["service"], list[KnownService]))
+
+
+def _service(name: str, protocol: Numbers, *ports: int, cleartext: bool = False) -> ManagementService:
+    term = ServiceTerm(protocol, (), tuple(Numbers(port, port) for port in ports))
+    return ManagementService(name, (term,), cleartext, None)
+
+
+LOGINS: tuple[ManagementService, ...] = (
+    _service("ssh", _TCP, 22),
+    _service("telnet", _TCP, 23, cleartext=True),
+    _service("snmp", _UDP, 161, cleartext=True),
+    _service("ftp", _TCP, 21, cleartext=True),
+    _service("tftp", _UDP, 69, cleartext=True),
+    _service("remote shell", _TCP, 512, 513, 514, cleartext=True),
+    _service("netconf", _TCP, 830),
+    _service("remote desktop", _TCP, 3389),
+    _service("screen sharing", _TCP, 5900, 5901, cleartext=True),
+    _service("web administration", _TCP, 9090, 10000),
+)
+"""Ways of managing any machine."""
+
+PAGES: tuple[ManagementService, ...] = (
+    _service("http", _TCP, 80, 8080, cleartext=True),
+    _service("https", _TCP, 443, 8443),
+)
+"""A make's own page. On a general host a web server is what the host is there for."""
+
+WELL_KNOWN = (*LOGINS, *PAGES)
+
+GENERAL_HOSTS = ("linux-host", "iptables-save", "nftables")
+"""Dialects of machines that are no firewall by make: what answers on their web ports is a published service."""
+
+
+def ping() -> ManagementService:
+    """Echo requests of both families (RFC 792, RFC 4443), looked at as if they were a service."""
+    terms = (
+        ServiceTerm(Numbers(1, 1), icmp=(IcmpType(8, 8),)),
+        ServiceTerm(Numbers(58, 58), icmp=(IcmpType(128, 128),)),
+    )
+    return ManagementService("ping", terms, False, None)
+
+
+def management_services(device: Device) -> tuple[ManagementService, ...]:
+    """The ways in that the export or the auditor states, in addition to the well-known ones.
+
+    Where the export lists what runs, only that is looked at; the auditor's knowledge comes on top.
+    """
+    stated = tuple(service for service in device.administration.services if service.enabled)
+    if any(service.where is not None for service in stated):
+        return stated
+    return (*stated, *(LOGINS if device.dialect in GENERAL_HOSTS else WELL_KNOWN))

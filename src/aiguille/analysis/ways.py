@@ -1,0 +1,81 @@
+"""By which interface a packet leaves: that follows from where it goes (RFC 1812, 5.2.4.3: the longest prefix wins).
+
+Rules that name no outgoing interface would otherwise seem to lead everywhere at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from aiguille.analysis.program import LOOPBACK, Program
+from aiguille.model import Addresses, Device, Direction, Side
+from aiguille.space import Axis, Box, IntervalSet, Symbols, box, overlap
+
+
+class Way(Struct, frozen=True):
+    """Destinations, and the interfaces packets to them leave by; none where they are refused."""
+
+    destinations: IntervalSet
+    leaves: IntervalSet
+
+
+def ways(device: Device, family: int, symbols: Symbols) -> tuple[Way, ...]:
+    """Disjoint ways that together hold every destination of a family.
+
+    Routes count, then the networks of interfaces and those stated for zones, each by the length of its prefix. What none of
+    them holds leaves by the default route, or where that is not told by any interface but those whose networks are all told
+    to be private.
+    """
+    top = (1 << (32 if family == 4 else 128)) - 1
+    known: dict[Addresses, IntervalSet] = {}
+    # The most telling comes first: a route, the interface's own network, a network stated for a zone.
+    for network, names in _networks(device):
+        if network.family == family and network not in known:
+            known[network] = IntervalSet.of(*(symbols.number(name) for name in names))
+    default = known.pop(Addresses(family, 0, top), None)
+    out: list[Way] = []
+    taken = IntervalSet()
+    for network in sorted(known, key=lambda n: (n.last - n.first, n.first)):
+        mine = IntervalSet([(network.first, network.last)]) - taken
+        taken = taken | mine
+        if mine:
+            out.append(Way(mine, known[network]))
+    rest = taken.complement(top)
+    if rest:
+        out.append(Way(rest, default if default is not None else _elsewhere(device, symbols)))
+    return tuple(out)
+
+
+def _networks(device: Device) -> Iterator[tuple[Addresses, tuple[str, ...]]]:
+    for route in device.routes:
+        yield route.network, (route.interface,) if route.interface else ()
+    for one in device.interfaces:
+        if one.enabled and one.name != LOOPBACK:
+            yield from ((network, (one.name,)) for network in one.networks)
+    for zone in device.zones:
+        if zone.interfaces:
+            yield from ((network, zone.interfaces) for network in zone.networks)
+
+
+def _elsewhere(device: Device, symbols: Symbols) -> IntervalSet:
+    """Interfaces by which packets to networks nobody told of may leave: the outside's where all others have networks."""
+    outer = [n for zone in device.zones if zone.side is Side.OUTSIDE for n in zone.interfaces]
+    told = {n for _, names in _networks(device) for n in names}
+    others = {n for zone in device.zones if zone.side is not Side.OUTSIDE for n in zone.interfaces}
+    others |= {one.name for one in device.interfaces if one.enabled and one.name != LOOPBACK} - set(outer)
+    if outer and others and others <= told:
+        return IntervalSet.of(*(symbols.number(name) for name in outer))
+    return symbols.present
+
+
+def along(program: Program, region: Box) -> Iterator[Box]:
+    """The parts of a region of a program whose packets leave by the interface that leads to their destination."""
+    if program.direction is not Direction.THROUGH_DEVICE:
+        yield region
+        return
+    for way in ways(program.device, program.family, program.space.symbols):
+        common = overlap(region, box([(Axis.DST, way.destinations), (Axis.OUT, way.leaves)])) if way.leaves else None
+        if common is not None:
+            yield common
