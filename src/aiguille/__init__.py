@@ -71,7 +71,7 @@ def audit(
         baseline = load(baseline or estate.baseline or STANDARD, CATALOGUE)
     path = accepted or estate.accepted
     entries = risks.load(path, baseline.catalogue) if path else ()
-    return risks.apply(run(estate, baseline, jobs=jobs, progress=progress), entries)
+    return risks.apply(run(estate, baseline, jobs=jobs, progress=progress), entries).folded()
 
 
 def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:

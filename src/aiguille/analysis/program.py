@@ -13,6 +13,7 @@ from functools import cached_property
 
 from msgspec import Struct, field
 
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.model import (
     STAGES,
     Action,
@@ -43,8 +44,6 @@ from aiguille.space import (
     subtract,
     symbols_of,
 )
-
-LOOPBACK = "lo"
 
 STEP_LIMIT = 3_000_000
 """Chains that call one another widely could write out to any length; beyond this a device is refused, not guessed."""

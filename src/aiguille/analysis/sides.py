@@ -8,7 +8,8 @@ from ipaddress import ip_network
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.analysis.program import LOOPBACK, Programs
+from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.program import Programs
 from aiguille.model import (
     Addresses,
     Condition,

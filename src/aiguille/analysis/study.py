@@ -12,11 +12,35 @@ from aiguille.analysis.countries import countries_of
 from aiguille.analysis.decide import Decider, Ends, Proof, maybe_accepted, surely_accepted
 from aiguille.analysis.exposure import RATES, Exposure, exposures, rated
 from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
-from aiguille.analysis.services import management_services
+from aiguille.analysis.services import GENERAL_HOSTS, management_services
 from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback
 from aiguille.analysis.standing import StandingReport, standings
-from aiguille.model import Addresses, Device, Direction, Estate, ManagementService, Rule, Side, Span, State
+from aiguille.analysis.ways import along
+from aiguille.model import (
+    Action,
+    Addresses,
+    Device,
+    Direction,
+    Estate,
+    ManagementService,
+    Rule,
+    Side,
+    Span,
+    Stage,
+    State,
+    Translate,
+)
 from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
+from aiguille.space.fields import SYN, TCP, UDP
+
+OPENING = {
+    TCP: box([(Axis.STATE, IntervalSet.of(State.NEW.number)), (Axis.PROTO, IntervalSet.of(TCP)),
+              (Axis.FLAGS, IntervalSet.of(SYN))]),
+    UDP: box([(Axis.STATE, IntervalSet.of(State.NEW.number)), (Axis.PROTO, IntervalSet.of(UDP))]),
+}  # fmt: skip
+"""Packets that open a connection."""
+
+_FORWARDING = ("net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding")
 
 NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
 
@@ -147,6 +171,52 @@ class Study(Struct, dict=True):
         found: Decider = self.once(("decider", id(program)), lambda: Decider(program))
         return found
 
+    def find(self, program: Program, region: Box | None, wanted: Wanted, step: int | None = None) -> Proof | None:
+        """A packet of a region that leaves by the interface its destination lies behind, as `Decider.find` does."""
+        decider = self.decider(program)
+        parts = along(program, region) if region is not None else ()
+        return next((proof for part in parts if (proof := decider.find(part, wanted, step)) is not None), None)
+
+    def project(self, program: Program, region: Box | None, axis: Axis, wanted: Wanted) -> IntervalSet:
+        """All values of an axis for which `find` would succeed."""
+        decider = self.decider(program)
+        parts = along(program, region) if region is not None else ()
+        return IntervalSet([span for part in parts for span in decider.project(part, axis, wanted).spans])
+
+    def open_ports(
+        self, program: Program, region: Box | None, protocol: int, wanted: Wanted | None = None
+    ) -> IntervalSet:
+        """Ports of TCP or UDP that some packet of a region which opens a connection gets to."""
+        here = overlap(region, OPENING[protocol]) if region is not None else None
+        return self.project(program, here, Axis.B, wanted or lets_in(program))
+
+    def open_ports_anywhere(self, protocol: int) -> IntervalSet:
+        """Ports of the device itself that some packet gets to, perhaps, from anywhere but the loopback."""
+        out = IntervalSet()
+        for program in self.programs.all(Direction.TO_DEVICE):
+            region = overlap(not_loopback(program.space.symbols), OPENING[protocol])
+            if region is not None:
+                out = out | self.decider(program).project(region, Axis.B, maybe_accepted)
+        return out
+
+    @cached_property
+    def forwards(self) -> bool | None:
+        """Whether the device passes packets on between networks: told by the kernel, else by rules and translations made for
+        that; None where nothing speaks for it or against it."""
+        told = [f.setting.value for f in self.device.system if f.name in _FORWARDING and f.setting.known]
+        if told:
+            return any(value != "0" for value in told)
+        if self.device.dialect not in GENERAL_HOSTS or len(self.device.zones) > 1:
+            return True
+        for rulebase in self.device.rulebases:
+            for chain, rule in rulebase.rules():
+                if not rule.enabled or rule.built_in or rule.implied:
+                    continue
+                passes = chain.base is not None and chain.base.stage is Stage.FORWARD and rule.action is Action.ACCEPT
+                if passes or any(isinstance(effect, Translate) for effect in rule.effects):
+                    return True
+        return None
+
     def strangers(self, program: Program) -> IntervalSet:
         """Sources that no rule of a program names."""
         found: IntervalSet = self.once(("strangers", id(program)), lambda: strangers(program))
@@ -195,7 +265,6 @@ class Study(Struct, dict=True):
         return found
 
     def _admissions(self, program: Program) -> Iterator[Admission]:
-        decider = self.decider(program)
         symbols = program.space.symbols
         real = existing(program.device, symbols)
         ways = NEW
@@ -225,8 +294,10 @@ class Study(Struct, dict=True):
                 common = overlap(piece.box, ways)
                 if common is None or not meets(common, program.region) or _turns_back(common, program):
                     continue
+                if not any(True for _ in along(program, common)):
+                    continue
                 regions.append(common)
-                proof = proof or decider.find(common, here, number)
+                proof = proof or self.find(program, common, here, number)
             if proof is not None:
                 yield Admission(program, number, tuple(regions), proof, _condition(step))
 

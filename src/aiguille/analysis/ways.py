@@ -9,7 +9,8 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from aiguille.analysis.program import LOOPBACK, Program
+from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.program import Program
 from aiguille.model import Addresses, Device, Direction, Side
 from aiguille.space import Axis, Box, IntervalSet, Symbols, box, overlap
 

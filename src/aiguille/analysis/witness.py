@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from ipaddress import ip_address
 
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.model import Addresses, DestinationType, Device, Side, State
 from aiguille.space import Axis, Cell, IntervalSet, Packet, Space, packet_at
 from aiguille.space.fields import ICMP_OF, SYN, TCP, UDP
@@ -25,7 +26,8 @@ class Chooser:
     def __init__(self, device: Device, space: Space) -> None:
         self._device = device
         self._space = space
-        self._names = range(1, len(space.symbols.names))
+        named = [number for number, name in enumerate(space.symbols.names) if name not in ("", LOOPBACK)]
+        self._names = (*named, space.symbols.top)
         self._known: dict[tuple[str, bool, int], Sequence[int]] = {}
         self._icmp = ICMP_OF[space.family]
 

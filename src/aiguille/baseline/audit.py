@@ -11,6 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis import Programs
+from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sharing import share
 from aiguille.analysis.study import Study
 from aiguille.baseline.catalogue import (
@@ -24,6 +25,7 @@ from aiguille.baseline.catalogue import (
     RuleRef,
     Severity,
     Subject,
+    Who,
 )
 from aiguille.model import AiguilleError, Device, Estate, Setting, Span
 from aiguille.space import Packet
@@ -42,8 +44,24 @@ class Evidence(Struct, frozen=True):
     text: tuple[str, ...]
 
 
+class Consequence(Struct, frozen=True):
+    """A lighter finding that follows from the same rule, default or setting as another, and goes with it."""
+
+    fingerprint: str
+    check: str
+    severity: Severity
+    title: str
+    detail: str
+    evidence: tuple[Evidence, ...] = ()
+
+
 class Finding(Struct, frozen=True):
-    """One thing that is wrong on one device. `fingerprint` stays the same when rules are moved or lines are added."""
+    """One thing that is wrong on one device. `fingerprint` stays the same when rules are moved or lines are added.
+
+    who: who can use it, None where that says nothing
+    consequences: what else the same rule is behind
+    also_on: siblings of the device on which the same lines do the same
+    """
 
     fingerprint: str
     check: str
@@ -58,6 +76,9 @@ class Finding(Struct, frozen=True):
     evidence: tuple[Evidence, ...] = ()
     rules: tuple[RuleRef, ...] = ()
     proof: Witness | None = None
+    who: Who | None = None
+    consequences: tuple[Consequence, ...] = ()
+    also_on: tuple[str, ...] = ()
 
 
 class Witness(Struct, frozen=True):
@@ -82,7 +103,8 @@ _Told = TypeVar("_Told", "Finding", "CheckOutcome")
 def _by_device(told: Iterable[_Told]) -> dict[str, tuple[_Told, ...]]:
     out: dict[str, list[_Told]] = {}
     for one in told:
-        out.setdefault(one.device, []).append(one)
+        for name in (one.device, *(one.also_on if isinstance(one, Finding) else ())):
+            out.setdefault(name, []).append(one)
     return {name: tuple(mine) for name, mine in out.items()}
 
 
@@ -128,6 +150,18 @@ class Audit(Struct, frozen=True, dict=True):
     @cached_property
     def _outcomes_by_device(self) -> dict[str, tuple[CheckOutcome, ...]]:
         return _by_device(self.outcomes)
+
+    def folded(self) -> Audit:
+        """The audit with one finding for each cause: what follows from the same rule stands under the gravest of its findings.
+
+        Findings come gravest first over the whole estate, then by who can use them.
+        """
+        from aiguille.baseline.folding import folded, with_siblings
+
+        place = {device.name: number for number, device in enumerate(self.estate.devices)}
+        kept = with_siblings(one for device in self.estate.devices for one in folded(self.findings_on(device.name)))
+        kept.sort(key=lambda f: (-f.severity.rank, -_reach(f), place[f.device], f.check, _first_line(f), f.fingerprint))
+        return replace(self, findings=tuple(kept))
 
     def worst(self) -> Severity | None:
         return max((f.severity for f in self.findings), key=lambda s: s.rank, default=None)
@@ -205,11 +239,14 @@ class _Work(Struct, frozen=True, dict=True):
 
 def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answer]:
     missing = [name for name in one.needs if not _setting(subject.device, name).known]
+    if missing and subject.device.dialect in GENERAL_HOSTS and (strange := set(missing) & _OF_APPLIANCES):
+        what = " and ".join(FACTS[name].removeprefix("whether ") for name in sorted(strange))
+        return [NotApplicable(f"no system of this kind has a setting for it ({what})")]
     if missing:
         words = " and ".join(FACTS.get(name, name.rpartition(".")[2].replace("_", " ")) for name in missing)
         return [CannotTell(f"the export does not tell {words}; add the configuration that states it, or ask for it")]
     try:
-        return list(one.run(subject))
+        return [_with_evidence(one, answer) for answer in one.run(subject)]
     except AiguilleError as error:
         return [CannotTell(str(error))]
     except Exception as error:
@@ -218,6 +255,22 @@ def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answe
             raise
         return [CannotTell(f"the check itself failed ({type(error).__name__}: {error}); please report this")]
 
+
+def _with_evidence(one: Check, answer: Answer) -> Answer:
+    """The answer, unless it is a grave finding without a line to show: that would lose every argument."""
+    if not isinstance(answer, Found) or answer.where:
+        return answer
+    if (answer.severity or one.severity).rank < Severity.HIGH.rank:
+        return answer
+    return CannotTell(
+        f"{answer.detail} Nothing in the export states it; ask for the part that does".replace("{family}", "IP")
+    )
+
+
+_OF_APPLIANCES = frozenset(
+    f"administration.{name}" for name in ("link_layer", "recovery_account", "discovery", "redirects")
+)
+"""Settings of makes with a page and a maker of their own."""
 
 FACTS = {
     "administration.lockout_attempts": "when failed logins lock out",
@@ -249,7 +302,7 @@ def _setting(device: Device, name: str) -> Setting[Any]:
 
 def _outcome(one: Check, device: Device, answers: Sequence[Answer]) -> CheckOutcome:
     """Fail if anything was found, else cannot tell if anything is open, else pass; the reasons of that kind are given."""
-    given = [*merged(answers), *(a for a in answers if not isinstance(a, Found))]
+    given = [*gathered(one, merged(answers)), *(a for a in answers if not isinstance(a, Found))]
     order: tuple[tuple[type, Outcome], ...] = (
         (Found, Outcome.FAIL),
         (CannotTell, Outcome.CANNOT_TELL),
@@ -270,7 +323,7 @@ def _findings(one: Chosen, device: Device, answers: Sequence[Answer]) -> Iterato
     check = one.check
     fix = check.fix.format(**{name: _spelled(value) for name, value in one.params.items()})
     own = dict(device.advice).get(check.id)
-    for answer in merged(answers):
+    for answer in gathered(check, merged(answers)):
         # Two rules alike to the letter are two findings all the same.
         repeat = repeats[answer.subject] = repeats.get(answer.subject, 0) + 1
         yield Finding(
@@ -287,6 +340,7 @@ def _findings(one: Chosen, device: Device, answers: Sequence[Answer]) -> Iterato
             evidence=tuple(Evidence(where, device.text(where)) for where in answer.where),
             rules=answer.rules,
             proof=_witness(answer),
+            who=answer.who,
         )
 
 
@@ -330,10 +384,42 @@ def merged(answers: Iterable[Answer]) -> list[Found]:
     return out
 
 
+_NAMED = 3
+"""Of things that are counted together, how many are named."""
+
+
+def gathered(check: Check, found: list[Found]) -> list[Found]:
+    """The findings of a check, those that are one statement on a device joined to it: they are counted, and some named."""
+    if not check.together or len(found) < 2:
+        return found
+    names = [one.name or one.detail.removesuffix(".") for one in found]
+    more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+    of = f" of {found[0].of}" if found[0].of else ""
+    worst = max(found, key=lambda one: (one.severity or check.severity).rank)
+    first = (
+        next(one for one in found if one.proof is not None) if any(one.proof is not None for one in found) else found[0]
+    )
+    return [
+        replace(
+            first,
+            detail=f"{len(found)}{of} {check.together}: {', '.join(names[:_NAMED])}{more}.",
+            subject="together",
+            where=tuple(dict.fromkeys(where for one in found for where in one.where)),
+            rules=tuple(dict.fromkeys(rule for one in found for rule in one.rules)),
+            severity=worst.severity,
+            family=None,
+        )
+    ]
+
+
 def fingerprint(check: str, device: str, subject: str, repeat: int = 1) -> str:
     """16 hexadecimal digits made of what a finding is about, not of where it is written."""
     text = "\0".join((check, device, subject, str(repeat)))
     return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+def _reach(finding: Finding) -> int:
+    return finding.who.rank if finding.who is not None else -1
 
 
 def _first_line(finding: Finding) -> tuple[str, int]:

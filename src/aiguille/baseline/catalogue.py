@@ -33,6 +33,22 @@ class Severity(StrEnum):
 _RANKS = {severity: rank for rank, severity in enumerate(reversed(Severity))}
 
 
+class Who(StrEnum):
+    """Who can use what a finding is about, those nobody chose first."""
+
+    ANYBODY = "anybody outside"
+    GUESTS = "guests"
+    PARTNER = "named sources outside"
+    DMZ = "servers in a dmz"
+    INSIDE = "inside networks"
+    ADMINISTRATORS = "administrators"
+
+    @property
+    def rank(self) -> int:
+        """0 for administrators up to 5 for anybody."""
+        return len(Who) - 1 - list(Who).index(self)
+
+
 class Area(StrEnum):
     """The themes of a baseline."""
 
@@ -107,6 +123,9 @@ class Found(Struct, frozen=True):
     where: the lines it rests on, the most telling first
     family: the address family it was found in, None if that does not matter
     packet: what proves it where no single program does
+    who: who can use it, by a word of `Who`; reports order findings of one severity by that
+    name: where the findings of a check are counted together, what this one is about in a few words
+    of: of how many it is one, 0 where that says nothing
     """
 
     detail: str
@@ -117,6 +136,9 @@ class Found(Struct, frozen=True):
     severity: Severity | None = None
     family: int | None = None
     packet: Packet | None = None
+    who: Who | None = None
+    name: str = ""
+    of: int = 0
 
 
 class Passed(Struct, frozen=True):
@@ -162,6 +184,7 @@ class Check(Struct, frozen=True):
     needs: dotted names of the settings of `Device` without which the answer is "cannot tell"
     controls: NIST SP 800-53 Rev. 5 control numbers
     fix: advice; names of parameters in braces are filled in
+    together: of findings that are one statement on a device, what is said of their number: "rules have no description"
     """
 
     id: str
@@ -174,6 +197,7 @@ class Check(Struct, frozen=True):
     run: Callable[[Subject], Iterator[Answer]]
     needs: tuple[str, ...] = ()
     params: tuple[Param, ...] = ()
+    together: str = ""
 
     @property
     def area(self) -> Area:
@@ -194,11 +218,12 @@ def check(
     fix: str,
     needs: tuple[str, ...] = (),
     params: tuple[Param, ...] = (),
+    together: str = "",
 ) -> Callable[[Callable[[Subject], Iterator[Answer]]], Check]:
     """Make a `Check` of the function below."""
 
     def wrap(run: Callable[[Subject], Iterator[Answer]]) -> Check:
-        return Check(id, title, severity, controls, why, how, fix, run, needs, params)
+        return Check(id, title, severity, controls, why, how, fix, run, needs, params, together)
 
     return wrap
 

@@ -17,10 +17,9 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.checks.between import networks
 from aiguille.baseline.checks.records import service_boxes
 from aiguille.baseline.spec import AddressTest, OwnCheck, RuleTest
-from aiguille.baseline.values import pattern
+from aiguille.baseline.values import networks, pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Direction, Rule
 from aiguille.space import Axis, Box, IntervalSet, Piece, meets, overlap

@@ -93,6 +93,9 @@ def _named(audit: Audit, fingerprint: str) -> tuple[Finding, Acceptance | None]:
     told: list[tuple[Finding, Acceptance | None]] = [*((one, None) for one in audit.findings), *audit.accepted]
     found = [one for one in told if one[0].fingerprint.startswith(wanted)]
     if not found:
+        # A consequence is told with what it follows from.
+        found = [one for one in told if any(c.fingerprint.startswith(wanted) for c in one[0].consequences)]
+    if not found:
         raise UsageError(
             f"no finding of these exports has a fingerprint that begins with '{wanted}'; it may be mended, or the baseline is another"
         )

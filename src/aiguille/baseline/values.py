@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from functools import cache
 from typing import Any
 
 import re2
 
 from aiguille.baseline.catalogue import Of, Param
-from aiguille.model import NotUnderstoodError, Side
+from aiguille.model import MaskedAddress, NotUnderstoodError, Side
 from aiguille.model.countries import country_code, nearest_country
 from aiguille.readers.literals import read_network, read_ports, read_protocol
+from aiguille.space import IntervalSet
 
 _TIMES = {"second": 1.0, "minute": 60.0, "hour": 3600.0, "day": 86400.0, "week": 604800.0}
 _WITH_UNIT = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]+?)s?\s*")
@@ -124,3 +126,9 @@ def check_service(name: str, text: str) -> None:
         raise WrongValueError(
             f"'{text}' in '{name}' is no service such as tcp/22 or udp/137-138: {error.message}"
         ) from error
+
+
+def networks(texts: Iterable[str], family: int) -> IntervalSet:
+    """The addresses of one family among networks written as people do."""
+    found = [read_network(text) for text in texts]
+    return IntervalSet((n.first, n.last) for n in found if not isinstance(n, MaskedAddress) and n.family == family)

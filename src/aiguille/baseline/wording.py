@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from aiguille.model import Known, Setting, Span
+from aiguille.space import IntervalSet
 
 NO_INWARD_RULES = "the export holds no rules for traffic to or through the device"
 
@@ -33,3 +34,9 @@ def by_default(setting: Setting[Any]) -> str:
 
 def lines(*wheres: Span | None) -> tuple[Span, ...]:
     return tuple(dict.fromkeys(where for where in wheres if where is not None))
+
+
+def spell_ports(ports: IntervalSet, most: int = 4) -> str:
+    """``80, 443, 8000-8080``; beyond `most` ranges the rest is counted."""
+    spelled = [str(a) if a == b else f"{a}-{b}" for a, b in ports.spans[:most]]
+    return ", ".join(spelled) + (f" and {len(ports.spans) - most} more" if len(ports.spans) > most else "")

@@ -124,7 +124,7 @@ def read(
             progress(number, len(found.jobs))
     names = {name for device in devices for name in interface_names(device)}
     for name in sides or {}:
-        if devices and name not in names:
+        if name not in names and devices and all(device.interfaces for device in devices):
             near = difflib.get_close_matches(name, names, n=2)
             hint = (
                 f"; did you mean {' or '.join(near)}?"

@@ -207,7 +207,9 @@ def apply(entry: Entry, device: Device) -> Device:
 
 def state_sides(device: Device, sides: Mapping[str, Side]) -> Device:
     """The device with interfaces on the sides the auditor states; a zone that is cut apart by that loses the interface."""
-    mine = {name: side for name, side in sides.items() if name in interface_names(device)}
+    known = interface_names(device)
+    # Rules without interface names hold for whatever there is; exports that list interfaces list them all.
+    mine = {name: side for name, side in sides.items() if name in known or not (device.interfaces or device.zones)}
     zones = []
     for zone in device.zones:
         stated = {mine[name] for name in zone.interfaces if name in mine}

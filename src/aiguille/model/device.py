@@ -101,6 +101,14 @@ class Fact(Struct, frozen=True):
     setting: Setting[str]
 
 
+class Listener(Struct, frozen=True):
+    """A socket that waits for connections or packets, at any address but the loopback's."""
+
+    protocol: int
+    port: int
+    where: Span
+
+
 class Schedule(Struct, frozen=True):
     """Times at which rules hold, as the export tells them."""
 
@@ -146,6 +154,7 @@ class Device(Struct, frozen=True):
     saved: the rules it would start with, where they are told apart from those that run
     loads_rules: whether the rules are put in place when it starts
     advice: how a check's fix reads on this make, by the check's id
+    listeners: sockets that listen; empty where the export tells none
     routes: where packets to known networks leave; empty where the export tells none
     administrators: addresses from which the auditor says that its administrators come
     """
@@ -178,6 +187,7 @@ class Device(Struct, frozen=True):
     advice: tuple[tuple[str, str], ...] = ()
     administrators: tuple[Addresses, ...] = ()
     routes: tuple[Route, ...] = ()
+    listeners: tuple[Listener, ...] = ()
     system: tuple[Fact, ...] = ()
     secrets: frozenset[Secret] = frozenset()
     tags: tuple[str, ...] = ()

@@ -263,6 +263,19 @@ def finding_data(finding: Finding) -> Data:
         "evidence": [{**_span(e.where), "text": "\n".join(e.text)} for e in finding.evidence],
         "witness": witness,
         "fix": finding.fix,
+        "also_on": list(finding.also_on),
+        "who": finding.who.value if finding.who is not None else None,
+        "consequences": [
+            {
+                "fingerprint": one.fingerprint,
+                "check": one.check,
+                "severity": one.severity.value,
+                "title": one.title,
+                "detail": one.detail,
+                "evidence": [{**_span(e.where), "text": "\n".join(e.text)} for e in one.evidence],
+            }
+            for one in finding.consequences
+        ],
         "controls": list(finding.controls),
     }
 

@@ -18,7 +18,8 @@ from aiguille.analysis import (
     surely_refused,
 )
 from aiguille.analysis.exposure import opening
-from aiguille.analysis.services import WELL_KNOWN, ping
+from aiguille.analysis.services import WELL_KNOWN, known_services, ping
+from aiguille.analysis.sides import PRIVATE
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -30,16 +31,19 @@ from aiguille.baseline.catalogue import (
     Passed,
     Severity,
     Subject,
+    Who,
     check,
     lines_of,
     refer,
     rule_subject,
     speak,
 )
+from aiguille.baseline.values import networks
 from aiguille.baseline.wording import capital, counted, lines, listed
-from aiguille.model import Addresses, Direction, ManagementService, Side, Span
+from aiguille.model import Addresses, Direction, Listener, ManagementService, ServiceTerm, Side, Span
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box, overlap
+from aiguille.space.fields import TCP, UDP
 
 _SOURCES = Param(
     "at_most_sources",
@@ -52,6 +56,10 @@ _SOURCES = Param(
 SETTLE_OUTSIDE = "state the interface that faces the outside in engagement.toml (zones.outside)"
 
 
+_NAMED = 8
+"""Services that are named; a default that accepts all of them is behind many."""
+
+
 class _Group(Struct):
     """Exposures that one rule causes in one family, on every entrance of a kind."""
 
@@ -62,7 +70,7 @@ class _Group(Struct):
         return max(self.exposures, key=lambda e: e.networks)
 
     def services(self) -> str:
-        return listed(dict.fromkeys(e.service.name for e in self.exposures))
+        return listed(dict.fromkeys(e.service.name for e in self.exposures), _NAMED)
 
     def entrances(self) -> str:
         ways = dict.fromkeys(e.entrance for e in self.exposures)
@@ -103,7 +111,19 @@ def _describe(group: _Group) -> Found:
         rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in steps),
         proof=worst.proof,
         family=worst.proof.program.family,
+        who=_who(group),
+        name=f"{group.services()} {group.entrances()} ({speak(last.chain, last.rule)})",
     )
+
+
+def _who(group: _Group) -> Who | None:
+    sides = {e.entrance.side for e in group.exposures}
+    if Side.OUTSIDE in sides or sides == {None}:
+        return Who.ANYBODY if group.worst.networks > _SOURCES.default else Who.PARTNER
+    for side, who in ((Side.GUEST, Who.GUESTS), (Side.DMZ, Who.DMZ), (Side.INSIDE, Who.INSIDE)):
+        if side in sides:
+            return who
+    return Who.ADMINISTRATORS
 
 
 def _doubt(group: _Group) -> CannotTell:
@@ -124,6 +144,12 @@ def _exposed(subject: Subject, wanted: Sequence[Entrance], services: Sequence[Ma
 
 def _to_device(programs: Programs) -> bool:
     return any(True for _ in programs.all(Direction.TO_DEVICE))
+
+
+def _shipped(exposure: Exposure) -> bool:
+    """Whether a rule lets it in that came with a program, and nobody wrote."""
+    rule = exposure.proof.steps[-1].rule
+    return rule is not None and rule.implied
 
 
 NO_RULES = "the export holds no rules for traffic to the device itself; export the filter rules too"
@@ -153,17 +179,102 @@ def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
     else:
         ways = each_interface(subject.programs)
         certain, doubtful = _whichever(ways, _wide(subject, ways, services))
-    for group in _grouped(certain):
-        yield _describe(group)
-    for group in _grouped(e for e in doubtful if e.certain):
-        yield CannotTell(
-            f"{group.services()} can be reached {group.entrances()}, and the export does not say whether that is the "
-            f"outside; {SETTLE_OUTSIDE}"
-        )
-    for group in _grouped(e for e in doubtful if not e.certain):
-        yield _doubt(group)
+    yield from _outside_answers(certain, doubtful)
     if not certain and not doubtful:
         yield Passed(f"none of {len(services)} management services answers on the outside beyond named sources")
+
+
+def _outside_answers(certain: Sequence[Exposure], doubtful: Sequence[Exposure]) -> Iterator[Answer]:
+    """Findings on what answers outside; what does so only if an interface of unknown side faces it says that."""
+    for group in _grouped(certain):
+        answer = _describe(group)
+        readable = [e.service.name for e in group.exposures if e.service.name in _READABLE_LOGINS]
+        if readable and answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
+            answer = replace(answer, severity=Severity.CRITICAL)
+        yield answer
+    for group in _grouped(e for e in doubtful if e.certain and not _private_only(e)):
+        answer = _describe(group)
+        names = listed(dict.fromkeys(e.entrance.label for e in group.exposures))
+        verb = "faces" if len({e.entrance.label for e in group.exposures}) == 1 else "face"
+        detail = f"If {names} {verb} the outside: {answer.detail} State its side with --side {group.exposures[0].entrance.label}=SIDE."
+        yield replace(answer, detail=detail)
+    for group in _grouped(e for e in doubtful if not e.certain):
+        yield _doubt(group)
+
+
+_READABLE_LOGINS = ("telnet", "remote shell", "screen sharing", "http")
+"""Logins whose password anybody on the way can read."""
+
+
+def _private_only(exposure: Exposure) -> bool:
+    """Whether only private sources get in, none of which comes from the internet."""
+    return exposure.sources.issubset(networks(PRIVATE, exposure.proof.program.family))
+
+
+@check(
+    id="access.exposed-service",
+    title="A service that is not for strangers answers on the outside",
+    severity=Severity.HIGH,
+    controls=("SC-7", "CM-7", "AC-3"),
+    params=(_SOURCES,),
+    why="Databases, shared files, consoles and machines are what intruders look for first; many ask for no password by default.",
+    how="For each service of the table of well-known ones that gives a login, data or control, the sources that get in from the "
+    "outside are computed; where the export lists the sockets that listen, only these count.",
+    fix="Refuse the service from the outside; let named sources in, or bring it behind a VPN.",
+)
+def exposed_service(subject: Subject) -> Iterator[Answer]:
+    if not _to_device(subject.programs):
+        yield CannotTell(NO_RULES)
+        return
+    services = _exposed_services(subject)
+    if outside_known(subject.device):
+        ways = tuple(e for e in subject.study.entrances if e.side is Side.OUTSIDE)
+        open_to = _wide(subject, ways, services)
+        certain, doubtful = [e for e in open_to if e.certain], [e for e in open_to if not e.certain]
+    else:
+        ways = each_interface(subject.programs)
+        certain, doubtful = _whichever(ways, _wide(subject, ways, services))
+    gives = {one.name: one.gives for one in known_services()}
+    for answer in _outside_answers(certain, doubtful):
+        if isinstance(answer, Found):
+            names = {e.service.name for e in certain + doubtful if rule_of(e) == answer.subject}
+            light = all(gives.get(name) == "network" for name in names)
+            answer = replace(answer, severity=Severity.MEDIUM) if light else answer
+        yield answer
+    if not certain and not doubtful:
+        yield Passed("no service of the table answers strangers on the outside")
+
+
+def rule_of(exposure: Exposure) -> str:
+    last = exposure.proof.steps[-1]
+    return rule_subject(last.chain, last.rule)
+
+
+def _exposed_services(subject: Subject) -> tuple[ManagementService, ...]:
+    """Services of the table that may run here and are no way of managing the device that another check looks at."""
+    held = {(t.protocol, p) for one in subject.study.services for t in one.terms for p in t.destination_ports}
+    listening = subject.device.listeners
+    open_to = {p: subject.study.open_ports_anywhere(p) for p in (TCP, UDP)}
+    out = []
+    for one in known_services():
+        terms = tuple(
+            t
+            for t in one.terms
+            if (t.protocol, t.destination_ports[0]) not in held
+            and open_to[t.protocol.first].overlaps(_ports_of(t))
+            and (not listening or any(_listens(t, one) for one in listening))
+        )
+        if terms:
+            out.append(ManagementService(one.name, terms, one.cleartext, None))
+    return tuple(out)
+
+
+def _ports_of(term: ServiceTerm) -> IntervalSet:
+    return IntervalSet((p.first, p.last) for p in term.destination_ports)
+
+
+def _listens(term: ServiceTerm, one: Listener) -> bool:
+    return term.protocol.first == one.protocol and any(p.first <= one.port <= p.last for p in term.destination_ports)
 
 
 def _wide(subject: Subject, ways: Sequence[Entrance], services: Sequence[ManagementService]) -> list[Exposure]:
@@ -227,7 +338,9 @@ def no_source_restriction(subject: Subject) -> Iterator[Answer]:
         return
     open_to = _wide(subject, ways, services)
     for group in _grouped(e for e in open_to if e.certain):
-        yield _describe(group)
+        answer = _describe(group)
+        cleartext = any(e.service.cleartext and e.entrance.side is Side.GUEST for e in group.exposures)
+        yield replace(answer, severity=Severity.HIGH) if cleartext else answer
     for group in _grouped(e for e in open_to if not e.certain):
         yield _doubt(group)
     if not open_to:
@@ -256,7 +369,7 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
     found = _exposed(subject, subject.study.entrances, services)
     for group in _grouped(e for e in found if e.certain):
         answer = _describe(group)
-        if any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
+        if answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
             answer = replace(answer, severity=Severity.HIGH)
         yield answer
     for group in _grouped(e for e in found if not e.certain):
@@ -316,6 +429,7 @@ def too_many_sources(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="access.needless-service",
+    together="rules answer where nobody needs it",
     title="The device answers where nobody needs it to",
     severity=Severity.LOW,
     controls=("CM-7", "SC-7"),
@@ -344,7 +458,11 @@ def needless_service(subject: Subject) -> Iterator[Answer]:
             f"no interface is known to face {listed(subject.params['sides'])}; state zones in engagement.toml"
         )
         return
-    found = [e for e in _exposed(subject, wanted, [ping()]) if networks_in(e.sources, e.proof.program.family) > 64]
+    found = [
+        e
+        for e in _exposed(subject, wanted, [ping()])
+        if networks_in(e.sources, e.proof.program.family) > 64 and not _shipped(e)
+    ]
     for group in _grouped(e for e in found if e.certain):
         yield _describe(group)
     for group in _grouped(e for e in found if not e.certain):
@@ -366,6 +484,7 @@ def needless_service(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="access.default-port",
+    together="services answer outside on their usual port",
     title="A service answers outside on the port everybody tries first",
     severity=Severity.INFO,
     controls=("CM-7", "SC-7"),
@@ -452,6 +571,7 @@ def _refusing(subject: Subject, addresses: Addresses) -> tuple[Span, ...]:
 
 CHECKS: tuple[Check, ...] = (
     reachable_from_outside,
+    exposed_service,
     no_source_restriction,
     cleartext,
     too_many_sources,

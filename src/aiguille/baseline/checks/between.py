@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 
-from aiguille.analysis import Decider, Ends, Entrance, Program, Proof, surely_refused
+from msgspec import Struct
+from msgspec.structs import replace
+
+from aiguille.analysis import Ends, Entrance, Program, Proof, surely_refused
+from aiguille.analysis.decide import accepting_steps
 from aiguille.analysis.exposure import RATES
-from aiguille.analysis.study import NEW, Wanted, lets_in, may_let_in
+from aiguille.analysis.services import known_services
+from aiguille.analysis.sides import PRIVATE
+from aiguille.analysis.study import NEW, OPENING, Wanted, lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -16,8 +22,10 @@ from aiguille.baseline.catalogue import (
     Of,
     Param,
     Passed,
+    RuleRef,
     Severity,
     Subject,
+    Who,
     check,
     lines_of,
     refer,
@@ -26,16 +34,13 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.login import fact
-from aiguille.baseline.wording import NO_INWARD_RULES, counted, listed
-from aiguille.model import Action, Direction, MaskedAddress, Side
-from aiguille.readers.literals import read_network, read_ports, read_protocol
+from aiguille.baseline.values import networks
+from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted, listed, spell_ports
+from aiguille.model import Action, Direction, Side
+from aiguille.readers.literals import read_ports, read_protocol
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
-from aiguille.space.fields import SYN, TCP, UDP
+from aiguille.space.fields import TCP, UDP
 
-_OPENING = {
-    TCP: box([(Axis.PROTO, IntervalSet.of(TCP)), (Axis.FLAGS, IntervalSet.of(SYN))]),
-    UDP: box([(Axis.PROTO, IntervalSet.of(UDP))]),
-}
 NO_THROUGH = "the export holds no rules for traffic through the device"
 _PORTS = Param("ports", int, 1024, "TCP ports", "a few services are named; a thousand are not meant one by one")
 
@@ -46,14 +51,6 @@ def common(*boxes: Box) -> Box | None:
     for one in boxes:
         out = overlap(out, one) if out is not None else None
     return out
-
-
-def open_ports(
-    decider: Decider, region: Box, protocol: int, wanted: Callable[[Program], Wanted] = lets_in
-) -> IntervalSet:
-    """Ports of a protocol that some packet of a region gets to, or with `may_let_in` may get to."""
-    here = common(region, _OPENING[protocol])
-    return decider.project(here, Axis.B, wanted(decider.program)) if here is not None else IntervalSet()
 
 
 UNSETTLED = "under a condition the export does not settle (a time of day, a set that was not exported, a mark)"
@@ -72,50 +69,88 @@ def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | N
         proof=proof,
         severity=severity,
         family=proof.program.family,
+        name=speak(last.chain, last.rule),
     )
 
 
-def _wide(
-    subject: Subject, ways: Iterable[tuple[Entrance, str, Box]], wanted: Callable[[Program], Wanted] = lets_in
-) -> Iterator[tuple[Program, Entrance, str, int, Proof]]:
+class Pair(Struct, frozen=True):
+    """Two sides of the device: where packets come in, and where they go, in words and as a region."""
+
+    source: Entrance
+    to: str
+    side: Side | None
+    region: Box
+
+
+class Opening(Struct, frozen=True):
+    """A way from one side to another that is open on many ports."""
+
+    pair: Pair
+    program: Program
+    ports: int
+    proof: Proof
+
+
+def _wide(subject: Subject, pairs: Iterable[Pair], wanted: Callable[[Program], Wanted] = lets_in) -> Iterator[Opening]:
     """Ways by which more ports than the parameter allows can be reached."""
-    listed_ways = list(ways)
+    every = list(pairs)
     for program in subject.programs.all(Direction.THROUGH_DEVICE):
-        decider = subject.study.decider(program)
-        for one, to, region in listed_ways:
-            here = common(subject.study.arriving(one, program.family), region)
-            if here is None:
-                continue
-            ports = open_ports(decider, here, TCP, wanted)
+        for pair in every:
+            here = common(subject.study.arriving(pair.source, program.family), pair.region)
+            ports = subject.study.open_ports(program, here, TCP, wanted(program))
             if ports.size > subject.params["ports"]:
-                odd = overlap(here, _OPENING[TCP])
-                proof = decider.find(odd, wanted(program)) if odd is not None else None
+                proof = subject.study.find(program, common(here, OPENING[TCP]) if here else None, wanted(program))
                 if proof is not None:
-                    yield program, one, to, ports.size, proof
+                    yield Opening(pair, program, ports.size, proof)
 
 
-def _by_rule(found: Iterable[tuple[Program, Entrance, str, int, Proof]], verb: str) -> Iterator[Found]:
-    groups: dict[tuple[int, tuple[int, ...]], list[tuple[Program, Entrance, str, int, Proof]]] = {}
+_CAREFUL = (Side.GUEST, Side.DMZ)
+"""Sides whose machines strangers use, or may have taken over."""
+
+_WORTHY = (Side.INSIDE, Side.MANAGEMENT)
+
+
+def _by_rule(found: Iterable[Opening], verb: str) -> Iterator[Found]:
+    groups: dict[tuple[int, tuple[RuleRef, ...]], list[Opening]] = {}
     for one in found:
-        key = (one[0].family, tuple(id(step.rule or step.chain) for step in one[4].steps))
-        groups.setdefault(key, []).append(one)
+        refs = tuple(refer(s.rulebase, s.chain, s.rule) for s in one.proof.steps)
+        groups.setdefault((one.program.family, refs), []).append(one)
     for group in groups.values():
+        group.sort(key=lambda o: o.pair.source.side not in _CAREFUL or o.pair.side not in _WORTHY)
         targets: dict[str, list[str]] = {}
-        for _, entrance, to, _, _ in group:
-            targets.setdefault(entrance.label, []).append(to)
+        for one in group:
+            targets.setdefault(one.pair.source.label, []).append(one.pair.to)
         ways = listed((f"{source} {verb} {listed(to)}" for source, to in targets.items()), 6)
-        most = max(count for *_, count, _ in group)
-        last = group[0][4].steps[-1]
-        yield told_by(
-            group[0][4], f"By {speak(last.chain, last.rule)} {ways} on {counted(most, 'TCP port')} over {{family}}."
+        first = group[0]
+        last = first.proof.steps[-1]
+        grave = first.pair.source.side in _CAREFUL and first.pair.side in _WORTHY
+        told = told_by(
+            first.proof,
+            f"By {speak(last.chain, last.rule)} {ways} on {counted(max(o.ports for o in group), 'TCP port')} over {{family}}.",
+            severity=Severity.HIGH if grave else None,
         )
+        yield replace(told, who=_SIDES.get(first.pair.source.side or Side.INSIDE, Who.INSIDE))
 
 
-def _in_doubt(found: Iterable[tuple[Program, Entrance, str, int, Proof]]) -> Iterator[Answer]:
-    for _, one, to, _, proof in found:
-        last = proof.steps[-1]
-        yield CannotTell(f"{one.label} may reach {to} by {speak(last.chain, last.rule)}, {UNSETTLED}")
+_SIDES = {Side.OUTSIDE: Who.ANYBODY, Side.GUEST: Who.GUESTS, Side.DMZ: Who.DMZ, Side.INSIDE: Who.INSIDE,
+          Side.MANAGEMENT: Who.ADMINISTRATORS}  # fmt: skip
+
+
+def _in_doubt(found: Iterable[Opening]) -> Iterator[Answer]:
+    for one in found:
+        last = one.proof.steps[-1]
+        yield CannotTell(
+            f"{one.pair.source.label} may reach {one.pair.to} by {speak(last.chain, last.rule)}, {UNSETTLED}"
+        )
         return
+
+
+def _pairs(sources: Iterable[Entrance], targets: Iterable[Entrance]) -> Iterator[Pair]:
+    every = list(targets)
+    for a in sources:
+        for b in every:
+            if a.label != b.label and not a.interfaces.overlaps(b.interfaces):
+                yield Pair(a, b.label, b.side, box([(Axis.OUT, b.interfaces)]))
 
 
 @check(
@@ -126,14 +161,14 @@ def _in_doubt(found: Iterable[tuple[Program, Entrance, str, int, Proof]]) -> Ite
     params=(_PORTS,),
     why="What takes over one machine, a guest's or a camera, spreads to the rest without meeting a firewall.",
     how="For each pair of zones that are not outside, the TCP ports some host of one reaches in the other are computed; more than the "
-    "parameter allows is a finding, told for each rule or default that lets them through.",
+    "parameter allows is a finding, reported for each rule or default that lets them through: high from guests or a dmz to inside "
+    "or management, else medium.",
     fix="Refuse traffic between inside networks at the end, and allow above it what is needed: this "
     "source, that destination, this port.",
 )
 def between_inside(subject: Subject) -> Iterator[Answer]:
     inner = subject.study.inside
-    pairs = [(a, f"{b.label}", box([(Axis.OUT, b.interfaces)])) for a in inner for b in inner
-             if a.label != b.label and not a.interfaces.overlaps(b.interfaces)]  # fmt: skip
+    pairs = list(_pairs(inner, inner))
     if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
         yield CannotTell(NO_THROUGH)
         return
@@ -147,6 +182,86 @@ def between_inside(subject: Subject) -> Iterator[Answer]:
         yield Passed(
             f"none of {counted(len(pairs), 'pair')} of inside networks is open on more than {subject.params['ports']} ports"
         )
+
+
+@check(
+    id="deny.guests-inside",
+    title="Guests reach an inside network",
+    severity=Severity.MEDIUM,
+    controls=("SC-7", "AC-4", "AC-3"),
+    params=(
+        Param("ports", int, 1024, "TCP ports", "what is open on more is the matter of deny.between-inside"),
+        Param(
+            "printers",
+            bool,
+            True,
+            "true or false",
+            "a printer for guests is small; set it to false to hear of printers too",
+        ),
+    ),
+    why="Nobody knows who the guests are; what they reach inside they can attack.",
+    how="The ports that guest networks reach in inside and management zones are computed: high where a service of the table of "
+    "well-known ones is among them that gives a login, data or control, else medium. Printers alone are a low finding.",
+    fix="Refuse guests everything but the outside; give them what they need from a network of its own.",
+)
+def guests_inside(subject: Subject) -> Iterator[Answer]:
+    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
+        yield CannotTell(NO_THROUGH)
+        return
+    guests = [one for one in subject.study.inside if one.side is Side.GUEST]
+    if not guests:
+        yield NotApplicable("no network of guests is known")
+        return
+    pairs = list(_pairs(guests, [one for one in subject.study.inside if one.side in _WORTHY]))
+    found = 0
+    for program in subject.programs.all(Direction.THROUGH_DEVICE):
+        groups: dict[tuple[RuleRef, ...], list[tuple[Pair, str, Proof, Severity]]] = {}
+        for pair in pairs:
+            for answer in _reached(subject, program, pair):
+                refs = tuple(refer(s.rulebase, s.chain, s.rule) for s in answer[2].steps)
+                groups.setdefault(refs, []).append(answer)
+        for group in groups.values():
+            found += 1
+            group.sort(key=lambda one: -one[3].rank)
+            targets = listed(dict.fromkeys(f"{pair.source.label} to {pair.to}" for pair, *_ in group))
+            words = listed(dict.fromkeys(words for _, words, _, _ in group))
+            last = group[0][2].steps[-1]
+            text = f"{capital(speak(last.chain, last.rule))} lets {words} over {{family}} pass from {targets}."
+            yield replace(told_by(group[0][2], text, severity=group[0][3]), who=Who.GUESTS)
+    if not found:
+        yield Passed(f"guests reach no port of {counted(len(pairs), 'inside network')}, or are another check's matter")
+
+
+def _reached(subject: Subject, program: Program, pair: Pair) -> Iterator[tuple[Pair, str, Proof, Severity]]:
+    """What guests reach of an inside zone on few ports, rule by rule, with how bad that is."""
+    here = common(subject.study.arriving(pair.source, program.family), pair.region)
+    for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
+        ports = subject.study.open_ports(program, here, protocol)
+        if not ports or ports.size > subject.params["ports"] or here is None:
+            continue
+        left = ports
+        while left:
+            region = common(here, OPENING[protocol], box([(Axis.B, left)]))
+            proof = subject.study.find(program, region, lets_in(program))
+            if proof is None:
+                break
+            mine = frozenset(accepting_steps(program, proof.ends))
+
+            def by_these(ends: Ends, program: Program = program, mine: frozenset[int] = mine) -> bool:
+                return lets_in(program)(ends) and accepting_steps(program, ends) == mine
+
+            held = subject.study.project(program, region, Axis.B, by_these)
+            left = left - (held or IntervalSet.of(proof.packet.dport or 0))
+            known = [one for one in known_services() if any(t.protocol.first == protocol and
+                     any(p.first in held or p.last in held for p in t.destination_ports) for t in one.terms)]  # fmt: skip
+            spelled = spell_ports(held)
+            words = f"{name} {'port' if held.size == 1 else 'ports'} {spelled}"
+            if known:
+                words += f" ({listed(one.name for one in known)})"
+            grave = any(one.gives in ("login", "data", "control") and not one.printer for one in known)
+            printing = bool(known) and all(one.printer for one in known) and held.size <= 4
+            small = printing and subject.params["printers"]
+            yield pair, words, proof, Severity.LOW if small else Severity.HIGH if grave else Severity.MEDIUM
 
 
 @check(
@@ -171,7 +286,7 @@ def egress(subject: Subject) -> Iterator[Answer]:
     if not inner:
         yield NotApplicable("no inside network is known")
         return
-    ways = [(one, "the outside", box([(Axis.OUT, outer)])) for one in inner]
+    ways = [Pair(one, "the outside", Side.OUTSIDE, box([(Axis.OUT, outer)])) for one in inner]
     found = list(_by_rule(_wide(subject, ways), "reaches"))
     yield from found
     yield from _in_doubt(_wide(subject, ways, may_let_in))
@@ -183,6 +298,7 @@ def egress(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="deny.answers-outside",
+    together="rules or defaults answer what they refuse on the outside",
     title="Refusals are answered on the outside",
     severity=Severity.LOW,
     controls=("SC-7", "SC-5"),
@@ -263,15 +379,15 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
             yield CannotTell("the export holds no rules for IPv6; export those too, or state that IPv6 is switched off")
             continue
         compared += 1
-        regions = [common(box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(p))])) for p in (four, six)]
-        deciders = [subject.study.decider(p) for p in (four, six)]
+        both = (four, six)
+        regions = [common(box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(p))])) for p in both]
         proof = None
         words = []
         for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
             sure, perhaps = (
                 [
-                    open_ports(d, r, protocol, wanted) if r else IntervalSet()
-                    for d, r in zip(deciders, regions, strict=True)
+                    subject.study.open_ports(p, r, protocol, wanted(p)) if r else IntervalSet()
+                    for p, r in zip(both, regions, strict=True)
                 ]
                 for wanted in (lets_in, may_let_in)
             )
@@ -281,8 +397,8 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
                 yield CannotTell(f"{name} ports may be open over IPv6 that are not over IPv4, {UNSETTLED}")
             if not more or regions[1] is None:
                 continue
-            here = common(regions[1], _OPENING[protocol], box([(Axis.B, more)]))
-            proof = proof or (deciders[1].find(here, lets_in(six)) if here is not None else None)
+            here = common(regions[1], OPENING[protocol], box([(Axis.B, more)]))
+            proof = proof or subject.study.find(six, here, lets_in(six))
             words.append(f"{name} port {more.first}" if more.size == 1 else counted(more.size, f"{name} port"))
         if proof is not None:
             found += 1
@@ -304,20 +420,29 @@ def _ports_of(text: str, protocol: int) -> list[tuple[int, int]]:
     return [(found.first, found.last)]
 
 
-PRIVATE = ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")
 UNASSIGNED = ("169.254.0.0/16", "240.0.0.0/4", "100::/64")
 
 
-def networks(texts: Iterable[str], family: int) -> IntervalSet:
-    """The addresses of one family among networks written as people do."""
-    found = [read_network(text) for text in texts]
-    return IntervalSet((n.first, n.last) for n in found if not isinstance(n, MaskedAddress) and n.family == family)
+def checked_paths(subject: Subject) -> bool:
+    """Whether the kernel surely checks on the outside that the way back leads there (ip-sysctl, rp_filter)."""
+    facts = {one.name: one.setting.value for one in subject.device.system if one.setting.known}
+    names = [n for z in subject.device.zones if z.side is Side.OUTSIDE for n in z.interfaces]
+    everywhere = facts.get("net.ipv4.conf.all.rp_filter", "")
+    stated = [max(everywhere, facts.get(f"net.ipv4.conf.{name}.rp_filter", "")) for name in names]
+    return bool(stated) and all(value == "1" for value in stated) and not any(True for _ in _six(subject))
+
+
+def _six(subject: Subject) -> Iterator[Program]:
+    """The programs for IPv6, whose sources the kernel does not check."""
+    return (
+        p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d) if p.family == 6
+    )
 
 
 @check(
     id="deny.bogons",
     title="Sources that cannot be genuine are accepted from outside",
-    severity=Severity.LOW,
+    severity=Severity.MEDIUM,
     controls=("SC-7", "SC-7(11)", "SI-10"),
     params=(
         Param(
@@ -338,8 +463,9 @@ def networks(texts: Iterable[str], family: int) -> IntervalSet:
         ),
     ),
     why="Rules that trust inside addresses can then be fooled by a forged source.",
-    how="Looks for new connections from such sources that are accepted from the outside, at the device or behind it. Ranges that the "
-    "outside zone itself uses are left out; a reverse path check the export states is taken into account by its own check.",
+    how="Looks for new connections from such sources that are accepted from the outside: medium behind the device, low at a device "
+    "that has nothing behind it. Ranges that the outside zone itself uses are left out. Where the kernel checks the path back "
+    "(rp_filter) on the way in, such packets are dropped before any rule sees them.",
     fix="Drop private and unassigned sources on the outside before any rule that accepts.",
 )
 def bogons(subject: Subject) -> Iterator[Answer]:
@@ -347,10 +473,15 @@ def bogons(subject: Subject) -> Iterator[Answer]:
     if not outer:
         yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
         return
+    if checked_paths(subject):
+        yield Passed("the kernel drops packets whose source lies elsewhere before any rule sees them (rp_filter)")
+        return
     own = [n for z in subject.device.zones if z.side is Side.OUTSIDE for n in z.networks]
     names = {n for z in subject.device.zones if z.side is Side.OUTSIDE for n in z.interfaces}
     own += [n for i in subject.device.interfaces if i.name in names for n in i.networks]
-    looked = found = 0
+    looked = 0
+    ways: dict[str, Proof] = {}
+    kinds: dict[str, dict[str, None]] = {}
     for kind in ("private", "unassigned"):
         for program in (p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)):
             sources = networks(subject.params[kind], program.family)
@@ -360,20 +491,28 @@ def bogons(subject: Subject) -> Iterator[Answer]:
             through = program.direction is Direction.THROUGH_DEVICE
             out = program.space.symbols.present - outer if through else IntervalSet.of(0)
             here = common(box([(Axis.IN, outer), (Axis.OUT, out), (Axis.SRC, sources)])) if sources and out else None
-            decider = subject.study.decider(program)
-            proof = decider.find(here, lets_in(program)) if here is not None else None
-            if proof is None and here is not None and decider.find(here, may_let_in(program)) is not None:
+            proof = subject.study.find(program, here, lets_in(program))
+            if proof is None and subject.study.find(program, here, may_let_in(program)) is not None:
                 yield CannotTell(f"{kind} sources from outside may be accepted, {UNSETTLED}")
             if proof is not None:
-                found += 1
-                going = program.direction.value.replace("-", " the ")
                 last = proof.steps[-1]
-                text = f"{kind.capitalize()} {{family}} sources from outside get {going} by {speak(last.chain, last.rule)}."
-                yield told_by(proof, text, f"{kind} {program.direction}")
-    if not looked:
+                going = "behind the device" if through else "the device"
+                way = f"{going} by {speak(last.chain, last.rule)}"
+                ways.setdefault(way, proof)
+                kinds.setdefault(way, {})[kind] = None
+    if ways:
+        behind = [p for p in ways.values() if p.program.direction is Direction.THROUGH_DEVICE]
+        first = (behind or list(ways.values()))[0]
+        # On a host by itself no other rule trusts an inside address, and a forged source gets no answer.
+        severity = None if behind else Severity.LOW
+        who = listed(dict.fromkeys(kind for told in kinds.values() for kind in told))
+        text = f"{capital(who)} sources from outside reach {listed(ways, 4)}."
+        found = told_by(first, text, "forged sources", severity)
+        yield replace(found, who=Who.ANYBODY, family=None)
+    elif not looked:
         yield NotApplicable("the outside itself uses such addresses, or the export holds no rules for what comes in")
-    elif not found:
+    else:
         yield Passed("no new connection from such a source is accepted from outside")
 
 
-CHECKS: tuple[Check, ...] = (between_inside, egress, answers_outside, wider_ipv6, bogons)
+CHECKS: tuple[Check, ...] = (between_inside, guests_inside, egress, answers_outside, wider_ipv6, bogons)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from msgspec.structs import replace
+
 from aiguille.analysis import Decider, Kind, Program, surely_accepted
 from aiguille.analysis.decide import Ends
 from aiguille.baseline.catalogue import (
@@ -11,6 +13,7 @@ from aiguille.baseline.catalogue import (
     CannotTell,
     Check,
     Found,
+    NotApplicable,
     Passed,
     Severity,
     Subject,
@@ -39,7 +42,14 @@ def _default_deny(direction: Direction) -> Callable[[Subject], Iterator[Answer]]
                 f"the export holds no rules for traffic {_SPEAK[direction]}, nor says what happens without; export the filter rules too"
             )
         for program in programs:
-            yield _judge(program)
+            answer = _judge(program)
+            if direction is Direction.THROUGH_DEVICE and isinstance(answer, Found):
+                if subject.study.forwards is False:
+                    answer = NotApplicable(f"IPv{program.family}: the default accepts, but the kernel forwards nothing")
+                elif subject.study.forwards is None:
+                    more = " Nothing in the export shows that the host forwards; it would as soon as a program switches that on."
+                    answer = replace(answer, severity=Severity.LOW, detail=answer.detail + more)
+            yield answer
 
     return run
 
@@ -126,7 +136,7 @@ from_device = check(
     controls=("CM-6", "SC-7"),
     why="They never see a packet: what they were meant to allow or refuse is decided above them.",
     how="A rule that surely takes every packet ends its chain; enabled rules behind it in the same chain are one finding.",
-    fix="Move the rules above the catch-all, or delete them if nobody misses them.",
+    fix="Decide for each rule whether it was meant to hold: move it above the catch-all then; else it can go, which changes nothing.",
 )
 def after_catch_all(subject: Subject) -> Iterator[Answer]:
     chains = 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 
 from msgspec.structs import replace
@@ -27,7 +28,7 @@ from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import UNSETTLED, common, told_by
 from aiguille.baseline.reaching import Reach, reaches
 from aiguille.baseline.wording import capital, counted, lines, listed
-from aiguille.model import Addresses, AddressObject, Device, Direction, GeoFilter, Named, SetObject, Side
+from aiguille.model import Addresses, AddressObject, Device, Direction, Field, GeoFilter, Named, SetObject, Side
 from aiguille.model.countries import claimed_country, country_name
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box
@@ -55,6 +56,24 @@ def _countries(codes: Iterable[str]) -> str:
     return listed((f"{country_name(code)} ({code})" for code in codes), 6)
 
 
+_BY_COUNTRY = re.compile(r"(?i)(^|[^a-z])(geo|countr|nation|land[-_ ]|blocked[-_ ]?countr)")
+
+
+def _written_filter(subject: Subject) -> str | None:
+    """A rule that refuses countries, or lets in only some, by an object or set that is named for them."""
+    for base in subject.device.rulebases:
+        for chain, rule in base.rules():
+            if not rule.enabled or not (rule.action.refuses or any(c.negated for c in rule.match.conditions)):
+                continue
+            for condition in rule.match.conditions:
+                names = [o.name for o in condition.operands if isinstance(o, Named)]
+                if condition.field in (Field.SOURCE, Field.SET) and any(
+                    claimed_country(name) is not None or _BY_COUNTRY.search(name) for name in names
+                ):
+                    return speak(chain, rule)
+    return None
+
+
 def _open_to_anybody(subject: Subject) -> list[Reach]:
     """Ways in from the outside that most addresses no rule names may use."""
     out = []
@@ -62,6 +81,7 @@ def _open_to_anybody(subject: Subject) -> list[Reach]:
         program = subject.programs.get(one.family, one.direction)
         if (
             program is not None
+            and not one.what.startswith("icmp")
             and (one.sources & subject.study.strangers(program)).size > program.space.tops[Axis.SRC] // 16
         ):
             out.append(one)
@@ -84,6 +104,10 @@ def unrestricted(subject: Subject) -> Iterator[Answer]:
     inward = [one for one in _filters(subject.device) if one.inward]
     if inward:
         yield _passed(subject, f"{_name(inward[0])} looks at what comes in")
+        return
+    written = _written_filter(subject)
+    if written is not None:
+        yield Passed(f"{written} refuses sources by country before what it lets in")
         return
     services = _open_to_anybody(subject)
     if not services:
@@ -119,6 +143,7 @@ def late_filter(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="geo.countries",
+    together="ways in let countries reach something that are not among those allowed",
     title="Countries reach a service that are not among those allowed",
     severity=Severity.LOW,
     controls=("SC-7", "AC-4", "AC-17"),
@@ -153,7 +178,7 @@ def countries(subject: Subject) -> Iterator[Answer]:
             share.code for share in one.countries if share.code not in allowed and share.share > subject.params["share"]
         ]
         key = (one.rule, one.family)
-        if strange and key not in told:
+        if strange and key not in told and not one.what.startswith("icmp"):
             told.add(key)
             found += 1
             text = f"{capital(one.place)} lets {_countries(strange)} reach {one.what} over {{family}}."
@@ -165,6 +190,7 @@ def countries(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="geo.blocked-reach",
+    together="ways in are open to a blocked country",
     title="A blocked country still reaches something",
     severity=Severity.MEDIUM,
     controls=("SC-7", "AC-4"),

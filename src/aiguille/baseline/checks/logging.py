@@ -25,7 +25,7 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.wording import NO_INWARD_RULES
-from aiguille.model import Direction, State
+from aiguille.model import DestinationType, Direction, State
 from aiguille.space import Axis, IntervalSet, box, overlap
 
 
@@ -35,12 +35,14 @@ from aiguille.space import Axis, IntervalSet, box, overlap
     severity=Severity.MEDIUM,
     controls=("AU-2", "AU-12", "SI-4"),
     why="Probes, misconfigured hosts and broken rules all show first as refusals; without them nobody notices or can explain.",
-    how="Each refusing rule or policy must record the new connections it refuses, itself or a rule before it. The final refusal "
-    "without a record is a finding of its own, all others make one low finding together.",
+    how="Each refusing rule or policy must record the new connections it refuses, itself or a rule before it. Final refusals "
+    "without a record are one finding; where they are recorded, other refusals that are not make a low one. Traffic through the "
+    "device counts where something speaks for its forwarding.",
     fix="Record refused packets at the final refusal, with a rate limit so that a flood does not drown the log.",
 )
 def refusals(subject: Subject) -> Iterator[Answer]:
-    programs = [p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)]
+    inward = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) if subject.study.forwards else (Direction.TO_DEVICE,)
+    programs = [p for d in inward for p in subject.programs.all(d)]
     if not programs:
         yield CannotTell(NO_INWARD_RULES)
     silent: list[_Silent] = []
@@ -63,11 +65,13 @@ def refusals(subject: Subject) -> Iterator[Answer]:
                 f"{speak(one.step.chain, one.step.rule)} records nothing, and whether it refuses packets depends on a condition "
                 "the export does not settle"
             )
-        elif one.final:
-            yield _finding([one], "and it is the final refusal", None)
-    others = [one for one in silent if one.certain and not one.final and not one.step.log_unknown]
-    if others:
-        yield _finding(others, "", Severity.LOW)
+    told = [one for one in silent if one.certain and not one.step.log_unknown]
+    finals = [one for one in told if one.final]
+    if finals:
+        # Whoever records the final refusals hears of what the others refuse, or decides about them at once.
+        yield _finding(finals, "and it is the final refusal", None)
+    elif told:
+        yield _finding(told, "", Severity.LOW)
 
 
 class _Silent(Struct, frozen=True):
@@ -83,7 +87,7 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
     new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
     narrowed = overlap(new, not_loopback(program.space.symbols)) or new
     for number, step in enumerate(program.steps):
-        if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE:
+        if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE or _for_all(step):
             continue  # what filters by country refuse would only drown the log
 
         def silently_here(ends: Ends, number: int = number) -> bool:
@@ -101,6 +105,13 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
             if here is not None and (proof := decider.find(here, perhaps, number)) is not None:
                 yield _Silent(step, proof, step in program.defaults, certain=False)
                 break
+
+
+def _for_all(step: Step) -> bool:
+    """Whether a step refuses nothing but broadcast and multicast, which would drown the log."""
+    usual = {DestinationType.UNICAST.number, DestinationType.LOCAL.number}
+    kinds = [piece.box[Axis.TYPE] for piece in step.pieces]
+    return bool(kinds) and all(one is not None and not usual & set(one) for one in kinds)
 
 
 def _finding(silent: list[_Silent], remark: str, severity: Severity | None) -> Found:

@@ -137,6 +137,7 @@ def _accounts(subject: Subject) -> list[Account]:
 
 @check(
     id="access.default-account",
+    together="accounts that every attacker knows by name can log in",
     title="An account every attacker knows by name can log in",
     severity=Severity.MEDIUM,
     controls=("AC-2", "IA-5"),
@@ -181,6 +182,7 @@ def default_account(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="access.shared-account",
+    together="accounts have names that stand for several people",
     title="An account is shared by several people",
     severity=Severity.LOW,
     controls=("AC-2", "IA-2", "AU-2"),
@@ -266,6 +268,7 @@ def password_policy(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="access.second-factor",
+    together="ways in are open to a password alone",
     title="A password alone opens the device",
     severity=Severity.MEDIUM,
     controls=("IA-2", "AC-17"),
@@ -308,6 +311,7 @@ def second_factor(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="access.weak-ciphers",
+    together="lists of ciphers hold outdated ones",
     title="Outdated ciphers are accepted for management",
     severity=Severity.MEDIUM,
     controls=("SC-13", "SC-8"),

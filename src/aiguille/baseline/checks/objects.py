@@ -56,12 +56,13 @@ def _values(subject: Subject, one: Object) -> tuple[IntervalSet | None, Interval
 
 @check(
     id="objects.unused",
+    together="objects are used by no rule",
     title="An object is used by no rule",
     severity=Severity.LOW,
     controls=("CM-6", "CM-7"),
     why="Leftovers hide what counts, and their names get used again for something else.",
     how="Objects that no rule names, by itself or through groups; those the make derives from interfaces are left out.",
-    fix="Delete the object.",
+    fix="Make sure that nothing else uses the object (accounts, other sites, programs that fill it); it can go then.",
 )
 def unused(subject: Subject) -> Iterator[Answer]:
     objects = _objects(subject)
@@ -74,13 +75,20 @@ def unused(subject: Subject) -> Iterator[Answer]:
     used = reached(subject.device)
     idle = [one for one in objects if (kind_of(one), one.name) not in used]
     for one in idle:
-        yield Found(f"{_name(one)} is used by no rule.", f"{kind_of(one)} {one.name}", lines(one.where))
+        yield Found(
+            f"{_name(one)} is used by no rule.",
+            f"{kind_of(one)} {one.name}",
+            lines(one.where),
+            name=f"'{one.name}'",
+            of=len(objects),
+        )
     if not idle:
         yield Passed(f"all of {counted(len(objects), 'object')} are used")
 
 
 @check(
     id="objects.duplicate",
+    together="objects stand for the same as another",
     title="Two objects stand for the same",
     severity=Severity.INFO,
     controls=("CM-6",),
@@ -116,6 +124,7 @@ def duplicate(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="objects.empty",
+    together="objects stand for nothing",
     title="An object stands for nothing",
     severity=Severity.LOW,
     controls=("CM-6",),
@@ -213,6 +222,7 @@ def cyclic(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="objects.deep",
+    together="groups are nested too deeply",
     title="Groups are nested too deeply",
     severity=Severity.INFO,
     controls=("CM-6",),
@@ -242,6 +252,7 @@ def deep(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="objects.everything",
+    together="objects stand for almost everything",
     title="An object stands for almost everything",
     severity=Severity.MEDIUM,
     controls=("AC-4", "CM-6"),
@@ -381,6 +392,7 @@ def other_zone(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="objects.shared-widths",
+    together="groups serve narrow rules and wide ones",
     title="A group serves narrow rules and wide ones",
     severity=Severity.INFO,
     controls=("CM-3", "AC-6"),

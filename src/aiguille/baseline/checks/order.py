@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from aiguille.analysis import Standing, StandingReport
+from msgspec.structs import replace
+
+from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback, surely_accepted
+from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.study import NEW
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -16,13 +20,15 @@ from aiguille.baseline.catalogue import (
     Subject,
     canonical,
     check,
+    lines_of,
     refer,
     rule_subject,
     speak,
 )
 from aiguille.baseline.checks.deny import dead_rules
 from aiguille.baseline.wording import capital, counted, listed
-from aiguille.model import Chain, Field, Rule
+from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Span
+from aiguille.space import Axis, overlap
 
 NO_RULES = "the export holds no rules"
 NO_STATEMENTS = "nobody wrote a rule here: all there are come with what the export switches on"
@@ -67,12 +73,8 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
         report = reports[0]
         if any(r.standing is not standing for r in reports) or any(id(r.rule) in _dead(subject) for r in reports):
             continue
-        if standing is Standing.REDUNDANT and report.rule.logs:
+        if standing is Standing.SHADOWED and _undermined_by(subject, report) is not None:
             continue
-        if standing is Standing.CONTRADICTED:
-            others = [rule for *_, rule in report.because if rule is not None and rule.where in written]
-            if _takes_the_rest(report.rule) or not others:
-                continue
         found += 1
         yield _finding(report, f"{capital(speak(report.chain, report.rule))} {verb}{_because(report)}.")
     if not written:
@@ -97,7 +99,7 @@ def _takes_the_rest(rule: Rule) -> bool:
     how="Every packet the rule matches is surely taken by rules above, one of them with another "
     "outcome; computed as sets, unions of rules "
     "included. Rules below one that takes everything are the matter of deny.after-catch-all.",
-    fix="Move the rule above those that hide it if it is right; else delete it.",
+    fix="Decide whether the rule was meant to hold: move it above those that hide it then; else it can go, which changes nothing.",
 )
 def shadowed(subject: Subject) -> Iterator[Answer]:
     yield from _judged(subject, Standing.SHADOWED, "is hidden")
@@ -106,29 +108,194 @@ def shadowed(subject: Subject) -> Iterator[Answer]:
 @check(
     id="rules.redundant",
     title="A rule changes nothing",
-    severity=Severity.LOW,
+    severity=Severity.INFO,
     controls=("CM-6", "CM-7"),
+    together="rules change nothing beside others",
     why="Rules without effect hide those with one, and come to life when the rule beside them goes.",
-    how="Without the rule every packet would have the same verdict: rules above take what it matches "
-    "with its own outcome, or rules below "
-    "and the default do the same.",
-    fix="Delete the rule, or keep it with a remark that says why.",
+    how="Without the rule every packet would have the same verdict, because of other rules that somebody wrote. What only repeats a "
+    "default on purpose (a final refusal, a drop of invalid packets), translations, rules that record, and rules that matter as "
+    "soon as a faulty default is mended are left out.",
+    fix="Merge the rule with those named beside it; nothing else changes by that as long as they stay.",
 )
 def redundant(subject: Subject) -> Iterator[Answer]:
-    yield from _judged(subject, Standing.REDUNDANT, "changes no verdict, given what is decided")
+    if not subject.study.standings:
+        yield CannotTell(NO_RULES)
+        return
+    written = {where for where, _ in subject.study.written}
+    found = 0
+    for _, reports in subject.study.written:
+        report = reports[0]
+        rule = report.rule
+        if any(r.standing is not Standing.REDUNDANT for r in reports) or any(
+            id(r.rule) in _dead(subject) for r in reports
+        ):
+            continue
+        beside = [r for r in report.because if r[2] is not None and r[2].where in written and r[2] is not rule]
+        if not _needless(report) or not beside or _undermined_by(subject, report) is not None:
+            continue
+        found += 1
+        yield replace(
+            _finding(report, f"{capital(speak(report.chain, rule))} changes no verdict beside "
+                     f"{listed((speak(chain, other) for _, chain, other in beside), 3)}."),
+            name=speak(report.chain, rule),
+        )  # fmt: skip
+    if not written:
+        yield NotApplicable(NO_STATEMENTS)
+    elif not found:
+        yield Passed(
+            f"each of {counted(len(written), 'statement')} changes some verdict, or repeats a default on purpose"
+        )
+
+
+def _needless(report: StandingReport) -> bool:
+    """Whether a rule that changes no verdict is one too many, and not one that says on purpose what holds anyway."""
+    rule = report.rule
+    if rule.logs or rule.effects or rule.action not in (Action.ACCEPT, Action.DROP, Action.REJECT):
+        return False
+    others = [other for *_, other in report.because]
+    if any(other is None for other in others):
+        return False  # a default decides some of its packets alike: a refusal said on purpose, or an accept that will matter
+    return all(other.action is rule.action for other in others if other is not None) and not _takes_the_rest(rule)
+
+
+def _undermined_by(subject: Subject, report: StandingReport) -> Rule | None:
+    """The rule that lets the same service in from any source, where one for named sources changes nothing beside it."""
+    rule = report.rule
+    if rule.action is not Action.ACCEPT or not _names_sources(rule):
+        return None
+    for _, _, other in report.because:
+        if other is not None and other is not rule and other.action is Action.ACCEPT and not other.built_in:
+            mine = {
+                c for c in rule.match.conditions if c.field not in (Field.SOURCE, Field.IN_INTERFACE, Field.IN_ZONE)
+            }
+            theirs = set(other.match.conditions)
+            services = {c for c in theirs if c.field in _SERVICE_FIELDS}
+            if services and services <= mine and not _names_sources(other) and not other.qualifiers:
+                return other
+    return None
+
+
+_SERVICE_FIELDS = (Field.SERVICE, Field.DESTINATION_PORT, Field.PROTOCOL)
+
+
+def _names_sources(rule: Rule) -> bool:
+    return any(c.field is Field.SOURCE and not c.negated for c in rule.match.conditions)
+
+
+@check(
+    id="rules.no-effect",
+    title="A restriction has no effect",
+    severity=Severity.MEDIUM,
+    controls=("AC-4", "CM-6", "SC-7"),
+    why="Whoever reads the rule for named sources believes that only they get in.",
+    how="A rule that lets named sources use a service changes nothing, because another rule lets any source use the same service.",
+    fix="Take the wide rule away if the restriction is meant; else the narrow one is not needed.",
+)
+def no_effect(subject: Subject) -> Iterator[Answer]:
+    if not subject.study.standings:
+        yield CannotTell(NO_RULES)
+        return
+    found = looked = 0
+    for _, reports in subject.study.written:
+        report = reports[0]
+        if report.rule.action is Action.ACCEPT and _names_sources(report.rule):
+            looked += 1
+            wide = _undermined_by(subject, report)
+            if wide is not None and report.standing in (Standing.REDUNDANT, Standing.SHADOWED):
+                found += 1
+                place = next((b, c) for b, c, r in report.because if r is wide)
+                yield Found(
+                    f"{capital(speak(report.chain, report.rule))} lets named sources in, and {speak(place[1], wide)} lets in any.",
+                    f"{report.rulebase.name} {rule_subject(report.chain, report.rule)}",
+                    (report.rule.where, wide.where),
+                    (refer(place[0], place[1], wide), refer(report.rulebase, report.chain, report.rule)),
+                )
+    if not looked:
+        yield NotApplicable("no rule lets named sources in")
+    elif not found:
+        yield Passed(f"each of {counted(looked, 'rule')} for named sources restricts something")
 
 
 @check(
     id="rules.contradicted",
-    title="A rule above decides a part of it otherwise",
-    severity=Severity.INFO,
-    controls=("CM-6",),
-    why="Exceptions look like this, and so do mistakes; whoever moves one of the two changes what is let in.",
-    how="Some new connections the rule matches are decided the other way by a rule above, in the same rule base.",
-    fix="Check that the rule above is meant as an exception, and say so in its description.",
+    title="A refusal comes too late",
+    severity=Severity.MEDIUM,
+    controls=("CM-6", "SC-7", "AC-4"),
+    why="Whoever wrote it believes that these sources are kept out; rules above let them in first.",
+    how="A refusal of named addresses, a set or a country stands below rules that surely accept new connections of its members: what "
+    "still gets in is a finding, with a packet. A narrower exception above a refusal is how exceptions are written, and none.",
+    fix="Move the refusal above the rules that let its members in, if nobody among them is meant to get in.",
 )
 def contradicted(subject: Subject) -> Iterator[Answer]:
-    yield from _judged(subject, Standing.CONTRADICTED, "is contradicted in part")
+    if not subject.study.standings:
+        yield CannotTell(NO_RULES)
+        return
+    written = {where for where, _ in subject.study.written}
+    hidden = {w for w, reports in subject.study.written if all(r.standing is Standing.SHADOWED for r in reports)}
+    found = looked = 0
+    told: set[Span] = set(hidden)
+    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
+        for program in subject.programs.all(direction):
+            for number, step in enumerate(program.steps):
+                rule = step.rule
+                if (
+                    rule is None
+                    or step.kind is not Kind.REFUSE
+                    or rule.where not in written
+                    or not _names_members(step)
+                ):
+                    continue
+                looked += 1
+                above = _let_in_above(subject, program, number)
+                if above is None or rule.where in told:
+                    continue
+                told.add(rule.where)
+                found += 1
+                last = above.steps[-1]
+                yield Found(
+                    f"{capital(speak(step.chain, rule))} refuses sources that {speak(last.chain, last.rule)} above has let in already.",
+                    f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
+                    (rule.where, *lines_of(last)),
+                    (refer(step.rulebase, step.chain, rule), refer(last.rulebase, last.chain, last.rule)),
+                    above,
+                    family=program.family,
+                )
+    if not looked:
+        yield NotApplicable("no rule refuses named sources")
+    elif not found:
+        yield Passed(f"none of {counted(looked, 'refusal')} of named sources stands below a rule that lets them in")
+
+
+def _names_members(step: Step) -> bool:
+    """Whether a refusal is about who sends: it names sources, and few compared with all there are."""
+    sources = [piece.box[Axis.SRC] for piece in step.pieces]
+    return bool(sources) and all(one is not None and one.size <= 1 << 28 for one in sources)
+
+
+def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | None:
+    """A new connection of those a refusal is about that a wider rule above surely accepts."""
+    step = program.steps[number]
+    wider = []
+    for at, other in enumerate(program.steps[:number]):
+        accepts = other.kind is Kind.ACCEPT or (other.kind is Kind.SKIP and other.settles)
+        if not accepts or other.rule is None or other.rule.built_in or other.rulebase is not step.rulebase:
+            continue
+        mine = [piece.box[Axis.SRC] for piece in step.pieces]
+        theirs = [piece.box[Axis.SRC] for piece in other.pieces]
+        if any(b is None or (a is not None and a.issubset(b) and a != b) for a in mine for b in theirs):
+            wider.append(at)
+    if not wider:
+        return None
+
+    def by_wider(ends: Ends) -> bool:
+        return surely_accepted(ends) and all(end.step in wider or end.settled in wider for end in ends)
+
+    ways = overlap(NEW, not_loopback(program.space.symbols)) or NEW
+    for piece in step.pieces:
+        proof = subject.study.find(program, overlap(piece.box, ways), by_wider)
+        if proof is not None:
+            return proof
+    return None
 
 
 @check(
@@ -138,7 +305,7 @@ def contradicted(subject: Subject) -> Iterator[Answer]:
     controls=("CM-6",),
     why="A rule that cannot match was meant to do something else.",
     how="The rule's own conditions exclude one another, or nothing leads to its chain.",
-    fix="Correct the conditions, or delete the rule.",
+    fix="Correct the conditions, or call its chain; a rule left over from a change can go.",
 )
 def impossible(subject: Subject) -> Iterator[Answer]:
     yield from _judged(subject, Standing.IMPOSSIBLE, "can match no packet")
@@ -159,6 +326,7 @@ _MERGED = (
 
 @check(
     id="rules.near-duplicate",
+    together="groups of neighbouring rules differ in one field only and could be one rule each",
     title="Rules differ in one field only",
     severity=Severity.INFO,
     controls=("CM-6",),
@@ -174,6 +342,8 @@ def near_duplicate(subject: Subject) -> Iterator[Answer]:
             for field, group in _runs(chain):
                 if not written.issuperset(r.where for r in group) or len({r.where for r in group}) < len(group):
                     continue
+                if not _worth_merging(group):
+                    continue
                 found += 1
                 first, last = group[0], group[-1]
                 yield Found(
@@ -181,6 +351,7 @@ def near_duplicate(subject: Subject) -> Iterator[Answer]:
                     f"{rulebase.name} {chain.name} {field}: " + "; ".join(canonical(r.match) for r in group),
                     tuple(r.where for r in group),
                     tuple(refer(rulebase, chain, r) for r in (first, last)),
+                    name=f"rules {first.number} to {last.number} of chain {chain.name}",
                 )
             looked += len(chain.rules)
     if not looked:
@@ -208,6 +379,15 @@ def _runs(chain: Chain) -> Iterator[tuple[str, list[Rule]]]:
         yield field, run
 
 
+def _worth_merging(group: list[Rule]) -> bool:
+    """Whether one rule would say the same and be read more easily: none of them has a purpose of its own in its description,
+    and they are not the loopback's or ICMP's twins."""
+    said = {(rule.name, rule.comment) for rule in group if rule.name or rule.comment}
+    fields = {c.field for rule in group for c in rule.match.conditions}
+    names = {o.name for r in group for c in r.match.conditions for o in c.operands if isinstance(o, InterfaceName)}
+    return len(said) < 2 and Field.ICMP not in fields and LOOPBACK not in names
+
+
 def _single_difference(one: Rule, other: Rule) -> str:
     """The only field in which two rules differ, empty if they are alike or differ in more."""
     rest = ("action", "target", "qualifiers", "marks", "effects", "schedule", "reply")
@@ -227,4 +407,4 @@ def _single_difference(one: Rule, other: Rule) -> str:
     return differs[0]
 
 
-CHECKS: tuple[Check, ...] = (shadowed, redundant, contradicted, impossible, near_duplicate)
+CHECKS: tuple[Check, ...] = (shadowed, redundant, no_effect, contradicted, impossible, near_duplicate)

@@ -52,15 +52,21 @@ def _text(rule: Rule) -> str:
     return " ".join(filter(None, (rule.name, rule.comment)))
 
 
-def _about(one: Admission, detail: str) -> Found:
+def _about(one: Admission, detail: str, of: int = 0) -> Found:
     step = one.step
     return Found(
-        detail, rule_subject(step.chain, step.rule), lines_of(step), (refer(step.rulebase, step.chain, step.rule),)
+        detail,
+        rule_subject(step.chain, step.rule),
+        lines_of(step),
+        (refer(step.rulebase, step.chain, step.rule),),
+        name=speak(step.chain, step.rule),
+        of=of,
     )
 
 
 @check(
     id="rules.undocumented",
+    together="accepting rules have no description",
     title="Nothing says what a rule is for",
     severity=Severity.LOW,
     controls=("CM-3", "CM-6"),
@@ -79,7 +85,7 @@ def undocumented(subject: Subject) -> Iterator[Answer]:
         if not _text(one.rule) and not one.rule.documentation.ticket and not one.rule.documentation.requester
     ]
     for one in bare:
-        yield _about(one, f"{capital(speak(one.step.chain, one.rule))} has no description.")
+        yield _about(one, f"{capital(speak(one.step.chain, one.rule))} has no description.", len(rules))
     if not rules:
         yield NotApplicable("no rule that somebody wrote lets new connections in")
     elif not bare:
@@ -129,6 +135,7 @@ def _akin(one: Rule, other: Rule) -> bool:
 
 @check(
     id="rules.incomplete-documentation",
+    together="described rules name no ticket, or lack what else is asked for",
     title="A rule's papers are incomplete",
     severity=Severity.INFO,
     controls=("CM-3",),
@@ -162,7 +169,9 @@ def incomplete_documentation(subject: Subject) -> Iterator[Answer]:
             missing.append("date")
         if missing:
             found += 1
-            yield _about(one, f"{capital(speak(one.step.chain, one.rule))} names no {' and no '.join(missing)}.")
+            yield _about(
+                one, f"{capital(speak(one.step.chain, one.rule))} names no {' and no '.join(missing)}.", len(rules)
+            )
     if rules and not found:
         yield Passed(f"{counted(len(rules), 'described rule')} name what is asked for")
     elif not rules:
@@ -248,12 +257,13 @@ def temporary(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="rules.disabled",
+    together="rules are switched off",
     title="A rule is switched off",
     severity=Severity.LOW,
     controls=("CM-6", "CM-7"),
     why="It is one click away from working again, and nobody remembers what it did.",
     how="Counts rules the export says are switched off.",
-    fix="Delete the rule; the records of changes keep it if it is ever needed.",
+    fix="Decide whether it is still needed; one that is not can go, and the records of changes keep it.",
 )
 def disabled(subject: Subject) -> Iterator[Answer]:
     rules = _written(subject)
@@ -263,7 +273,14 @@ def disabled(subject: Subject) -> Iterator[Answer]:
     off = [(base, chain, rule) for base, chain, rule in rules if not rule.enabled]
     for base, chain, rule in off:
         text = f"{capital(speak(chain, rule))} is switched off."
-        yield Found(text, f"{base.name} {rule_subject(chain, rule)}", (rule.where,), (refer(base, chain, rule),))
+        yield Found(
+            text,
+            f"{base.name} {rule_subject(chain, rule)}",
+            (rule.where,),
+            (refer(base, chain, rule),),
+            name=speak(chain, rule),
+            of=len(rules),
+        )
     if not off:
         yield Passed(f"none of {counted(len(rules), 'rule')} is switched off")
 

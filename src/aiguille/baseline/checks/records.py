@@ -44,6 +44,7 @@ def about(one: Admission, detail: str, severity: Severity | None = None) -> Foun
         proof=one.proof,
         severity=severity,
         family=one.program.family,
+        name=speak(step.chain, step.rule),
     )
 
 
@@ -64,6 +65,7 @@ def service_boxes(texts: tuple[str, ...], family: int) -> tuple[tuple[str, Box],
 
 @check(
     id="logging.management",
+    together="rules let logins in without recording them",
     title="Logins to the device leave no trace in the firewall's log",
     severity=Severity.LOW,
     controls=("AU-2", "AU-12", "AC-17"),
@@ -100,6 +102,7 @@ def management(subject: Subject) -> Iterator[Answer]:
             (refer(step.rulebase, step.chain, step.rule),),
             proof,
             family=proof.program.family,
+            name=f"{speak(step.chain, step.rule)} ({names})",
         )
     if unknown:
         yield CannotTell("the export does not say whether rules for management are recorded")
@@ -120,6 +123,7 @@ def _width(one: Admission) -> bool:
 
 @check(
     id="logging.permissive",
+    together="permissive rules leave no trace in the log",
     title="A permissive rule leaves no trace in the log",
     severity=Severity.LOW,
     controls=("AU-2", "AU-12", "AC-4"),
@@ -170,6 +174,7 @@ SENSITIVE = (
 
 @check(
     id="logging.sensitive",
+    together="rules for sensitive services leave no trace in the log",
     title="Use of a sensitive service leaves no trace in the log",
     severity=Severity.LOW,
     controls=("AU-2", "AU-12"),

@@ -15,13 +15,14 @@ from aiguille.baseline.catalogue import (
     Passed,
     Severity,
     Subject,
+    Who,
     check,
     lines_of,
     refer,
     rule_subject,
     speak,
 )
-from aiguille.model import Direction, Side, State
+from aiguille.model import DestinationType, Direction, Side, State
 from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
 
 _ANYTHING = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B)
@@ -34,7 +35,7 @@ _ANYTHING = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B)
     controls=("AC-4", "SC-7", "AC-6"),
     why="Such a rule allows what nobody asked for, today and after every change of the networks around it.",
     how="An accepting rule that leaves source, destination and service free, and that some packet reaches, is a finding: high if that "
-    "packet may come from the outside, else medium.",
+    "packet may come from the outside, critical if it then leads to inside networks, else medium.",
     fix="Replace it by rules that name source, destination and service; log what it lets through first to learn which are needed.",
 )
 def any_to_any(subject: Subject) -> Iterator[Answer]:
@@ -78,7 +79,9 @@ def _qualified_by_rates(step: Step) -> bool:
 def _wide(program: Program, step: Step) -> Box | None:
     """The part of a rule that takes new connections from anything to anything, None if there is no such part."""
     for piece in step.pieces:
-        if all(piece.box[axis] is None for axis in _ANYTHING):
+        usual = DestinationType.LOCAL if program.direction is Direction.TO_DEVICE else DestinationType.UNICAST
+        kinds = piece.box[Axis.TYPE]
+        if all(piece.box[axis] is None for axis in _ANYTHING) and (kinds is None or usual.number in kinds):
             new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
             common = overlap(piece.box, new)
             common = overlap(common, not_loopback(program.space.symbols)) if common is not None else None
@@ -117,6 +120,16 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
     }
     entering = region[Axis.IN]
     from_outside = entering is None or any(n in entering for n in outside) or inward in outside or not outside
+    inner = subject.study.on(Side.INSIDE, Side.MANAGEMENT)
+    leaving = region[Axis.OUT]
+    everything = bool(outside) and (entering is None or any(n in entering for n in outside))
+    into_inside = (
+        program.direction is Direction.THROUGH_DEVICE and bool(inner) and (leaving is None or leaving.overlaps(inner))
+    )
+    severity = Severity.CRITICAL if everything and into_inside else None if from_outside else Severity.MEDIUM
+    outer = subject.study.on(Side.OUTSIDE)
+    if not from_outside and leaving is not None and outer and leaving.issubset(outer):
+        severity = Severity.LOW  # an inside network that may go anywhere outside: see deny.egress
     place = speak(step.chain, step.rule)
     ways = _ways(program, region)
     limit = "" if all(piece.sure for piece in step.pieces) else ", within its rate limit"
@@ -127,8 +140,9 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
         where=lines_of(step),
         rules=(refer(step.rulebase, step.chain, step.rule),),
         proof=proof,
-        severity=None if from_outside else Severity.MEDIUM,
+        severity=severity,
         family=program.family,
+        who=Who.ANYBODY if from_outside else Who.INSIDE,
     )
 
 

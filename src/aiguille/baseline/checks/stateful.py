@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from aiguille.analysis import Ends, Kind, Program, existing, surely_accepted, surely_refused
-from aiguille.analysis.program import LOOPBACK
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -73,6 +73,7 @@ def no_rules(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="deny.no-final-refusal",
+    together="final refusals are left to the make",
     title="The final refusal is left to the make",
     severity=Severity.INFO,
     controls=("SC-7(5)", "CM-6"),
@@ -196,6 +197,7 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
 
 @check(
     id="deny.invalid",
+    together="chains accept packets in state invalid",
     title="Packets that belong to no connection are accepted",
     severity=Severity.LOW,
     controls=("SC-7", "SI-10"),

@@ -202,6 +202,7 @@ _LINUX = ("linux-host", "iptables-save", "nftables")
 
 @check(
     id="system.spoofing",
+    together="settings leave forged sources unchecked",
     title="The kernel does not check where packets come from",
     severity=Severity.LOW,
     controls=("SC-7(11)", "SI-10"),
@@ -232,6 +233,7 @@ def spoofing(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="system.redirects",
+    together="settings let neighbours redirect traffic",
     title="Neighbours can redirect the device's traffic",
     severity=Severity.LOW,
     controls=("SC-7", "CM-7"),
@@ -255,6 +257,7 @@ def redirects(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="system.source-routing",
+    together="settings accept source routes",
     title="Senders may choose the way packets take",
     severity=Severity.LOW,
     controls=("SC-7", "CM-7"),

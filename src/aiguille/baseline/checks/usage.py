@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from aiguille.analysis import Standing
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.ordering import best_order
-from aiguille.analysis.program import LOOPBACK
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -29,6 +29,7 @@ from aiguille.model import Addresses, Direction, InterfaceName
 
 @check(
     id="usage.never-hit",
+    together="rules were never hit",
     title="A rule was never hit",
     severity=Severity.LOW,
     controls=("CM-6", "CM-7", "AC-6"),
@@ -60,10 +61,10 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
     idle = 0
     for report, where in counted_rules:
         rule = report.rule
-        if rule.hits is None or rule.hits.packets or not rule.enabled:
+        if rule.hits is None or rule.hits.packets or not rule.enabled or report.standing is Standing.SHADOWED:
             continue
         idle += 1
-        hidden = report.standing in (Standing.SHADOWED, Standing.REDUNDANT) and report.witness is None
+        hidden = report.standing is Standing.REDUNDANT and report.witness is None
         names = listed((speak(chain, other) for _, chain, other in report.because), 2) if report.because else ""
         why = f"it is hidden by {names}" if hidden and names else "there was no such traffic"
         last = f", last on {rule.hits.last}" if rule.hits.last else ""
@@ -72,6 +73,8 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
             f"{report.rulebase.name} {rule_subject(report.chain, rule)}",
             (where,),
             (refer(report.rulebase, report.chain, rule),),
+            name=f"{speak(report.chain, rule)} ({why})",
+            of=len(counted_rules),
         )
     if not idle:
         yield Passed(f"each of {counted(len(counted_rules), 'counted rule')} was hit within {counted(days, 'day')}")
@@ -115,6 +118,7 @@ def _has_global(addresses: tuple[Addresses, ...]) -> bool:
 
 @check(
     id="usage.unused-account",
+    together="accounts were not used for long",
     title="An account was not used for long",
     severity=Severity.MEDIUM,
     controls=("AC-2", "AC-2(3)"),
@@ -167,7 +171,8 @@ def closed_service(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(NO_RULES)
         return
     reached = {e.service.name for e in subject.study.exposures}
-    shut = [s for s in running if s.name not in reached]
+    # A cleartext service that is switched on is told by access.cleartext.
+    shut = [s for s in running if s.name not in reached and not s.cleartext]
     for one in shut:
         yield Found(f"{capital(one.name)} runs and is let in from nowhere.", one.name, lines(one.where))
     if not shut:

@@ -5,7 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from math import log2
 
-from aiguille.analysis import Proof
+from msgspec.structs import replace
+
+from aiguille.analysis import Ends, Program, Proof
+from aiguille.analysis.decide import accepting_steps
+from aiguille.analysis.services import known_services
 from aiguille.analysis.study import Admission, is_wide, lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,
@@ -16,8 +20,10 @@ from aiguille.baseline.catalogue import (
     Of,
     Param,
     Passed,
+    RuleRef,
     Severity,
     Subject,
+    Who,
     check,
     lines_of,
     refer,
@@ -25,8 +31,9 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
-from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common, networks, open_ports, told_by
+from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common, told_by
 from aiguille.baseline.checks.records import about, name_of, service_boxes
+from aiguille.baseline.values import networks
 from aiguille.baseline.wording import NO_INWARD_RULES, counted, listed
 from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Translate, TranslationKind
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, meets, overlap
@@ -72,20 +79,15 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if not any(is_wide(r, Axis.SRC, one.program) and meets(r, inward) for r in one.regions):
             continue
-        decider = subject.study.decider(one.program)
         for region in one.regions:
-            here = overlap(region, inward)
-            here = overlap(here, box([(Axis.SRC, subject.study.strangers(one.program))])) if here is not None else None
-            proof = decider.find(here, lets_in(one.program), one.number) if here is not None else None
-            if (
-                proof is None
-                and here is not None
-                and decider.find(here, may_let_in(one.program), one.number) is not None
-            ):
+            here = common(region, inward, box([(Axis.SRC, subject.study.strangers(one.program))]))
+            proof = subject.study.find(one.program, here, lets_in(one.program), one.number)
+            if proof is None and subject.study.find(one.program, here, may_let_in(one.program), one.number) is not None:
                 yield CannotTell(f"{name_of(one)} may let any source outside reach inside networks, {UNSETTLED}")
             if proof is not None and proof.steps[-1] is one.step:
                 found += 1
-                yield told_by(proof, f"{name_of(one)} lets any {{family}} source outside reach inside networks.")
+                text = f"{name_of(one)} lets any {{family}} source outside reach inside networks."
+                yield replace(told_by(proof, text), who=Who.ANYBODY)
                 break
     if not found:
         yield Passed("no rule lets any source outside reach an inside network")
@@ -108,7 +110,7 @@ def any_service(subject: Subject) -> Iterator[Answer]:
         return
     found = looked = 0
     to_anything = {
-        id(a.rule)
+        a.rule
         for a in _admissions(subject)
         for r in a.regions
         if r[Axis.SRC] is None and is_wide(r, Axis.DST, a.program)
@@ -116,7 +118,7 @@ def any_service(subject: Subject) -> Iterator[Answer]:
     for one in _admissions(subject):
         looked += 1
         wide = [r for r in one.regions if _every_service(r)]
-        if wide and id(one.rule) not in to_anything:
+        if wide and one.rule not in to_anything:
             found += 1
             yield about(one, f"{name_of(one)} lets every service over {{family}} pass")
     if looked and not found:
@@ -158,6 +160,7 @@ def wide_ports(subject: Subject) -> Iterator[Answer]:
 
 @check(
     id="rules.openness",
+    together="rules are wider than the parameters allow",
     title="A rule decides a vast part of all packets",
     severity=Severity.LOW,
     controls=("AC-4", "AC-6"),
@@ -195,11 +198,8 @@ def openness(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"none of {counted(looked, 'accepting rule')} is wider than the parameters")
 
 
-DANGEROUS = (
-    "tcp/20-21", "tcp/23", "udp/69", "tcp/111", "tcp/135", "udp/137-138", "tcp/139",
-    "udp/161", "tcp/389", "tcp/445", "tcp/502", "tcp/512-514", "tcp/1433", "tcp/3306",
-    "tcp/3389", "tcp/4840", "tcp/5432", "tcp/5900-5901", "tcp/6379", "tcp/11211",
-)  # fmt: skip
+DANGEROUS = tuple(port for one in known_services() if one.gives in ("login", "data", "control", "network") and one.name != "SSH"
+                  for port in one.ports if not one.printer)  # fmt: skip
 
 
 @check(
@@ -241,13 +241,23 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 continue
             into = region[Axis.IN]
             outside = (into is None or into.overlaps(outer)) and is_wide(region, Axis.SRC, one.program)
+            leaves = region[Axis.OUT]
+            if leaves is not None and outer and leaves.issubset(outer) and not outside:
+                continue  # what inside hosts use of the outside is a matter of what they may send there
             found += 1
             whence = "from anybody outside" if outside else "between networks"
             severity = None if outside else Severity.MEDIUM
-            yield about(one, f"{name_of(one)} lets {listed(names, 4)} through {whence}", severity)
+            told = about(one, f"{name_of(one)} lets {listed(_named(names), 4)} through {whence}", severity)
+            yield replace(told, who=Who.ANYBODY if outside else Who.INSIDE)
             break
     if not found:
         yield Passed("no rule that names ports lets such a service through from more than a few hosts")
+
+
+def _named(ports: list[str]) -> list[str]:
+    """Ports with the names of what stands behind them."""
+    names = {port: one.name for one in known_services() for port in one.ports}
+    return [f"{names[port]} ({port})" if port in names else port for port in ports]
 
 
 @check(
@@ -273,25 +283,26 @@ def outgoing_mail(subject: Subject) -> Iterator[Answer]:
     if not outer or not inner:
         yield CannotTell("inside and outside are not both known; state zones in engagement.toml")
         return
-    found: dict[tuple[int, int], list[tuple[str, Proof]]] = {}
+    found: dict[tuple[int, RuleRef], list[tuple[str, Proof]]] = {}
     for program in subject.programs.all(Direction.THROUGH_DEVICE):
         relays = networks(subject.params["relays"], program.family)
-        decider = subject.study.decider(program)
         others = relays.complement(program.space.tops[Axis.DST])
         mail = box([(Axis.OUT, outer), (Axis.DST, others), (Axis.PROTO, IntervalSet.of(TCP)), (Axis.B, IntervalSet.of(25)),
                     (Axis.FLAGS, IntervalSet.of(SYN))])  # fmt: skip
         for one in inner:
             here = common(subject.study.arriving(one, program.family), mail)
-            hosts = decider.project(here, Axis.DST, lets_in(program)) if here is not None else IntervalSet()
-            perhaps = decider.project(here, Axis.DST, may_let_in(program)) if here is not None else IntervalSet()
+            hosts = subject.study.project(program, here, Axis.DST, lets_in(program))
+            perhaps = subject.study.project(program, here, Axis.DST, may_let_in(program))
             if (perhaps - hosts).size > subject.params["at_most"]:
                 yield CannotTell(f"{one.label} may send mail to other hosts, {UNSETTLED}")
             if hosts.size > subject.params["at_most"]:
                 wide = overlap(here, box([(Axis.DST, hosts)])) if here is not None else None
-                proof = decider.find(wide, lets_in(program)) if wide is not None else None
+                # The rule or default that lets most hosts be reached is guilty, not the one for the relay.
+                proof = _widest(subject, program, wide)
                 if proof is not None:
                     last = proof.steps[-1]
-                    found.setdefault((program.family, id(last.rule or last.chain)), []).append((one.label, proof))
+                    at = (program.family, refer(last.rulebase, last.chain, last.rule))
+                    found.setdefault(at, []).append((one.label, proof))
     for group in found.values():
         proof = group[0][1]
         last = proof.steps[-1]
@@ -299,6 +310,32 @@ def outgoing_mail(subject: Subject) -> Iterator[Answer]:
         yield told_by(proof, f"By {speak(last.chain, last.rule)} {names} may send {{family}} mail to any host outside.")
     if not found:
         yield Passed(f"none of {counted(len(inner), 'inside network')} may send mail to more than named hosts")
+
+
+def _widest(subject: Subject, program: Program, region: Box | None) -> Proof | None:
+    """Of the rules and defaults that let packets of a region through, the proof of the one with most destinations."""
+    best: tuple[int, Proof] | None = None
+    seen: set[frozenset[int]] = set()
+
+    def another(ends: Ends) -> bool:
+        return lets_in(program)(ends) and accepting_steps(program, ends) not in seen
+
+    while len(seen) < _RULES_TRIED and (proof := subject.study.find(program, region, another)) is not None:
+        mine = accepting_steps(program, proof.ends)
+        if mine in seen:
+            break
+        seen.add(mine)
+
+        def by_these(ends: Ends, mine: frozenset[int] = mine) -> bool:
+            return lets_in(program)(ends) and accepting_steps(program, ends) == mine
+
+        count = subject.study.project(program, region, Axis.DST, by_these).size
+        if best is None or count > best[0]:
+            best = (count, proof)
+    return best[1] if best is not None else None
+
+
+_RULES_TRIED = 32
 
 
 @check(
@@ -358,17 +395,16 @@ def _published(
         meant[protocol] = IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
     target = IntervalSet([(addresses.first, addresses.last)])
     behind = box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program)), (Axis.DST, target)])
-    decider = subject.study.decider(program)
     for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
         region = common(behind)
-        more = open_ports(decider, region, protocol) - meant[protocol] if region is not None else IntervalSet()
-        if region is not None and open_ports(decider, region, protocol, may_let_in) - meant[protocol] - more:
+        more = subject.study.open_ports(program, region, protocol) - meant[protocol]
+        if subject.study.open_ports(program, region, protocol, may_let_in(program)) - meant[protocol] - more:
             return CannotTell(f"behind the forward of {speak(chain, rule)} more may be open, {UNSETTLED}")
         if not more or region is None:
             continue
         flags = [(Axis.FLAGS, IntervalSet.of(SYN))] if protocol == TCP else []
         here = overlap(region, box([(Axis.PROTO, IntervalSet.of(protocol)), (Axis.B, more), *flags]))
-        proof = decider.find(here, lets_in(program)) if here is not None else None
+        proof = subject.study.find(program, here, lets_in(program))
         if proof is not None:
             last = proof.steps[-1]
             ports_text = f"port {more.first}" if more.size == 1 else counted(more.size, "port")

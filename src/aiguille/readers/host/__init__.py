@@ -109,6 +109,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         interfaces=network.joined(facts, part),
         zones=network.zones(facts, part),
         routes=tuple(facts.routes),
+        listeners=network.listeners(bundle),
         services=part.services,
         rulebases=part.rulebases,
         sets=part.sets,

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from aiguille.model import (
     Addresses,
     Interface,
+    Listener,
     ManagementService,
     MaskedAddress,
     NotUnderstoodError,
@@ -212,6 +213,23 @@ def listening(
             term = ServiceTerm(Numbers(key[0], key[0]), (), (Numbers(port, port),))
             out.append(ManagementService(name, (term,), cleartext, where))
     return tuple(out)
+
+
+def listeners(bundle: Bundle) -> tuple[Listener, ...]:
+    """Every socket that listens at more than the loopback, whatever it is for."""
+    out: dict[tuple[int, int], Listener] = {}
+    for file in bundle.files:
+        if kind_of(file) != "ss":
+            continue
+        for number, line in enumerate(file.lines, 1):
+            found = _SOCKET.match(line.strip())
+            if found is None:
+                continue
+            protocol, host, port = found[1], found[3].strip("[]").split("%")[0], read_port(found[4])
+            if not host.startswith("127.") and host != "::1":
+                key = (6 if protocol == "tcp" else 17, port)
+                out.setdefault(key, Listener(*key, file.span(number)))
+    return tuple(out.values())
 
 
 def _by_default(service: ManagementService, key: tuple[int, int], bundle: Bundle) -> bool:

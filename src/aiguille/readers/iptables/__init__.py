@@ -18,7 +18,8 @@ from aiguille.model import (
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables import script, sets
 from aiguille.readers.iptables.tables import TABLE, Tables, read_tables
-from aiguille.readers.part import FirewallPart
+from aiguille.readers.part import FirewallPart, with_implied
+from aiguille.readers.stock import is_shipped
 
 NAME = "iptables-save"
 MAKE = "Linux netfilter (iptables)"
@@ -98,7 +99,7 @@ def read_part(files: Sequence[ExportFile], name: str, ledger: LedgerBuilder) -> 
                 )
             seen[family] = file.path
             rulebases += bases
-    return FirewallPart(tuple(rulebases), known, firmware=tool, taken_at=taken)
+    return FirewallPart(with_implied(rulebases, is_shipped), known, firmware=tool, taken_at=taken)
 
 
 def _family(file: ExportFile) -> int:

@@ -1,0 +1,3 @@
+"""The name of the loopback interface, which no traffic of others arrives on."""
+
+LOOPBACK = "lo"

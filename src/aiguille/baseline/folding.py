@@ -1,0 +1,139 @@
+"""One cause, one finding: what follows from the same rule, default or setting stands under the gravest of its findings.
+
+A rule from anywhere to anywhere is also open on every port, lets mail out, leaves no trace and takes most of all packets; whoever
+narrows it has done with all of that at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from aiguille.baseline.audit import Consequence, Finding
+from aiguille.baseline.catalogue import RuleRef, Severity
+
+OPENING = frozenset(
+    [
+        "access.reachable-from-outside",
+        "access.exposed-service",
+        "access.no-source-restriction",
+        "access.cleartext",
+        "access.too-many-sources",
+        "access.needless-service",
+        "access.default-port",
+        "deny.to-device",
+        "deny.through-device",
+        "deny.from-device",
+        "deny.between-inside",
+        "deny.guests-inside",
+        "deny.egress",
+        "deny.wider-ipv6",
+        "deny.bogons",
+        "deny.invalid",
+        "geo.unrestricted",
+        "geo.countries",
+        "geo.only-restriction",
+        "rules.any-to-any",
+        "rules.any-source",
+        "rules.any-service",
+        "rules.wide-ports",
+        "rules.openness",
+        "rules.dangerous-service",
+        "rules.outgoing-mail",
+        "rules.published-service",
+        "rules.source-port",
+        "rules.needless-return",
+        "rules.no-effect",
+        "logging.permissive",
+        "logging.sensitive",
+        "logging.management",
+        "rules.expired",
+        "rules.temporary",
+    ]
+)
+"""Checks on what a rule or default lets through: whatever mends one of them mends the others."""
+
+_RANKED = (
+    "rules.any-to-any", "deny.to-device", "deny.through-device", "access.exposed-service", "access.reachable-from-outside",
+    "rules.any-source", "deny.between-inside", "rules.dangerous-service", "deny.guests-inside", "rules.any-service",
+    "access.no-source-restriction", "rules.outgoing-mail", "access.cleartext", "deny.egress",
+)  # fmt: skip
+"""Of findings of one severity on a rule, which one says most of what is wrong with it."""
+
+
+_GROUPS = """
+rules.undocumented rules.incomplete-documentation rules.copied-description rules.near-duplicate rules.redundant rules.disabled
+    rules.temporary rules.impossible usage.rule-order usage.never-hit
+objects.unused objects.duplicate objects.empty objects.deep objects.shared-widths objects.undescribed
+logging.management logging.permissive logging.sensitive logging.rate logging.noise logging.refusals
+geo.unrestricted geo.countries geo.one-way
+system.redirects system.source-routing system.spoofing
+access.shared-account access.root-login access.default-account access.password-policy
+deny.from-device deny.no-final-refusal deny.answers-outside deny.invalid deny.established deny.loopback
+access.needless-service access.default-port access.too-many-sources
+"""
+_HYGIENE = tuple(frozenset(group.split()) for group in _GROUPS.replace("\n    ", " ").split("\n") if group)
+"""Checks whose light findings are mended in one go; on a device they stand together."""
+
+
+class _Head(Struct):
+    finding: Finding
+    rules: set[RuleRef]
+    under: list[Finding]
+
+
+def folded(findings: Iterable[Finding]) -> list[Finding]:
+    """The findings on one device, in their order, consequences under the gravest finding on the same rules."""
+    every = list(findings)
+    heads: dict[str, _Head] = {}
+    by_rule: dict[RuleRef, _Head] = {}
+    for finding in sorted(every, key=_gravity):
+        about = finding.rules
+        head = by_rule.get(about[0]) if about and finding.check in OPENING else None
+        if head is not None and set(about) <= head.rules:
+            head.under.append(finding)
+            continue
+        mine = heads[finding.fingerprint] = _Head(finding, set(about), [])
+        if finding.check in OPENING:
+            for rule in about:
+                by_rule.setdefault(rule, mine)
+    for group in _HYGIENE:
+        mine = [
+            h for h in heads.values() if h.finding.check in group and h.finding.severity.rank < Severity.MEDIUM.rank
+        ]
+        for other in mine[1:]:
+            mine[0].under += [other.finding, *other.under]
+            del heads[other.finding.fingerprint]
+    out = []
+    for finding in every:
+        head = heads.get(finding.fingerprint)
+        if head is not None:
+            out.append(replace(finding, consequences=tuple(map(_consequence, head.under))))
+    return out
+
+
+def _gravity(finding: Finding) -> tuple[int, int]:
+    ranked = _RANKED.index(finding.check) if finding.check in _RANKED else len(_RANKED)
+    return -finding.severity.rank, ranked
+
+
+def _consequence(finding: Finding) -> Consequence:
+    return Consequence(
+        finding.fingerprint, finding.check, finding.severity, finding.title, finding.detail, finding.evidence
+    )
+
+
+def with_siblings(findings: Iterable[Finding]) -> list[Finding]:
+    """The findings of an estate, those that rest on the same lines on several devices of one export joined to one."""
+    out: dict[object, Finding] = {}
+    for finding in findings:
+        places = tuple(one.where for one in finding.evidence)
+        key = (finding.check, finding.severity, places) if places else finding.fingerprint
+        known = out.get(key)
+        if known is None or finding.device in (known.device, *known.also_on):
+            out[key if known is None else finding.fingerprint] = finding
+        else:
+            out[key] = replace(known, also_on=(*known.also_on, finding.device))
+    return list(out.values())

@@ -1,0 +1,40 @@
+"""What programs put into a dump by themselves: rules that nobody who is audited wrote.
+
+Known by the names the programs give their chains, as they are seen in dumps: ufw(8) and its before.rules and after.rules,
+fail2ban's actions, and the container engine's chains. A rule of such a chain that lets something else in than what the
+program ships with was put there by hand, and counts.
+"""
+
+from __future__ import annotations
+
+import re
+
+from aiguille.model import Action, Chain, Field, Numbers, Rule, State
+
+_UFW = re.compile(r"ufw6?-(before|after|skip-to-policy|not-local|logging|reject|track|user-limit|user-logging)")
+_CALLED = re.compile(r"(f2b-|fail2ban-|DOCKER(-ISOLATION|-CT|-BRIDGE|-INTERNAL|-FORWARD)|KUBE-|cali-|LIBVIRT_)")
+
+# DHCP (RFC 2131, RFC 8415), multicast DNS (RFC 6762) and discovery of services, which ufw lets in.
+_PORTS = {68, 546, 1900, 5353}
+
+
+def is_shipped(chain: Chain, rule: Rule) -> bool:
+    """Whether a rule stands in a program's own chain and does what the program makes it do."""
+    if _CALLED.match(chain.name):
+        return rule.action is not Action.ACCEPT
+    if chain.base is not None and rule.target is not None:
+        return bool(re.match(r"ufw6?-", rule.target) or _CALLED.match(rule.target)) and not rule.match.conditions
+    if not _UFW.match(chain.name):
+        return False
+    if rule.action is not Action.ACCEPT:
+        return True
+    conditions = {one.field: one for one in rule.match.conditions}
+    if Field.ICMP in conditions or Field.IN_INTERFACE in conditions or Field.OUT_INTERFACE in conditions:
+        return True
+    state = conditions.get(Field.STATE)
+    if state is not None:
+        return not state.negated and Numbers(State.NEW.number, State.NEW.number) not in state.operands
+    ports = conditions.get(Field.DESTINATION_PORT)
+    return ports is not None and all(
+        isinstance(one, Numbers) and {one.first, one.last} <= _PORTS for one in ports.operands
+    )
