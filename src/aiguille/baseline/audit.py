@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
@@ -16,6 +17,7 @@ from aiguille.analysis.sharing import share
 from aiguille.analysis.study import Study
 from aiguille.baseline.catalogue import (
     Answer,
+    Area,
     CannotTell,
     Check,
     Found,
@@ -27,7 +29,7 @@ from aiguille.baseline.catalogue import (
     Subject,
     Who,
 )
-from aiguille.model import AiguilleError, Device, Estate, Setting, Span
+from aiguille.model import AiguilleError, Device, Estate, Setting, Span, UsageError
 from aiguille.space import Packet
 
 if TYPE_CHECKING:
@@ -103,7 +105,8 @@ _Told = TypeVar("_Told", "Finding", "CheckOutcome")
 def _by_device(told: Iterable[_Told]) -> dict[str, tuple[_Told, ...]]:
     out: dict[str, list[_Told]] = {}
     for one in told:
-        for name in (one.device, *(one.also_on if isinstance(one, Finding) else ())):
+        also: tuple[str, ...] = getattr(one, "also_on", ())
+        for name in (one.device, *also):
             out.setdefault(name, []).append(one)
     return {name: tuple(mine) for name, mine in out.items()}
 
@@ -162,6 +165,49 @@ class Audit(Struct, frozen=True, dict=True):
         kept = with_siblings(one for device in self.estate.devices for one in folded(self.findings_on(device.name)))
         kept.sort(key=lambda f: (-f.severity.rank, -_reach(f), place[f.device], f.check, _first_line(f), f.fingerprint))
         return replace(self, findings=tuple(kept))
+
+    def narrowed(
+        self,
+        *,
+        device: Sequence[str] = (),
+        severity: str | None = None,
+        area: Sequence[str] = (),
+        check: Sequence[str] = (),
+    ) -> Audit:
+        """The audit with the findings and outcomes that fit what is given, and the devices named.
+
+        Raises UsageError, with the nearest names, for a device, area or check that is not there.
+        """
+        if not (device or severity or area or check):
+            return self
+        devices = {one.name for one in self.estate.devices}
+        checks = {one.id for one in self.baseline.catalogue} if self.baseline else {o.check for o in self.outcomes}
+        for what, given, known in (("device", device, devices), ("area", area, {*Area}), ("check", check, checks)):
+            for name in given:
+                if name not in known:
+                    near = difflib.get_close_matches(name, sorted(known), n=2) or sorted(known)[:8]
+                    raise UsageError(f"there is no {what} '{name}'; did you mean {' or '.join(near)}?")
+        least = Severity(severity).rank if severity else 0
+
+        def fits(found: Finding) -> bool:
+            ids = {found.check, *(one.check for one in found.consequences)}
+            areas = {one.partition(".")[0] for one in ids}
+            named = not device or not {found.device, *found.also_on}.isdisjoint(device)
+            kept = (not area or not areas.isdisjoint(area)) and (not check or not ids.isdisjoint(check))
+            return named and kept and found.severity.rank >= least
+
+        def meant(one: CheckOutcome) -> bool:
+            here = (not area or one.check.partition(".")[0] in area) and (not check or one.check in check)
+            return here and (not device or one.device in device)
+
+        kept = tuple(one for one in self.estate.devices if not device or one.name in device)
+        return replace(
+            self,
+            estate=replace(self.estate, devices=kept),
+            findings=tuple(filter(fits, self.findings)),
+            outcomes=tuple(filter(meant, self.outcomes)),
+            accepted=tuple((found, why) for found, why in self.accepted if fits(found)),
+        )
 
     def worst(self) -> Severity | None:
         return max((f.severity for f in self.findings), key=lambda s: s.rank, default=None)

@@ -100,11 +100,9 @@ def folded(findings: Iterable[Finding]) -> list[Finding]:
             for rule in about:
                 by_rule.setdefault(rule, mine)
     for group in _HYGIENE:
-        mine = [
-            h for h in heads.values() if h.finding.check in group and h.finding.severity.rank < Severity.MEDIUM.rank
-        ]
-        for other in mine[1:]:
-            mine[0].under += [other.finding, *other.under]
+        light = [one for one in heads.values() if one.finding.check in group and _is_light(one.finding)]
+        for other in light[1:]:
+            light[0].under += [other.finding, *other.under]
             del heads[other.finding.fingerprint]
     out = []
     for finding in every:
@@ -112,6 +110,10 @@ def folded(findings: Iterable[Finding]) -> list[Finding]:
         if head is not None:
             out.append(replace(finding, consequences=tuple(map(_consequence, head.under))))
     return out
+
+
+def _is_light(finding: Finding) -> bool:
+    return finding.severity.rank < Severity.MEDIUM.rank
 
 
 def _gravity(finding: Finding) -> tuple[int, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import date, timedelta
 
 from msgspec import Struct
@@ -84,8 +85,16 @@ def tell(audit: Audit, fingerprint: str) -> Story:
     )
 
 
+_NUMBER = re.compile(r"f-?([0-9]{1,5})")
+
+
 def _named(audit: Audit, fingerprint: str) -> tuple[Finding, Acceptance | None]:
     wanted = fingerprint.lower()
+    if numbered := _NUMBER.fullmatch(wanted):
+        number = int(numbered[1])
+        if not 1 <= number <= len(audit.findings):
+            raise UsageError(f"there is no finding F-{number}; this audit has {len(audit.findings)}")
+        return audit.findings[number - 1], None
     if len(wanted) < SHORTEST or any(sign not in "0123456789abcdef" for sign in wanted):
         raise UsageError(
             f"'{fingerprint}' is no fingerprint: at least {SHORTEST} of its 16 digits 0-9 and a-f, as the audit prints them"

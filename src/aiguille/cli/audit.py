@@ -22,6 +22,7 @@ HELP = "check exports against the baseline and report what is wrong, where, and 
 EXAMPLES = """examples:
   aiguille audit valley-gw.v4 valley-gw.v6
   aiguille audit engagement/ --out report.html --out findings.xlsx
+  aiguille audit engagement/ --details --device valley-gw --severity medium
   aiguille audit engagement/ --json --fail-on medium"""
 
 
@@ -35,6 +36,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         "(default: the engagement's, else high)",
     )
     options.add_baseline(parser)
+    parser.add_argument("--details", action="store_true", help="every finding with its reason, lines, packet and fix")
+    parser.add_argument("--top", type=int, metavar="N", default=10, help="findings on the page (default: 10)")
+    options.add_filters(parser)
     options.add_output(parser, ENDINGS)
 
 
@@ -53,7 +57,12 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
     def view(console: Console) -> None:
         from aiguille.reports import terminal
 
-        terminal.show_audit(console, made["audit"])
+        terminal.show_audit(console, made["shown"])
+
+    def page(console: Console) -> None:
+        from aiguille.reports import brief
+
+        brief.show_brief(console, made["shown"], top=max(1, arguments.top))
 
     writers: dict[str, Writer] = {
         **outputs.writers(lambda: made["dossier"]),
@@ -62,7 +71,8 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
     options.check_outputs(arguments, writers)
     estate = options.read_estate(arguments, paths, view_tells=True)
     audit = made["audit"] = options.run_audit(arguments, estate)
-    made["dossier"] = Dossier(audit, options.jobs(arguments, estate))
+    made["shown"] = shown = audit.narrowed(**options.filters(arguments))
+    made["dossier"] = Dossier(shown, options.jobs(arguments, estate))
     # On a terminal the view that follows says this once.
     if arguments.json or not sys.stdout.isatty():
         for note in audit.notes:
@@ -71,9 +81,9 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
     # A reader that goes away changes neither the files nor the exit code.
     with output.reader_may_leave():
         if arguments.json:
-            sys.stdout.write(data.dump(data.audit_data(audit)))
+            sys.stdout.write(data.dump(data.audit_data(shown)))
         else:
-            output.show(arguments, view)
+            output.show(arguments, view if arguments.details else page)
     return audit
 
 

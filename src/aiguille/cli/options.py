@@ -10,7 +10,7 @@ import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
 from aiguille.cli import completion
 from aiguille.model import EXIT_UNREADABLE, Addresses, Estate, NotUnderstoodError, Side
@@ -116,6 +116,25 @@ def add_actions(
             allow_abbrev=False,
         )
     return out
+
+
+def add_filters(parser: argparse.ArgumentParser) -> None:
+    """Options that narrow what is shown; what is computed and the exit code stay the same."""
+    parser.add_argument("--device", action="append", default=[], metavar="NAME", help="show this device; repeatable")
+    parser.add_argument(
+        "--severity",
+        metavar="LEVEL",
+        choices=("critical", "high", "medium", "low", "info"),
+        help="show this severity and above",
+    )
+    parser.add_argument("--area", action="append", default=[], metavar="AREA", help="show this area; repeatable")
+    parser.add_argument("--check", action="append", default=[], metavar="ID", help="show this check; repeatable")
+
+
+def filters(arguments: argparse.Namespace) -> dict[str, Any]:
+    """What `Audit.narrowed` takes."""
+    names = ("device", "severity", "area", "check")
+    return {name: getattr(arguments, name, None) for name in names}
 
 
 def add_geo(parser: argparse.ArgumentParser) -> None:

@@ -37,7 +37,7 @@ def audit_data(audit: Audit) -> Data:
             {"check": o.check, "device": o.device, "outcome": o.outcome.value, "because": o.because}
             for o in audit.outcomes
         ],
-        "findings": [finding_data(finding) for finding in audit.findings],
+        "findings": [{"number": f"F-{n}", **finding_data(finding)} for n, finding in enumerate(audit.findings, 1)],
         "accepted": [
             {
                 **finding_data(finding),

@@ -36,6 +36,11 @@ _LABEL = 8
 _CHECKS = 31
 
 
+def severity_style(severity: Severity) -> str:
+    """The colours of a severity."""
+    return _STYLES[severity]
+
+
 def severity_badge(severity: Severity) -> Text:
     """The severity as it stands before a finding's title."""
     return Text(f" {severity.value.upper()} ", _STYLES[severity])

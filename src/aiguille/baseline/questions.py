@@ -1,0 +1,120 @@
+"""What would settle the outcomes that could not be determined: few requests to the owner of a device, not a line a check."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from msgspec import Struct
+
+from aiguille.analysis.services import GENERAL_HOSTS
+from aiguille.baseline.audit import Audit
+from aiguille.baseline.catalogue import Outcome
+from aiguille.model import Device
+
+
+class Request(Struct, frozen=True):
+    """Something to ask for. `ask`: in words that the owner understands; `command`: what they run, or the option to give."""
+
+    key: str
+    ask: str
+    command: str = ""
+
+
+class Question(Struct, frozen=True):
+    """A request to one device's owner, and the checks it would settle."""
+
+    device: str
+    request: Request
+    checks: tuple[str, ...]
+    reasons: tuple[str, ...]
+
+
+_SIDES = Request("sides", "Which interface faces the internet; what is behind the others", "--side IFACE=SIDE")
+_SYSTEM = Request(
+    "system",
+    "The host's own settings: logins, accounts, logging, time, updates, the kernel",
+    "the block in docs/collecting.md",
+)
+_SETTINGS = Request(
+    "settings", "The part of the configuration with the device's own settings: logins, accounts, logging, time, release"
+)
+_NETWORK = Request(
+    "network", "Addresses, routes and what listens", "ip -j addr; ip -j route; ip -6 -j route; ss -H -tuln"
+)
+_COUNTERS = Request(
+    "counters",
+    "The rules with counters, and since when these count",
+    "iptables-save -c; uptime",
+)
+_STORED = Request(
+    "stored",
+    "The rules loaded at the next start, and what loads them",
+    "cat /etc/iptables/rules.v4; systemctl list-unit-files",
+)
+_SETS = Request("sets", "The sets, lists and schedules the rules look into", "ipset save; nft list sets")
+_RULES = Request(
+    "rules",
+    "The rules that are missing here: for IPv6, for the device itself, or through it",
+    "ip6tables-save; nft list ruleset",
+)
+_LOCATIONS = Request("locations", "Location data, to tell countries apart", "--geo FILE")
+_BASELINE = Request(
+    "baseline",
+    "What the organisation asks for: least releases, allowed countries, mail relays",
+    "aiguille baseline start",
+)
+
+_BY_CHECK = {
+    "access.no-source-restriction": _SIDES, "access.needless-service": _SIDES, "access.default-port": _SIDES, "deny.egress": _SIDES,
+    "deny.answers-outside": _SIDES, "deny.wider-ipv6": _SIDES, "deny.bogons": _SIDES, "geo.unrestricted": _SIDES,
+    "rules.any-source": _SIDES, "rules.outgoing-mail": _SIDES, "rules.published-service": _SIDES,
+    "usage.never-hit": _COUNTERS, "usage.rule-order": _COUNTERS, "usage.unused-interface": _NETWORK,
+    "usage.closed-service": _NETWORK, "system.unsaved": _STORED, "system.start-up": _STORED, "system.old-firmware": _BASELINE,
+    "geo.countries": _LOCATIONS, "geo.stale-list": _LOCATIONS, "geo.own-source": _LOCATIONS, "geo.blocked-reach": _LOCATIONS,
+    "geo.late-filter": _LOCATIONS, "geo.one-way": _LOCATIONS, "geo.only-restriction": _LOCATIONS,
+}  # fmt: skip
+
+
+def request_for(check: str, because: str, device: Device) -> Request:
+    """What to ask for so that a check can answer."""
+    found = _BY_CHECK.get(check)
+    host = device.dialect in GENERAL_HOSTS
+    if "location data" in because:
+        return _LOCATIONS
+    if "does not settle" in because or "cannot settle" in because:
+        return _SETS
+    if "holds no rules" in because or "for IPv6" in because:
+        return _RULES
+    if check == "system.old-firmware" and "states no least release" not in because:
+        return _SYSTEM if host else _SETTINGS
+    if (
+        host
+        and found in (_STORED, _NETWORK)
+        and not any(source.path.rpartition("/")[2] for source in device.sources[3:])
+    ):
+        return _SYSTEM  # the same block collects them
+    if found is not None:
+        return found
+    return _SYSTEM if host else _SETTINGS
+
+
+def questions(audit: Audit) -> tuple[Question, ...]:
+    """Every request, those that settle most outcomes first; of equals in the order of the devices."""
+    out: list[Question] = []
+    for device in audit.estate.devices:
+        found: dict[Request, dict[str, str]] = {}
+        for one in audit.outcomes_on(device.name):
+            if one.outcome is Outcome.CANNOT_TELL:
+                found.setdefault(request_for(one.check, one.because, device), {})[one.check] = one.because
+        for request, checks in found.items():
+            out.append(Question(device.name, request, tuple(checks), tuple(dict.fromkeys(checks.values()))))
+    out.sort(key=lambda one: -len(one.checks))
+    return tuple(out)
+
+
+def over_devices(asked: Iterable[Question]) -> list[tuple[Request, list[Question]]]:
+    """The questions by request, those that settle most in the whole estate first."""
+    out: dict[Request, list[Question]] = {}
+    for one in asked:
+        out.setdefault(one.request, []).append(one)
+    return sorted(out.items(), key=lambda item: -sum(len(one.checks) for one in item[1]))

@@ -1,0 +1,187 @@
+"""The audit on one page: the verdict, the ten gravest things to mend, the devices, and what to ask for. At most 40 lines."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+from rich.console import Console
+from rich.text import Text
+
+from aiguille.baseline import Audit, Finding, Outcome, Severity
+from aiguille.baseline.questions import over_devices, questions
+from aiguille.model import Span
+from aiguille.reports.terminal import LINE_STYLE, severity_style
+from aiguille.reports.text import counted, visible
+
+LINES = 40
+"""Lines of the page."""
+
+_TOP = 10
+_QUESTIONS = 3
+
+
+def show_brief(console: Console, audit: Audit, *, top: int = _TOP) -> None:
+    """Write the page; a line too long for it is cut, and all of it stands in the details."""
+    for line in _lines(audit, console.width, top):
+        line.truncate(console.width, overflow="ellipsis")
+        console.print(line, no_wrap=True, crop=True)
+
+
+def _lines(audit: Audit, width: int, top: int) -> Iterator[Text]:
+    head = list(_head(audit, width))
+    asked = list(_asked(audit, width))
+    found = list(_gravest(audit, width, top))
+    foot = list(_foot(audit, top))
+    room = max(3, LINES - len(head) - len(asked) - len(found) - len(foot))
+    yield from head
+    yield from found
+    yield from _devices(audit, room)
+    yield from asked
+    yield from foot
+
+
+def _head(audit: Audit, width: int) -> Iterator[Text]:
+    estate = audit.estate
+    title = visible(estate.title) or "Audit"
+    against = f" against baseline '{visible(audit.baseline.name)}'" if audit.baseline else ""
+    yield Text.assemble((title, "bold"), f", as of {estate.as_of.isoformat()}{against}")
+    if not estate.devices:
+        yield Text("Nothing could be read, so nothing was checked.", "bold")
+        return
+    yield Text(_verdict(audit), "bold")
+    outcomes = [one.outcome for one in audit.outcomes]
+    passed, open_ones = outcomes.count(Outcome.PASS), outcomes.count(Outcome.CANNOT_TELL)
+    answered = sum(o in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED) for o in outcomes)
+    taken = f"; {len(audit.accepted)} accepted by a named owner" if audit.accepted else ""
+    yield Text(f"{passed} of {answered} determined outcomes are passes; {open_ones} could not be determined{taken}.")
+    times = sorted(visible(d.taken_at.value) for d in estate.devices if d.taken_at.known)
+    if times:
+        yield Text(f"Oldest export: {times[0]}.", "dim")
+    guesses = [
+        (d.name, z) for d in estate.devices for z in d.zones if z.guessed and z.side is not None and z.interfaces
+    ]
+    if guesses:
+        told = [f"{visible(', '.join(z.interfaces))} faces {z.side}" for _, z in guesses[:4]]
+        more = f" and {len(guesses) - 4} more" if len(guesses) > 4 else ""
+        yield Text(f"Assumed: {', '.join(told)}{more}; state it with --side IFACE=SIDE.", "dim")
+    for failure in estate.failures[:2]:
+        yield Text(visible(failure.message), "bold")
+    unread = sum(d.ledger.unread_lines for d in estate.devices)
+    if unread:
+        yield Text(
+            f"{counted(unread, 'line')} not understood; rules in them count as ones that may match (`aiguille read`).",
+            "bold",
+        )
+
+
+def _verdict(audit: Audit) -> str:
+    told = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
+    devices = counted(len(audit.estate.devices), "device")
+    if not audit.findings:
+        return f"No findings on {devices}, as far as the exports tell."
+    worst = audit.worst()
+    fails = (
+        "does not meet the baseline"
+        if worst is not None and worst.rank >= Severity.HIGH.rank
+        else "has no grave finding"
+    )
+    who = "The device" if len(audit.estate.devices) == 1 else "The estate"
+    return f"{who} {fails}: {', '.join(told)} on {devices}."
+
+
+def _gravest(audit: Audit, width: int, top: int) -> Iterator[Text]:
+    if not audit.findings:
+        return
+    yield Text("")
+    shown = audit.findings[:top]
+    one_device = len(audit.estate.devices) == 1
+    names = [_on(one) for one in shown]
+    places = [_place(one.evidence[0].where) if one.evidence else "" for one in shown]
+    beside = min(22, max(len("device"), *map(len, names))) if not one_device else 0
+    room_for_place = min(max(12, width // 3), max(map(len, places)))
+    room = max(20, width - 5 - 10 - (beside + 2 if beside else 0) - room_for_place - 2)
+    for number, (one, name, place) in enumerate(zip(shown, names, places, strict=True), 1):
+        words = visible(one.detail.removesuffix("."))
+        line = Text(f"F-{number:<3}", "dim")
+        line.append(f"{one.severity.value.upper():<8}", severity_style(one.severity))
+        line.append("  ")
+        if beside:
+            line.append(f"{_cut(name, beside):<{beside}}  ")
+        more = f" (+{len(one.consequences)})" if one.consequences else ""
+        line.append(f"{_cut(words, room - len(more))}{more}".ljust(room) + "  ")
+        line.append(_cut_left(place, room_for_place), LINE_STYLE)
+        yield line
+
+
+def _on(finding: Finding) -> str:
+    more = f" +{len(finding.also_on)}" if finding.also_on else ""
+    return visible(finding.device) + more
+
+
+def _place(where: Span) -> str:
+    """File and line, relative to the working folder where it lies below it."""
+    path = os.path.relpath(where.file) if os.path.isabs(where.file) else where.file
+    shown = where.file if path.startswith("..") else path
+    return f"{visible(shown)}:{where.first}"
+
+
+def _cut(text: str, room: int) -> str:
+    return text if len(text) <= room else text[: max(1, room - 1)] + "…"
+
+
+def _cut_left(text: str, room: int) -> str:
+    return text if len(text) <= room else "…" + text[-max(1, room - 1) :]
+
+
+def _devices(audit: Audit, room: int) -> Iterator[Text]:
+    devices = audit.estate.devices
+    if not devices:
+        return
+    yield Text("")
+    beside = max(len("device"), *(len(visible(d.name)) for d in devices))
+    heads = "".join(f"{severity.value:>10}" for severity in Severity)
+    yield Text(f"{'device':<{beside}}{heads}{'passed':>12}", "dim")
+    rows = []
+    for device in devices:
+        severities = [f.severity for f in audit.findings_on(device.name)]
+        outcomes = [o.outcome for o in audit.outcomes_on(device.name)]
+        told = sum(o in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED) for o in outcomes)
+        counts = [severities.count(severity) for severity in Severity]
+        passed = f"{outcomes.count(Outcome.PASS)} of {told}"
+        cells = "".join(f"{n or '·':>10}" for n in counts)
+        rows.append((counts, Text.assemble((f"{visible(device.name):<{beside}}", "bold"), f"{cells}{passed:>12}")))
+    fits = room - 2
+    if len(rows) > fits:
+        rows.sort(key=lambda row: [-n for n in row[0]])
+        left = len(rows) - (fits - 1)
+        yield from (line for _, line in rows[: fits - 1])
+        yield Text(f"and {counted(left, 'more device')}", "dim")
+    else:
+        yield from (line for _, line in rows)
+
+
+def _asked(audit: Audit, width: int) -> Iterator[Text]:
+    asked = over_devices(questions(audit))
+    if not asked:
+        return
+    yield Text("")
+    yield Text("To settle most of what could not be determined, ask for:", "dim")
+    for request, found in asked[:_QUESTIONS]:
+        settles = sum(len(one.checks) for one in found)
+        command = f": {request.command}" if request.command else ""
+        more = f" +{len(found) - 1}" if len(found) > 1 else ""
+        whom = f"{visible(found[0].device)}{more}"
+        yield Text.assemble((f"{settles:>4}  ", "dim"), (f"{whom}  ", "bold"), f"{request.ask}{command}")
+
+
+def _foot(audit: Audit, top: int) -> Iterator[Text]:
+    light = sum(one.severity.rank < Severity.MEDIUM.rank for one in audit.findings)
+    rest = len(audit.findings) - min(top, len(audit.findings))
+    yield Text("")
+    if light:
+        yield Text(f"Hygiene: {counted(light, 'light finding')} among them; --severity medium leaves them out.", "dim")
+    more = f"{counted(rest, 'more finding')} and the " if rest else "The "
+    yield Text(
+        f"{more}reasons, packets and fixes: --details or --out report.html; one alone: aiguille explain F-1 PATH", "dim"
+    )
