@@ -29,6 +29,7 @@ from aiguille.space import (
     meets,
     overlap,
 )
+from aiguille.space.fields import SYN, TCP, UDP
 
 
 class End(Struct, frozen=True):
@@ -106,6 +107,9 @@ class Decider:
         """
         rows = self._rows if step is None else self._near(step, region)
         found = self._first(region, wanted, rows)
+        if found is not None and not _looks_real(found.packet):
+            usual = overlap(region, _USUAL[self.program.family])
+            found = (self._first(usual, wanted, rows) if usual is not None else None) or found
         if found is None or found.packet.in_interface != found.packet.out_interface:
             return found
         for crossing in crossings(self.program):
@@ -341,6 +345,26 @@ class Cut:
             found = next((i for i, row in enumerate(self.rows) if row.step >= step), len(self.rows))
             self._first_row[step] = found
         return (1 << found) - 1
+
+
+_ODD_SOURCES = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}
+_USUAL = {
+    family: box(
+        [
+            (Axis.SRC, odd.complement((1 << (32 if family == 4 else 128)) - 1)),
+            (Axis.PROTO, IntervalSet.of(TCP, UDP)),
+            (Axis.A, IntervalSet([(1024, 65535)])),
+            (Axis.FLAGS, IntervalSet.of(0, SYN)),
+        ]
+    )
+    for family, odd in _ODD_SOURCES.items()
+}
+"""Packets that convince: from an address a host may have and a port programs use, opening a connection."""
+
+
+def _looks_real(packet: Packet) -> bool:
+    odd = packet.source in _ODD_SOURCES[packet.family] or packet.sport == 0
+    return not odd and packet.flags in (None, SYN) and packet.protocol in (1, TCP, UDP, 58)
 
 
 def crossings(program: Program) -> Iterator[Box]:

@@ -14,7 +14,7 @@ from aiguille.analysis.decide import (
     maybe_accepted,
     surely_accepted,
 )
-from aiguille.analysis.program import Program, Programs, own_addresses
+from aiguille.analysis.program import Kind, Program, Programs, own_addresses
 from aiguille.analysis.sides import Entrance
 from aiguille.model import DestinationType, Direction, ManagementService, Rule, State
 from aiguille.space import Axis, Box, IntervalSet, box, overlap, term_boxes
@@ -134,6 +134,8 @@ def rated(program: Program, ends: Ends) -> bool:
 
     def harmless(number: int) -> bool:
         rule: Rule | None = program.steps[number].rule
+        if program.steps[number].kind is Kind.OPEN:
+            return False  # what happens then is not told at all
         sure = all(piece.sure for piece in program.steps[number].pieces)
         named = rule is not None and bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES | GENUINE
         return sure or (named and rule is not None and not rule.marks)

@@ -106,7 +106,19 @@ SIDE_WORDS: dict[Side, tuple[str, ...]] = {
     Side.DMZ: ("dmz", "demilitarized"),
     Side.GUEST: ("guest", "guests", "visitor", "visitors", "hotspot"),
     Side.MANAGEMENT: ("mgmt", "management", "admin", "oob"),
-    Side.INSIDE: ("lan", "inside", "internal", "intern", "office", "trusted", "private", "intranet", "staff"),
+    Side.INSIDE: (
+        "lan",
+        "loc",
+        "local",
+        "inside",
+        "internal",
+        "intern",
+        "office",
+        "trusted",
+        "private",
+        "intranet",
+        "staff",
+    ),
 }
 """Plain English for what lies behind an interface or zone."""
 
@@ -115,6 +127,8 @@ _PARTS = re.compile(r"[a-z]+")
 
 def side_in(name: str) -> Side | None:
     """The side a name says in plain English (``wan0``, ``Guest WiFi``), None if it says none, or two."""
+    if name.lower() == "net":
+        return Side.OUTSIDE  # as zones on the way to the internet are often called
     words = set(_PARTS.findall(name.lower()))
     found = [side for side, said in SIDE_WORDS.items() if words & set(said)]
     return found[0] if len(found) == 1 else None

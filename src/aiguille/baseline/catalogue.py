@@ -229,12 +229,12 @@ def check(
 
 
 def lines_of(step: Step) -> tuple[Span, ...]:
-    """The lines that make a step decide: the jumps that choose the packets which get to it, then its own.
+    """The lines that make a step decide, its own first, then the jumps that choose the packets which get to it.
 
     A jump that takes every packet chooses none; in files of programs that build chains by themselves most are such.
     """
     own = () if step.where is None else (step.where,)
-    return (*(rule.where for _, rule in step.via if rule.match.conditions or rule.qualifiers or rule.marks), *own)
+    return (*own, *(rule.where for _, rule in step.via if rule.match.conditions or rule.qualifiers or rule.marks))
 
 
 def speak(chain: Chain, rule: Rule | None) -> str:
@@ -242,6 +242,8 @@ def speak(chain: Chain, rule: Rule | None) -> str:
     if rule is None:
         return f"the {'built-in default' if chain.policy_is_default else 'policy'} of chain {chain.name}"
     name = f" ('{rule.name}')" if rule.name else ""
+    if rule.made:
+        return f"line {rule.where.first} of {rule.where.file.rpartition('/')[2]}{name}"
     return f"rule {rule.number}{name} of chain {chain.name}"
 
 

@@ -78,9 +78,15 @@ _HYGIENE = tuple(frozenset(group.split()) for group in _GROUPS.replace("\n    ",
 """Checks whose light findings are mended in one go; on a device they stand together."""
 
 
+Place = tuple[str, str]
+
+_CONDITIONS = 2
+"""Rules of a finding that speaks of one rule: itself, and another that stands in the way under a condition."""
+
+
 class _Head(Struct):
     finding: Finding
-    rules: set[RuleRef]
+    rules: set[Place]
     under: list[Finding]
 
 
@@ -88,11 +94,11 @@ def folded(findings: Iterable[Finding]) -> list[Finding]:
     """The findings on one device, in their order, consequences under the gravest finding on the same rules."""
     every = list(findings)
     heads: dict[str, _Head] = {}
-    by_rule: dict[RuleRef, _Head] = {}
+    by_rule: dict[Place, _Head] = {}
     for finding in sorted(every, key=_gravity):
-        about = finding.rules
+        about = [_place(rule) for rule in finding.rules]
         head = by_rule.get(about[0]) if about and finding.check in OPENING else None
-        if head is not None and set(about) <= head.rules:
+        if head is not None and (len(about) <= _CONDITIONS or set(about) <= head.rules):
             head.under.append(finding)
             continue
         mine = heads[finding.fingerprint] = _Head(finding, set(about), [])
@@ -110,6 +116,14 @@ def folded(findings: Iterable[Finding]) -> list[Finding]:
         if head is not None:
             out.append(replace(finding, consequences=tuple(map(_consequence, head.under))))
     return out
+
+
+def _place(rule: RuleRef) -> Place:
+    """What somebody would change: the line a rule comes from, however many rules a program makes of it."""
+    where = rule.where
+    return (
+        (rule.rulebase, f"{rule.chain} {rule.rule}") if where is None else (where.file, f"{where.first} {where.column}")
+    )
 
 
 def _is_light(finding: Finding) -> bool:

@@ -26,6 +26,15 @@ class FirewallPart(Struct, frozen=True):
     taken_at: Setting[str] = field(default_factory=unknown)
 
 
+def as_made(rulebases: Iterable[Rulebase]) -> tuple[Rulebase, ...]:
+    """Rule bases whose rules a program makes of files of its own."""
+
+    def marked(chain: Chain) -> Chain:
+        return replace(chain, rules=tuple(replace(rule, made=True) for rule in chain.rules))
+
+    return tuple(replace(one, chains=tuple(map(marked, one.chains))) for one in rulebases)
+
+
 def with_implied(rulebases: Iterable[Rulebase], implied: Callable[[Chain, Rule], bool]) -> tuple[Rulebase, ...]:
     """Rule bases that a program makes of its files, with those rules marked whose lines are no statements about packets."""
 

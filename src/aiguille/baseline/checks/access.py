@@ -99,7 +99,7 @@ def _sources(exposure: Exposure) -> str:
 def _describe(group: _Group) -> Found:
     worst = group.worst
     steps = worst.proof.steps
-    spans = [where for step in steps for where in lines_of(step)]
+    spans = [where for step in reversed(steps) for where in lines_of(step)]
     spans += [e.service.where for e in group.exposures if e.service.where is not None]
     limited = " within the rule's rate limit" if worst.rated else ""
     verb = "answers" if len({e.service.name for e in group.exposures}) == 1 else "answer"
@@ -108,7 +108,7 @@ def _describe(group: _Group) -> Found:
         detail=f"{group.services()} {verb} {group.entrances()} to {_sources(worst)}{limited}.",
         subject=rule_subject(last.chain, last.rule),
         where=tuple(dict.fromkeys(spans)),
-        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in steps),
+        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(steps)),
         proof=worst.proof,
         family=worst.proof.program.family,
         who=_who(group),
@@ -186,7 +186,11 @@ def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
 
 def _outside_answers(certain: Sequence[Exposure], doubtful: Sequence[Exposure]) -> Iterator[Answer]:
     """Findings on what answers outside; what does so only if an interface of unknown side faces it says that."""
-    for group in _grouped(certain):
+    for group in _grouped(e for e in certain if _private_only(e)):
+        answer = _describe(group)
+        detail = f"{answer.detail} All of them are private: from outside only forged packets bring such a source."
+        yield replace(answer, detail=detail, severity=Severity.LOW, who=Who.INSIDE)
+    for group in _grouped(e for e in certain if not _private_only(e)):
         answer = _describe(group)
         readable = [e.service.name for e in group.exposures if e.service.name in _READABLE_LOGINS]
         if readable and answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):

@@ -64,8 +64,8 @@ def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | N
     return Found(
         detail=detail,
         subject=subject or rule_subject(last.chain, last.rule),
-        where=tuple(dict.fromkeys(where for step in proof.steps for where in lines_of(step))),
-        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in proof.steps),
+        where=tuple(dict.fromkeys(where for step in reversed(proof.steps) for where in lines_of(step))),
+        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(proof.steps)),
         proof=proof,
         severity=severity,
         family=proof.program.family,

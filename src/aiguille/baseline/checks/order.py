@@ -272,13 +272,19 @@ def _names_members(step: Step) -> bool:
     return bool(sources) and all(one is not None and one.size <= 1 << 28 for one in sources)
 
 
+def _in_line(one: Step, other: Step) -> bool:
+    """Whether two steps stand in one chain, or one in a chain that leads to the other's: zones beside one another do not."""
+    mine, theirs = ([step.chain, *(chain for chain, _ in step.via)] for step in (one, other))
+    return one.chain in theirs or other.chain in mine
+
+
 def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | None:
     """A new connection of those a refusal is about that a wider rule above surely accepts."""
     step = program.steps[number]
     wider = []
     for at, other in enumerate(program.steps[:number]):
         accepts = other.kind is Kind.ACCEPT or (other.kind is Kind.SKIP and other.settles)
-        if not accepts or other.rule is None or other.rule.built_in or other.rulebase is not step.rulebase:
+        if not accepts or other.rule is None or other.rule.built_in or not _in_line(other, step):
             continue
         mine = [piece.box[Axis.SRC] for piece in step.pieces]
         theirs = [piece.box[Axis.SRC] for piece in other.pieces]

@@ -96,7 +96,9 @@ def _leads_on(program: Program, region: Box) -> bool:
     into, out = (real if region[axis] is None else (region[axis] or real) & real for axis in (Axis.IN, Axis.OUT))
     if program.direction is Direction.TO_DEVICE:
         return bool(into)
-    return bool(into) and bool(out) and not (into == out and into.size == 1)
+    # The last symbol stands for every interface nobody names, so packets may leave by another of them.
+    one = into == out and into.size == 1 and into.first < len(program.space.symbols.names)
+    return bool(into) and bool(out) and not one
 
 
 def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region: Box) -> Found | None:

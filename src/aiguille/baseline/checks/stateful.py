@@ -160,6 +160,9 @@ def established(subject: Subject) -> Iterator[Answer]:
 
 def _established(subject: Subject, program: Program) -> Iterator[Answer]:
     going = program.direction.value.replace("-", " the ")
+    if any(rule.made for _, chain in program.bases for rule in chain.rules):
+        yield NotApplicable(f"the program that makes the rules accepts what belongs to running connections ({going})")
+        return
     if all(rule.built_in for _, chain in program.bases for rule in chain.rules):
         yield NotApplicable(f"nobody wrote rules for traffic {going}; the make lets its own replies through")
         return

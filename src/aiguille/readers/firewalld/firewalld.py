@@ -29,7 +29,7 @@ from aiguille.readers.firewalld.expressions import (
     states,
 )
 from aiguille.readers.firewalld.filling import ETC, REJECT, Filler
-from aiguille.readers.part import FirewallPart, with_implied
+from aiguille.readers.part import FirewallPart, as_made, with_implied
 
 _PARTS = ("pre", "log", "deny", "allow", "post")
 _TUNNELLED = ("::/96", "::ffff:0.0.0.0/96", "2002::/24", "2002:a00::/24", "2002:7f00::/24", "2002:a9fe::/32",
@@ -73,7 +73,7 @@ class Writer(Filler):
         told = (*self.zones.values(), *self.policies)
         # What ships with the program has no lines of its own.
         stated = {_begin(said.where) for one in told for said in (*one.entries, *one.rules) if said.where != one.where}
-        rulebases = with_implied(rulebases, lambda _, rule: _begin(rule.where) not in stated)
+        rulebases = with_implied(as_made(rulebases), lambda _, rule: _begin(rule.where) not in stated)
         for kind in ("services", "icmptypes", "helpers", "ipsets"):
             for file in self._files(kind).values():
                 if not self.ledger.spoken_for(file.path, 1):

@@ -15,7 +15,7 @@ from aiguille.model import Zone as ModelZone
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.iptables.tables import Tables
-from aiguille.readers.part import FirewallPart, with_implied
+from aiguille.readers.part import FirewallPart, as_made, with_implied
 from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, split_actions
 from aiguille.readers.shorewall.bodies import Columns, Entry
 from aiguille.readers.shorewall.columns import address_words, negated, rate_words
@@ -87,7 +87,7 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         )
     if shut is not None and not any(6 in one.families for one in rulebases):
         rulebases += _closed(ledger, shut)
-    marked = with_implied(rulebases, lambda _, rule: rule.where.file.rpartition("/")[2] not in _STATEMENTS)
+    marked = with_implied(as_made(rulebases), lambda _, rule: rule.where.file.rpartition("/")[2] not in _STATEMENTS)
     return FirewallPart(marked, zones=tuple(zones.values()), interfaces=tuple(interfaces.values()))
 
 
