@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from ipaddress import ip_network
 
 from msgspec import Struct
@@ -10,6 +11,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Programs
+from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.model import (
     Addresses,
     Condition,
@@ -17,6 +19,7 @@ from aiguille.model import (
     Field,
     Interface,
     InterfaceName,
+    Named,
     Rule,
     Side,
     Span,
@@ -141,6 +144,8 @@ def guess_sides(device: Device) -> Device:
     are hidden, as the outside; and where an outside is known, another interface with only private networks as inside.
     """
     zones = [_named(zone) for zone in device.zones]
+    if device.dialect not in GENERAL_HOSTS:
+        zones = list(_with_ways_in(device, zones))
     placed = {name for zone in zones for name in zone.interfaces}
     places = _places(device)
     for name in sorted(set(places) - placed - {LOOPBACK}):
@@ -160,8 +165,30 @@ def guess_sides(device: Device) -> Device:
     return device if tuple(zones) == device.zones else replace(device, zones=tuple(zones))
 
 
+def _with_ways_in(device: Device, zones: list[Zone]) -> Iterator[Zone]:
+    """Zones, each with a way in: where an export tells of none, the zone itself stands for it, under its own name.
+
+    Zones that rules name and nothing else tells of are added, with the side their name says.
+    """
+    known = {zone.name for zone in zones}
+    for zone in zones:
+        free = not zone.interfaces and zone.side is not Side.DEVICE
+        yield replace(zone, interfaces=(zone.name,)) if free else zone
+    for rulebase in device.rulebases:
+        for _, rule in rulebase.rules():
+            for condition in rule.match.conditions:
+                if condition.field not in (Field.IN_ZONE, Field.OUT_ZONE):
+                    continue
+                for operand in condition.operands:
+                    if isinstance(operand, Named) and operand.name not in known:
+                        known.add(operand.name)
+                        side = side_in(operand.name)
+                        why = f"the zone's name, {operand.name}" if side is not None else ""
+                        yield Zone(operand.name, (operand.name,), side, where=rule.where, guessed=why)
+
+
 def _named(zone: Zone) -> Zone:
-    side = side_in(zone.name) if zone.side is None and zone.interfaces else None
+    side = side_in(zone.name) if zone.side is None else None
     return zone if side is None else replace(zone, side=side, guessed=f"the zone's name, {zone.name}")
 
 

@@ -17,11 +17,22 @@ PROGRAMS = {"ufw": "etc/ufw/", "firewalld": "etc/firewalld/", "Shorewall": "etc/
 STORED = ("etc/iptables/rules.v4", "etc/iptables/rules.v6", "etc/sysconfig/iptables", "etc/sysconfig/ip6tables")
 """Where the rules lie that are loaded at the next start."""
 
+PRINTED = (
+    "ip-addr.json",
+    "ip-link.json",
+    "ip-route.json",
+    "ip-route6.json",
+    "ss-tuln.txt",
+    "sysctl.txt",
+    "unit-files.txt",
+)
+"""What docs/collecting.md calls the files that tell of a host beside its rules."""
+
 _ETC = re.compile(r"(?:^|/)etc/")
 _WANTED = re.compile(
     r"etc/(?:ufw/|default/ufw|firewalld/|shorewall6?/|ssh/sshd_config|fail2ban/|sysctl\.|systemd/journald\.|rsyslog\.|logrotate\."
     r"|chrony/chrony\.conf$|chrony/(?:conf|sources)\.d/|chrony\.conf$|ntp\.conf$|ntpsec/ntp\.conf$|systemd/timesyncd\.|security/pwquality\."
-    r"|iptables/|sysconfig/ip6?tables|nftables\.|passwd$|os-release$)"
+    r"|iptables/|sysconfig/ip6?tables|nftables\.|passwd$|os-release$|ipset)"
     r"|usr/lib/(?:firewalld/|sysctl\.d/|os-release$)|usr/share/shorewall6?/"
     r"|(?!(?:etc|usr|var|boot|bin|lib|lib64|sbin|opt|home|root|srv|run|proc|sys|dev|tmp|mnt)/)"
 )
@@ -70,6 +81,10 @@ def layout(paths: Sequence[str]) -> dict[str, dict[str, str]]:
     """
     out: dict[str, dict[str, str]] = {}
     roots = {path[: found.start()].strip("/") for path in paths if (found := _ETC.search(path))}
+    # What a host's own commands printed lies at its root, whether a copy of /etc is there or not.
+    roots |= {
+        posixpath.dirname(path) for path in paths if posixpath.basename(path) in PRINTED and not _ETC.search(path)
+    }
     for root in roots:
         inside = {path: path[len(root) :].lstrip("/") for path in paths if not root or path.startswith(f"{root}/")}
         # A root within another belongs to itself.
@@ -124,4 +139,6 @@ def recognise_places(places: Sequence[str]) -> str | None:
             return f"it holds the files of {name}"
     if any(place in (*STORED, "etc/nftables.conf", "etc/ssh/sshd_config") for place in places):
         return "it is laid out like the root of a host"
+    if any(place in PRINTED for place in places) and any(place not in PRINTED for place in places):
+        return "it holds what a host's own commands print of it"
     return None

@@ -66,6 +66,42 @@ def source_port(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"none of {counted(len(admissions), 'accepting rule')} goes by the source port alone")
 
 
+_SAME_PORTS = (53, 67, 68, 123, 500, 520, 521, 546, 547, 1812, 1813, 4500, 5353)
+"""Services whose programs send from a port of their own: names between servers, DHCP, time, keys of tunnels, routes."""
+
+
+@check(
+    id="rules.both-ports",
+    title="A rule asks for a source port beside the destination port",
+    severity=Severity.MEDIUM,
+    controls=("CM-6", "AC-4"),
+    why="Programs connect from whatever port is free, so the rule hardly ever matches, and whoever needs it opens another.",
+    how="Accepting rules that name few source ports and the destination port as well, but for services that use one port at both ends.",
+    fix="Leave the source port free.",
+)
+def both_ports(subject: Subject) -> Iterator[Answer]:
+    admissions = _admissions(subject)
+    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
+        yield CannotTell(NO_INWARD_RULES)
+        return
+    found = 0
+    for one in admissions:
+        for region in one.regions:
+            protocols, own, to = region[Axis.PROTO], region[Axis.A], region[Axis.B]
+            ported = protocols is not None and (TCP in protocols or UDP in protocols)
+            if not ported or own is None or to is None or own.size > 64 or to.size > 64 or one.rule.implied:
+                continue
+            if any(port in own or port in to for port in _SAME_PORTS):
+                continue
+            found += 1
+            yield about(one, f"{name_of(one)} lets {{family}} packets in only from port {own.first} to port {to.first}")
+            break
+    if not found:
+        yield Passed(
+            f"none of {counted(len(admissions), 'accepting rule')} asks for a source port beside the destination port"
+        )
+
+
 def _mirrors(subject: Subject) -> Iterator[tuple[Admission, Admission]]:
     """Rules for replies: from the port and to the place another rule opens the other way."""
     forth = [a for a in _admissions(subject) if not any(_by_source_port(r) for r in a.regions)]
@@ -98,7 +134,7 @@ def _mirrors(subject: Subject) -> Iterator[tuple[Admission, Admission]]:
     why="Replies are let in already; the rule lets in whoever sends from that port, without being asked.",
     how="Accepting rules by source port whose source and destination mirror those of another accepting rule, on a device whose rules "
     "accept established connections or whose make does so.",
-    fix="Delete the rule; accept established connections instead where that is not done yet.",
+    fix="Accept established connections first; then the rule can go, and not before.",
 )
 def needless_return(subject: Subject) -> Iterator[Answer]:
     if not any(True for d in _INWARD for _ in subject.programs.all(d)):
@@ -194,4 +230,4 @@ def _cannot_arrive(
     return " and ".join(sorted(named)) if named else None
 
 
-CHECKS: tuple[Check, ...] = (source_port, needless_return, wrong_side)
+CHECKS: tuple[Check, ...] = (source_port, both_ports, needless_return, wrong_side)

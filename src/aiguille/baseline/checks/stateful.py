@@ -298,6 +298,43 @@ def loopback(subject: Subject) -> Iterator[Answer]:
 
 
 @check(
+    id="deny.neighbour-discovery",
+    title="IPv6 cannot find its neighbours",
+    severity=Severity.MEDIUM,
+    controls=("CM-6", "SC-7"),
+    why="Without neighbour discovery IPv6 stops working within minutes (RFC 4890, 4.4.1); whoever looks for the fault opens more.",
+    how="Where rules let new connections in over IPv6, neighbour solicitations and advertisements to the device must not be refused.",
+    fix="Accept the ICMPv6 types 133 to 136 with hop limit 255 from the link.",
+)
+def neighbour_discovery(subject: Subject) -> Iterator[Answer]:
+    program = subject.programs.get(6, Direction.TO_DEVICE)
+    if program is None or not any(one.program.family == 6 for one in subject.study.admissions(Direction.TO_DEVICE)):
+        yield NotApplicable("nothing is let in over IPv6")
+        return
+    symbols = program.space.symbols
+    real = existing(program.device, symbols)
+    lo = IntervalSet.of(symbols.number(LOOPBACK)) if LOOPBACK in symbols.names else IntervalSet()
+    decider = subject.study.decider(program)
+    for kind, name in ((135, "solicitations"), (136, "advertisements")):
+        here = box(
+            [
+                (Axis.IN, real - lo),
+                (Axis.SRC, IntervalSet([(0xFE80 << 112, (0xFEC0 << 112) - 1)])),
+                (Axis.PROTO, IntervalSet.of(58)),
+                (Axis.A, IntervalSet.of(kind)),
+                (Axis.B, IntervalSet.of(0)),
+                (Axis.STATE, IntervalSet.of(State.NEW.number, State.UNTRACKED.number)),
+            ]
+        )
+        proof = decider.find(here, surely_refused)
+        if proof is not None and decider.find(here, surely_accepted) is None:
+            last = proof.steps[-1]
+            yield told_by(proof, f"{capital(speak(last.chain, last.rule))} refuses neighbour {name}.", "neighbours")
+            return
+    yield Passed("neighbour solicitations and advertisements are not refused")
+
+
+@check(
     id="deny.half-open",
     title="Half-open connections are not limited",
     severity=Severity.MEDIUM,
@@ -351,4 +388,13 @@ def forwarding(subject: Subject) -> Iterator[Answer]:
             yield CannotTell(f"the export does not tell whether IPv{family} is forwarded; ask for `sysctl {name}`")
 
 
-CHECKS: tuple[Check, ...] = (no_rules, no_final_refusal, established, invalid, loopback, half_open, forwarding)
+CHECKS: tuple[Check, ...] = (
+    no_rules,
+    no_final_refusal,
+    established,
+    invalid,
+    loopback,
+    neighbour_discovery,
+    half_open,
+    forwarding,
+)

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
+from aiguille.analysis import outside_known
 from aiguille.analysis.compare import differences
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
+from aiguille.baseline import releases
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -82,6 +85,40 @@ def _version(text: str) -> Version | None:
         except InvalidVersion:
             continue
     return None
+
+
+@check(
+    id="system.end-of-support",
+    title="The system gets no more security updates",
+    severity=Severity.HIGH,
+    controls=("SI-2", "RA-5", "SA-22"),
+    needs=("firmware",),
+    params=(
+        Param("grace", int, 0, "days", "whoever pays for longer support can say for how long"),
+        Param("warn", int, 120, "days before", "a change of release takes a season"),
+    ),
+    why="Flaws found from that day on stay open, and everybody can read how to use them.",
+    how="The release is looked up in a table of the dates on which makers end their free support, with their sources; what ends soon "
+    "is a low finding. A release the table does not know is open.",
+    fix="Move to a release that is supported, or have its support extended by contract.",
+)
+def end_of_support(subject: Subject) -> Iterator[Answer]:
+    device, as_of = subject.device, subject.study.estate.as_of
+    entry = releases.of(device.firmware.value)
+    if entry is None:
+        yield CannotTell(
+            f"the table of releases does not know {device.firmware.value}; look up how long it is supported"
+        )
+        return
+    end = entry.ends + timedelta(days=subject.params["grace"])
+    where = lines(device.firmware.where)
+    if end < as_of:
+        yield Found(f"{entry.name} is supported until {entry.ends} only ({entry.source}).", "end of support", where)
+    elif (end - as_of).days <= subject.params["warn"]:
+        text = f"{entry.name} is supported until {entry.ends}, which is {counted((end - as_of).days, 'day')} away ({entry.source})."
+        yield Found(text, "end of support is near", where, severity=Severity.LOW)
+    else:
+        yield Passed(f"{entry.name} is supported until {entry.ends} ({entry.source})")
 
 
 @check(
@@ -182,12 +219,24 @@ def start_up(subject: Subject) -> Iterator[Answer]:
         yield Found(f"Nothing loads the rules at start-up{by_default(loads)}.", "start-up", lines(loads.where))
 
 
-def _kernel(subject: Subject, names: tuple[str, ...], good: tuple[str, ...], bad: str, fine: str) -> Iterator[Answer]:
-    """Settings of the kernel: one that is wrong is a finding, and all must be known for a pass."""
+def _kernel(
+    subject: Subject, names: tuple[str, ...], good: tuple[str, ...], bad: str, fine: str, *, leads_in: bool = False
+) -> Iterator[Answer]:
+    """Settings of the kernel: one that is wrong is a finding, and all must be known for a pass.
+
+    leads_in: whether it opens a way past the rules on a device that forwards between an outside and others
+    """
+    grave = leads_in and bool(subject.study.forwards) and outside_known(subject.device)
     facts = {one.name: one for one in subject.device.system if one.setting.known and one.name in names}
     wrong = [one for one in facts.values() if one.setting.value not in good]
     for one in wrong:
-        yield Found(f"{one.name} is {one.setting.value}: {bad}.", one.name, lines(one.setting.where))
+        yield Found(
+            f"{one.name} is {one.setting.value}: {bad}.",
+            one.name,
+            lines(one.setting.where),
+            severity=Severity.MEDIUM if grave else None,
+            name=f"{one.name} = {one.setting.value}",
+        )
     missing = [name for name in names if name not in facts]
     if not facts and subject.device.dialect not in _LINUX:
         yield NotApplicable("the export of this make tells nothing of its system below the rules")
@@ -227,7 +276,12 @@ def spoofing(subject: Subject) -> Iterator[Answer]:
     if everywhere in facts and not set(names) & set(facts):
         names = (everywhere,)
     yield from _kernel(
-        subject, names, ("1", "2"), "packets are taken from wherever they come", "forged sources are dropped"
+        subject,
+        names,
+        ("1", "2"),
+        "packets are taken from wherever they come",
+        "forged sources are dropped",
+        leads_in=True,
     )
 
 
@@ -272,6 +326,7 @@ def source_routing(subject: Subject) -> Iterator[Answer]:
         ("0", "-1"),
         "packets with a route of their own are forwarded",
         "source routes are ignored",
+        leads_in=True,
     )
 
 
@@ -322,6 +377,7 @@ def _spell(what: str, mine: str, theirs: str) -> str:
 
 CHECKS: tuple[Check, ...] = (
     old_firmware,
+    end_of_support,
     updates,
     unsaved,
     start_up,
