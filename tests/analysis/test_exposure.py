@@ -6,7 +6,7 @@ import pytest
 
 from aiguille.analysis import Programs, each_interface, entrances, exposures, outside_known
 from aiguille.analysis.probe import Prober
-from aiguille.analysis.services import WELL_KNOWN, management_services
+from aiguille.analysis.services import LOGINS, WELL_KNOWN, management_services
 from aiguille.model import Device, Side
 from aiguille.space import Packet
 from tests.helpers import filter_table, veskara, with_zones
@@ -95,7 +95,7 @@ def test_ways_in() -> None:
 
 
 def test_exports_that_list_their_services_are_taken_at_their_word() -> None:
-    assert management_services(filter_table("")) == WELL_KNOWN
+    assert management_services(filter_table("")) == LOGINS, "a web server is what a host is there for"
     listed = management_services(veskara("doors { door shell { at 2222 }\n door web { at 443, live no } }"))
     assert [service.name for service in listed] == ["shell"]
     assert listed[0].terms[0].destination_ports[0].first == 2222

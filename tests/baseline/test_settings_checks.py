@@ -53,6 +53,11 @@ def stored(dump: str) -> Device:
     return linux({"etc/iptables/rules.v4": dump})
 
 
+def release(name: str) -> Device:
+    return linux({"etc/os-release": f'PRETTY_NAME="{name}"\n'})
+
+
+SHEET = sheet("src,dst,action", "any,any,deny")
 ROW = "src,dst,service,action,hits"
 STILL = "".join(f"net.ipv{n}.conf.all.{k}_redirects = 0\n" for n, k in ((4, "accept"), (4, "send"), (6, "accept")))
 STRAIGHT = "net.ipv4.conf.all.accept_source_route = 0\nnet.ipv6.conf.all.accept_source_route = -1\n"
@@ -81,7 +86,8 @@ CASES: list[tuple[str, str, Device]] = [
         perimeter("<doors><door kind='page'/><send-to-page>no</send-to-page></doors>"),
     ),
     ("access.redirect", "pass", perimeter("<doors><door kind='open-page'/></doors>")),
-    ("access.redirect", "cannot tell", zoned("")),
+    ("access.redirect", "cannot tell", SHEET),
+    ("access.redirect", "not applicable", zoned("")),
     ("access.default-account", "fail", gate('doors { keeper "Admin" { rank all } }')),
     ("access.default-account", "pass", gate('doors { keeper "Admin" { live no } keeper ann { rank all } }')),
     ("access.default-account", "cannot tell", zoned("")),
@@ -91,7 +97,8 @@ CASES: list[tuple[str, str, Device]] = [
     ("access.shared-account", "cannot tell", zoned("")),
     ("access.recovery-account", "fail", gate("doors { }")),
     ("access.recovery-account", "pass", gate("doors { rescue-keeper no }")),
-    ("access.recovery-account", "cannot tell", zoned("")),
+    ("access.recovery-account", "cannot tell", SHEET),
+    ("access.recovery-account", "not applicable", zoned("")),
     ("access.password-policy", "fail", gate("doors { shortest-proof 11 }")),
     ("access.password-policy", "fail", host(etc__security__pwquality_dot_conf="minclass = 3\n")),
     ("access.password-policy", "pass", host(etc__security__pwquality_dot_conf="minlen = 12\n")),
@@ -116,8 +123,9 @@ CASES: list[tuple[str, str, Device]] = [
     ("access.discovery", "fail", host(ss="udp UNCONN 0 0 0.0.0.0:5353 0.0.0.0:*\n")),
     ("access.link-layer", "pass", told("tindrel", TINDREL + "== care ==\nneighbour-login live=no\n")),
     ("access.discovery", "pass", host(ss="udp UNCONN 0 0 127.0.0.1:5353 0.0.0.0:*\n")),
-    ("access.discovery", "cannot tell", host()),
-    ("access.link-layer", "cannot tell", zoned("")),
+    ("access.discovery", "cannot tell", SHEET),
+    ("access.link-layer", "cannot tell", SHEET),
+    ("access.link-layer", "not applicable", zoned("")),
     ("access.root-login", "fail", host(**{SSHD: "Port 22\n"})),
     ("access.root-login", "fail", gate("doors { keeper root { rank all } }")),
     ("access.root-login", "pass", host(**{SSHD: "PermitRootLogin no\n"})),
@@ -204,6 +212,11 @@ CASES: list[tuple[str, str, Device]] = [
     ("system.redirects", "fail", host(sysctl="net.ipv6.conf.all.accept_redirects = 1\n")),
     ("system.redirects", "pass", host(sysctl=STILL)),
     ("system.redirects", "cannot tell", host()),
+    ("system.end-of-support", "fail", release("Debian GNU/Linux 10 (buster)")),
+    ("system.end-of-support", "fail", release("Ubuntu 18.04.6 LTS")),
+    ("system.end-of-support", "pass", release("Debian GNU/Linux 13 (trixie)")),
+    ("system.end-of-support", "cannot tell", release("Something of our own 3")),
+    ("system.end-of-support", "cannot tell", host()),
     ("system.source-routing", "fail", host(sysctl="net.ipv4.conf.all.accept_source_route = 1\n")),
     ("system.source-routing", "pass", host(sysctl=STRAIGHT)),
     ("system.source-routing", "cannot tell", host()),
@@ -260,11 +273,10 @@ def assert_outcome(check: str, expected: str, device: Device, estate: Estate | N
         assert all(evidence.text for evidence in finding.evidence), "every line of evidence shows its text"
 
 
-def test_hidden_rules_are_told_apart_from_idle_ones() -> None:
+def test_hidden_rules_are_another_checks_matter() -> None:
     device = gate("about { counting-since 2026-01-01 }\n" + SHADOW)
     (one,) = [c for c in CATALOGUE if c.id == "usage.never-hit"]
-    (finding,) = run(Estate((device,), AS_OF), [one]).findings
-    assert "hidden by rule 1 ('a')" in finding.detail
+    assert not run(Estate((device,), AS_OF), [one]).findings
     device = gate(HITS % ("2026-01-01", "0"))
     (finding,) = run(Estate((device,), AS_OF), [one]).findings
     assert "there was no such traffic" in finding.detail

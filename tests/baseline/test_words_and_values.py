@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from aiguille.analysis import Programs, surely_accepted
 from aiguille.analysis.study import Study, strangers
 from aiguille.baseline.catalogue import Of, Param
-from aiguille.baseline.checks.between import common, open_ports
+from aiguille.baseline.checks.between import common
 from aiguille.baseline.dates import read_date, seen_at, until
 from aiguille.baseline.values import WrongValueError, read_value
 from aiguille.baseline.wording import counted, listed
@@ -144,7 +144,7 @@ def test_open_ports_are_those_first_match_opens(made: list[tuple[int, int, str]]
     ways = [(Axis.IN, IntervalSet.of(symbols.number("eth0"))), (Axis.OUT, IntervalSet.of(symbols.number("eth1")))]
     region = common(box(ways))
     assert region is not None
-    found = open_ports(study.decider(program), region, 6)
+    found = study.open_ports(program, region, 6)
     for port in range(60):
         first = next((action for a, n, action in made if a <= port <= a + n), "DROP")
         assert (port in found) is (first == "ACCEPT")

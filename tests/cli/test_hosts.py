@@ -56,7 +56,7 @@ def test_audit_rests_on_the_lines_of_several_files(box: Path) -> None:
     assert done.returncode == 1, done.stderr
     data = json.loads(done.stdout)
     jsonschema.validate(data, schema("audit"))
-    findings = {f["check"]: f for f in data["findings"]}
+    findings = {one["check"]: one for f in data["findings"] for one in (*f["consequences"], f)}
     reachable = findings["access.reachable-from-outside"]
     assert [(Path(e["file"]).name, e["line"]) for e in reachable["evidence"]] == [("rules.v4", 6), ("sshd_config", 1)]
     assert findings["access.lockout-threshold"]["evidence"][0]["text"] == "maxretry = 9"
@@ -141,6 +141,6 @@ def test_poorer_sources_say_so(tmp_path: Path) -> None:
     )
     (tmp_path / "status.txt").write_text(status)
     (tmp_path / "listed.txt").write_text("-P INPUT DROP\n-P FORWARD DROP\n-P OUTPUT ACCEPT\n-A INPUT -i lo -j ACCEPT\n")
-    shown = " ".join(run("audit", "status.txt", "listed.txt", cwd=tmp_path).stdout.split())
+    shown = " ".join(run("audit", "status.txt", "listed.txt", "--details", cwd=tmp_path).stdout.split())
     assert "this listing is the poorer source" in shown
     assert "ask for iptables-save" in shown

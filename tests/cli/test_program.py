@@ -43,7 +43,7 @@ def test_version_starts_light() -> None:
 
 
 def test_the_answer_key(estate: Path) -> None:
-    """Every planted fault is found on its line, and nothing else at medium or above."""
+    """Every planted fault is found on its line, by itself or as a consequence, and nothing else at medium or above."""
     done = run("audit", estate, "--json")
     assert done.returncode == 1, done.stderr
     data = json.loads(done.stdout)
@@ -51,12 +51,18 @@ def test_the_answer_key(estate: Path) -> None:
     key = tomllib.loads((estate / "answer-key.toml").read_text())["fault"]
     expected = Counter((f["device"], f["check"], f["severity"], f["line"]) for f in key)
     found: Counter[tuple[str, str, str, str]] = Counter()
-    for finding in data["findings"]:
+    every = [
+        (device, one, one is not finding)
+        for finding in data["findings"]
+        for one in (finding, *finding["consequences"])
+        for device in (finding["device"], *finding["also_on"])
+    ]
+    for device, finding, follows in every:
         lines = [f"{Path(e['file']).name}:{e['line']}" for e in finding["evidence"]]
-        about = (finding["device"], finding["check"], finding["severity"])
+        about = (device, finding["check"], finding["severity"])
         known = [k for k in expected if k[:3] == about and k[3] in lines and found[k] < expected[k]]
-        assert known or finding["severity"] in ("low", "info"), (
-            f"not in the answer key: {finding['device']} {finding['check']} {lines}"
+        assert known or follows or finding["severity"] in ("low", "info"), (
+            f"not in the answer key: {device} {finding['check']} {lines}"
         )
         found.update(known[:1])
     assert found == expected
@@ -64,7 +70,9 @@ def test_the_answer_key(estate: Path) -> None:
     outcomes: dict[str, set[str]] = {}
     for one in data["outcomes"]:
         outcomes.setdefault(one["check"], set()).add(one["outcome"])
-    own = {"rules.lift-control-from-guests"}
+    # One's own check, and mistakes that are not planted: their tables of cases have them.
+    own = {"rules.lift-control-from-guests", "rules.no-effect", "rules.both-ports"}
+    own |= {"deny.neighbour-discovery", "deny.established"}
     assert [c for c, seen in outcomes.items() if not {"pass", "fail"} <= seen and c not in own] == []
     for device in json.loads(run("read", estate, "--json").stdout)["devices"]:
         assert device["ledger"]["unread"] == []
@@ -88,9 +96,9 @@ def test_demo_ends_well_and_leaves_other_peoples_files_alone(tmp_path: Path) -> 
     done = run("demo", "here", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert "summit-gw" in done.stdout
-    assert {str(p.relative_to(tmp_path / "here")) for p in (tmp_path / "here").rglob("*") if p.is_file()} == set(
-        files()
-    )
+    written = {str(p.relative_to(tmp_path / "here")) for p in (tmp_path / "here").rglob("*") if p.is_file()}
+    assert written == {*files(), "report.html"}
+    assert "report.html" in done.stdout
     assert run("demo", "here", cwd=tmp_path).returncode == 0
     (tmp_path / "here" / "engagement.toml").write_text("mine")
     again = run("demo", "here", cwd=tmp_path)
@@ -215,7 +223,7 @@ def test_what_strangers_write_cannot_drive_the_terminal(tmp_path: Path) -> None:
     hostile = "\x1b[31mred\x07 [bold]x[/bold] \u202egnp"
     rule = f'-A INPUT -p tcp -m tcp --dport 22 -m comment --comment "{hostile}" -j ACCEPT\n'
     (tmp_path / "f.v4").write_text(GOOD % rule)
-    out = run("audit", "f.v4", cwd=tmp_path).stdout
+    out = run("audit", "f.v4", "--details", cwd=tmp_path).stdout + run("audit", "f.v4", cwd=tmp_path).stdout
     assert "\x1b" not in out
     assert "\x07" not in out
     assert "\u202e" not in out

@@ -288,7 +288,7 @@ def shorewall(files: dict[str, str]) -> Device:
 @pytest.mark.parametrize(
     ("made", "folder", "expected"),
     [
-        (lambda: ufw(), "etc/ufw/", {"before.rules:3", "user.rules:2"}),
+        (lambda: ufw(), "etc/ufw/", {"user.rules:2"}),
         (
             lambda: firewalld({"zones/public.xml": zone('<service name="ssh"/>\n<rule>\n<drop/>\n</rule>')}),
             "etc/firewalld/",

@@ -43,10 +43,10 @@ def dossier() -> Dossier:
 def test_what_is_told_of_each_device_is_all_there_is(dossier: Dossier) -> None:
     audit = dossier.audit
     names = [device.name for device in audit.estate.devices]
-    assert sorted(f.fingerprint for n in names for f in audit.findings_on(n)) == sorted(
+    assert sorted(f.fingerprint for n in names for f in audit.told_of(n)) == sorted(
         f.fingerprint for f in audit.findings
     )
-    assert all(f.device == n for n in names for f in audit.findings_on(n))
+    assert all(n in (f.device, *f.also_on) for n in names for f in audit.findings_on(n))
     assert sum(len(audit.outcomes_on(n)) for n in names) == len(audit.outcomes)
     for name in names:
         asked = {o.check: o.because for o in audit.outcomes if o.device == name and o.outcome is Outcome.CANNOT_TELL}

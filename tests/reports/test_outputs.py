@@ -388,7 +388,7 @@ def test_an_estate_of_nothing(tmp_path: Path) -> None:
 def test_verdicts_in_words(demo: Dossier, failed: Dossier) -> None:
     told = " ".join(verdict(demo))
     counts = demo.audit.counts()
-    assert f"{len(demo.audit.findings)} findings ({counts[Severity.HIGH]} high" in told
+    assert f"findings ({counts[Severity.CRITICAL]} critical, {counts[Severity.HIGH]} high" in told
     assert "14 of the devices have some of high severity or above" in told
     assert "Every line of every export was read" in told
     told = " ".join(verdict(failed))

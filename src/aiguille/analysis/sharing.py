@@ -39,7 +39,11 @@ def share(work: Callable[[Task], T], tasks: Sequence[Task], jobs: int, chunk: in
         else:
             broken = False
         finally:
-            pool.shutdown(wait=False, cancel_futures=True)
+            if done < len(tasks):
+                # Nobody waits for the rest: its reader went away, or a helper was killed.
+                for helper in multiprocessing.active_children():
+                    helper.terminate()
+            pool.shutdown(wait=True, cancel_futures=True)
     if broken:
         # A process was killed, for want of memory most likely; what it left is done here, one after the other.
         logging.getLogger("aiguille").warning("a helping process was killed; the rest is done without such helpers")

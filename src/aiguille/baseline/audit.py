@@ -134,6 +134,10 @@ class Audit(Struct, frozen=True, dict=True):
         """The findings on a device, in order."""
         return self._findings_by_device.get(device, ())
 
+    def told_of(self, device: str) -> tuple[Finding, ...]:
+        """The findings a report tells where it tells of a device: each stands with the first of the devices it is on."""
+        return tuple(one for one in self.findings_on(device) if one.device == device)
+
     def outcomes_on(self, device: str) -> tuple[CheckOutcome, ...]:
         """The outcomes on a device, in order."""
         return self._outcomes_by_device.get(device, ())
@@ -430,14 +434,19 @@ def merged(answers: Iterable[Answer]) -> list[Found]:
     return out
 
 
+_TOGETHER = "together"
+"""What such a statement is about: it stays the same when another thing joins those it counts."""
+
 _NAMED = 3
 """Of things that are counted together, how many are named."""
 
 
 def gathered(check: Check, found: list[Found]) -> list[Found]:
     """The findings of a check, those that are one statement on a device joined to it: they are counted, and some named."""
-    if not check.together or len(found) < 2:
+    if not check.together or not found:
         return found
+    if len(found) == 1:
+        return [replace(found[0], subject=_TOGETHER)]
     names = [one.name or one.detail.removesuffix(".") for one in found]
     more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
     of = f" of {found[0].of}" if found[0].of else ""
@@ -449,7 +458,7 @@ def gathered(check: Check, found: list[Found]) -> list[Found]:
         replace(
             first,
             detail=f"{len(found)}{of} {check.together}: {', '.join(names[:_NAMED])}{more}.",
-            subject="together",
+            subject=_TOGETHER,
             where=tuple(dict.fromkeys(where for one in found for where in one.where)),
             rules=tuple(dict.fromkeys(rule for one in found for rule in one.rules)),
             severity=worst.severity,

@@ -73,6 +73,7 @@ system.redirects system.source-routing system.spoofing
 access.shared-account access.root-login access.default-account access.password-policy
 deny.from-device deny.no-final-refusal deny.answers-outside deny.invalid deny.established deny.loopback
 access.needless-service access.default-port access.too-many-sources
+access.cleartext usage.closed-service
 """
 _HYGIENE = tuple(frozenset(group.split()) for group in _GROUPS.replace("\n    ", " ").split("\n") if group)
 """Checks whose light findings are mended in one go; on a device they stand together."""

@@ -31,21 +31,11 @@ class Question(Struct, frozen=True):
 
 _SIDES = Request("sides", "Which interface faces the internet; what is behind the others", "--side IFACE=SIDE")
 _SYSTEM = Request(
-    "system",
-    "The host's own settings: logins, accounts, logging, time, updates, the kernel",
-    "the block in docs/collecting.md",
+    "system", "The host's own settings: logins, accounts, logs, kernel", "the block in docs/collecting.md"
 )
-_SETTINGS = Request(
-    "settings", "The part of the configuration with the device's own settings: logins, accounts, logging, time, release"
-)
-_NETWORK = Request(
-    "network", "Addresses, routes and what listens", "ip -j addr; ip -j route; ip -6 -j route; ss -H -tuln"
-)
-_COUNTERS = Request(
-    "counters",
-    "The rules with counters, and since when these count",
-    "iptables-save -c; uptime",
-)
+_SETTINGS = Request("settings", "The device's own settings: logins, accounts, logging, time, release")
+_NETWORK = Request("network", "Addresses, routes, what listens", "ip -j addr; ip -j route; ss -H -tuln")
+_COUNTERS = Request("counters", "The rules with counters, and since when these count", "iptables-save -c; uptime")
 _STORED = Request(
     "stored",
     "The rules loaded at the next start, and what loads them",
@@ -53,16 +43,10 @@ _STORED = Request(
 )
 _SETS = Request("sets", "The sets, lists and schedules the rules look into", "ipset save; nft list sets")
 _RULES = Request(
-    "rules",
-    "The rules that are missing here: for IPv6, for the device itself, or through it",
-    "ip6tables-save; nft list ruleset",
+    "rules", "The rules missing here: for IPv6, or for the device itself", "ip6tables-save; nft list ruleset"
 )
 _LOCATIONS = Request("locations", "Location data, to tell countries apart", "--geo FILE")
-_BASELINE = Request(
-    "baseline",
-    "What the organisation asks for: least releases, allowed countries, mail relays",
-    "aiguille baseline start",
-)
+_BASELINE = Request("baseline", "What the organisation asks for: least releases, countries", "aiguille baseline start")
 
 _BY_CHECK = {
     "access.no-source-restriction": _SIDES, "access.needless-service": _SIDES, "access.default-port": _SIDES, "deny.egress": _SIDES,

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from aiguille.cli import audit, options
 
+if TYPE_CHECKING:
+    from aiguille.baseline import Audit
+
 NAME = "demo"
 HELP = "write the sample estate, Valdrane Lifts, to a folder and audit it"
+REPORT = "report.html"
 EXAMPLES = """examples:
   aiguille demo
   aiguille demo /tmp/valdrane --json"""
@@ -24,12 +29,30 @@ def add(parser: argparse.ArgumentParser) -> None:
         help="where to write it (default: valdrane-lifts)",
     )
     options.add_output(parser, audit.ENDINGS)
-    parser.set_defaults(as_of=None)
+    parser.set_defaults(as_of=None, details=False, top=10)
 
 
 def run(arguments: argparse.Namespace) -> int:
     from aiguille.demo import write_estate
 
     write_estate(arguments.folder, force=arguments.force)
-    audit.report(arguments, [arguments.folder])
+    done = audit.report(arguments, [arguments.folder])
+    _write_report(arguments, done)
     return 0
+
+
+def _write_report(arguments: argparse.Namespace, done: Audit) -> None:
+    """Write the report to hand in beside the estate, and say where it is; one that somebody changed is left alone."""
+    from aiguille.reports.dossier import Dossier
+    from aiguille.reports.files import write_whole
+    from aiguille.reports.outputs import writers
+
+    path = arguments.folder / REPORT
+    text = writers(lambda: Dossier(done))[".html"]()
+    data = text.encode() if isinstance(text, str) else text
+    if path.exists() and path.read_bytes() != data and not arguments.force:
+        options.log.warning("%s: exists and is another report; add --force to replace it", path)
+        return
+    write_whole(path, data, force=True)
+    if not arguments.json and not arguments.quiet:
+        print(f"The whole report, to be opened in a browser: {path}")

@@ -53,8 +53,8 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
     outcomes = [one.outcome for one in audit.outcomes]
     passed, open_ones = outcomes.count(Outcome.PASS), outcomes.count(Outcome.CANNOT_TELL)
     answered = sum(o in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED) for o in outcomes)
-    taken = f"; {len(audit.accepted)} accepted by a named owner" if audit.accepted else ""
-    yield Text(f"{passed} of {answered} determined outcomes are passes; {open_ones} could not be determined{taken}.")
+    taken = f", {counted(len(audit.accepted), 'finding')} accepted by a named owner" if audit.accepted else ""
+    yield Text(f"{passed} of {answered} determined outcomes pass; {open_ones} are open{taken}.")
     times = sorted(visible(d.taken_at.value) for d in estate.devices if d.taken_at.known)
     if times:
         yield Text(f"Oldest export: {times[0]}.", "dim")
@@ -68,6 +68,12 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
     for failure in estate.failures[:2]:
         yield Text(visible(failure.message), "bold")
     unread = sum(d.ledger.unread_lines for d in estate.devices)
+    problems = [p for d in estate.devices for p in d.ledger.problems]
+    if problems:
+        more = f" and {len(problems) - 1} more" if len(problems) > 1 else ""
+        yield Text(
+            f"Read with warnings: {visible(problems[0].why)} ({visible(_place(problems[0].where))}){more}.", "dim"
+        )
     if unread:
         yield Text(
             f"{counted(unread, 'line')} not understood; rules in them count as ones that may match (`aiguille read`).",

@@ -48,7 +48,8 @@ def _suite(root: etree._Element, number: int, dossier: Dossier, outcomes: list[C
     suite = _begin(root, number, dossier, device.name, facts, tests)
     findings: dict[str, list[Finding]] = {}
     for finding in dossier.audit.findings_on(device.name):
-        findings.setdefault(finding.check, []).append(finding)
+        for check in (finding.check, *(one.check for one in finding.consequences)):
+            findings.setdefault(check, []).append(finding)
     for one in outcomes:
         case = _case(suite, one.check.partition(".")[0], one.check)
         if one.outcome is Outcome.FAIL:

@@ -24,7 +24,7 @@ def as_markdown(dossier: Dossier) -> str:
         parts += ["", f"## {plain(device.name)}", "", f"{plain(device.make)}", ""]
         for source in device.sources:
             parts.append(f"- {code(source.path)}, {source.size} bytes, SHA-256 {code(source.sha256)}")
-        findings = dossier.audit.findings_on(device.name)
+        findings = dossier.audit.told_of(device.name)
         if not findings:
             parts += ["", "Nothing found."]
         for one in findings:
@@ -92,6 +92,12 @@ def _finding(one: Finding) -> Iterator[str]:
     yield ""
     yield f"*Fix:* {plain(one.fix)}"
     yield ""
+    for also in one.consequences:
+        yield f"Also {also.severity}: {plain(also.detail)} ({code(also.check)})"
+        yield ""
+    if one.also_on:
+        yield f"The same on {', '.join(map(plain, one.also_on))}."
+        yield ""
     yield f"{code(one.check)}, fingerprint {code(one.fingerprint)}" + (
         f", {', '.join(one.controls)}" if one.controls else ""
     )
@@ -148,6 +154,6 @@ def _not_read(dossier: Dossier) -> Iterator[str]:
     lines += [f"**{plain(failure.message)}**" for failure in estate.failures]
     if lines:
         yield ""
-        yield "## Not read, or read with care"
+        yield "## Not read, or read with warnings"
         yield ""
         yield from (f"- {line}" for line in lines)

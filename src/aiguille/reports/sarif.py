@@ -128,7 +128,7 @@ def _physical(where: Span, files: dict[str, int], text: str) -> Data:
 
 
 def _notifications(dossier: Dossier) -> list[Data]:
-    """What could not be read, and what was read with care."""
+    """What could not be read, and what was read with warnings."""
     out: list[Data] = [
         {"level": "error", "message": {"text": visible(failure.message)}} for failure in dossier.audit.estate.failures
     ]

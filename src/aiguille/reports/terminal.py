@@ -50,7 +50,7 @@ def show_audit(console: Console, audit: Audit) -> None:
     """A verdict on top, then findings by device and severity, then what could not be told or read."""
     _head(console, audit)
     for device in audit.estate.devices:
-        mine = audit.findings_on(device.name)
+        mine = audit.told_of(device.name)
         console.print()
         console.print(_device_line(device))
         _findings(console, mine)
@@ -177,6 +177,11 @@ def _finding(alike: Sequence[Finding]) -> tuple[Text, Rows]:
             rows.add("packet", _packet(one.proof))
     if len(alike) == 1:
         _proof(rows, finding)
+    for one in alike:
+        for also in one.consequences:
+            rows.add("also", Text.assemble((f"{also.severity.value}  ", "dim"), visible(also.detail)))
+        if one.also_on:
+            rows.add("on", Text(f"{visible(one.device)} and {', '.join(map(visible, one.also_on))}"))
     rows.add("fix", Text(finding.fix))
     prints = " ".join(one.fingerprint for one in alike)
     rows.add("id", Text(f"{finding.check}  {prints}  {', '.join(finding.controls)}", "dim"))
@@ -447,6 +452,6 @@ def _not_read(console: Console, estate: Estate) -> None:
     lines += [Text(visible(failure.message), "bold") for failure in estate.failures]
     if lines:
         console.print()
-        console.print(Text("Not read, or read with care", "bold"))
+        console.print(Text("Not read, or read with warnings", "bold"))
         for line in lines:
             console.print(Padding(line, (0, 0, 0, 2)))

@@ -32,7 +32,7 @@ def verdict(dossier: Dossier) -> list[str]:
             f"{'speaks' if len(audit.findings) == 1 else 'speak'} against {baseline} ({', '.join(told)})."
         )
     else:
-        hurt = len({f.device for f in grave})
+        hurt = len({name for f in grave for name in (f.device, *f.also_on)})
         fails = f"The device does not meet {baseline}" if count == 1 else f"The {devices} do not meet {baseline}"
         whom = "it has" if count == 1 else f"{'all' if hurt == count else hurt} of the devices have"
         out.append(
@@ -43,13 +43,13 @@ def verdict(dossier: Dossier) -> list[str]:
         named = [f"{title[0].lower()}{title[1:]} ({counted(n, 'time')})" for title, n in titles]
         out.append(f"The gravest and most frequent: {_listed(named)}.")
     open_ones = dossier.tally(Outcome.CANNOT_TELL)
-    rest = f"; {open_ones} cannot be told from the exports, and count neither way" if open_ones else ""
+    rest = f"; {open_ones} cannot be determined, and are counted as neither pass nor fail" if open_ones else ""
     out.append(f"Of {counted(total, 'outcome')}, {passed} {'is a pass' if passed == 1 else 'are passes'}{rest}.")
     if audit.accepted:
         listed = "it is" if len(audit.accepted) == 1 else "they are"
-        out.append(
-            f"For {counted(len(audit.accepted), 'finding')} somebody answers until a stated day; {listed} listed apart."
-        )
+        be = "is" if len(audit.accepted) == 1 else "are"
+        found = counted(len(audit.accepted), "finding")
+        out.append(f"{found} {be} accepted by a named owner until a set date; {listed} listed apart.")
     unread = [d for d in audit.estate.devices if d.ledger.unread_lines]
     if audit.estate.failures:
         out.append(f"{counted(len(audit.estate.failures), 'export')} could not be read at all.")

@@ -192,7 +192,7 @@ def _outside_answers(certain: Sequence[Exposure], doubtful: Sequence[Exposure]) 
         yield replace(answer, detail=detail, severity=Severity.LOW, who=Who.INSIDE)
     for group in _grouped(e for e in certain if not _private_only(e)):
         answer = _describe(group)
-        readable = [e.service.name for e in group.exposures if e.service.name in _READABLE_LOGINS]
+        readable = [e for e in group.exposures if e.service.name in _READABLE_LOGINS and _meant(e)]
         if readable and answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
             answer = replace(answer, severity=Severity.CRITICAL)
         yield answer
@@ -204,6 +204,11 @@ def _outside_answers(certain: Sequence[Exposure], doubtful: Sequence[Exposure]) 
         yield replace(answer, detail=detail)
     for group in _grouped(e for e in doubtful if not e.certain):
         yield _doubt(group)
+
+
+def _meant(exposure: Exposure) -> bool:
+    """Whether somebody lets a service in, or says that it runs; a default that accepts everything is a finding of its own."""
+    return exposure.service.where is not None or exposure.proof.steps[-1].rule is not None
 
 
 _READABLE_LOGINS = ("telnet", "remote shell", "screen sharing", "http")

@@ -88,7 +88,8 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
     narrowed = overlap(new, not_loopback(program.space.symbols)) or new
     recorded = {step.where for step in program.steps if step.logs and step.rule is not None and step.rule.made}
     for number, step in enumerate(program.steps):
-        if step.rule is not None and step.rule.made and (step.rule.implied or step.where in recorded):
+        final = step in program.defaults
+        if step.rule is not None and step.rule.made and not final and (step.rule.implied or step.where in recorded):
             continue  # what the program refuses beside its own record was never meant to be read
         if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE or _for_all(step):
             continue  # what filters by country refuse would only drown the log

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from aiguille.analysis import Ends, Kind, Program, existing, surely_accepted, surely_refused
 from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -308,6 +309,9 @@ def loopback(subject: Subject) -> Iterator[Answer]:
 )
 def neighbour_discovery(subject: Subject) -> Iterator[Answer]:
     program = subject.programs.get(6, Direction.TO_DEVICE)
+    if subject.device.dialect not in GENERAL_HOSTS:
+        yield NotApplicable("such makes let neighbours find one another by themselves")
+        return
     if program is None or not any(one.program.family == 6 for one in subject.study.admissions(Direction.TO_DEVICE)):
         yield NotApplicable("nothing is let in over IPv6")
         return

@@ -91,7 +91,7 @@ def _version(text: str) -> Version | None:
     id="system.end-of-support",
     title="The system gets no more security updates",
     severity=Severity.HIGH,
-    controls=("SI-2", "RA-5", "SA-22"),
+    controls=("SI-2", "RA-5"),
     needs=("firmware",),
     params=(
         Param("grace", int, 0, "days", "whoever pays for longer support can say for how long"),

@@ -171,8 +171,7 @@ def closed_service(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(NO_RULES)
         return
     reached = {e.service.name for e in subject.study.exposures}
-    # A cleartext service that is switched on is told by access.cleartext.
-    shut = [s for s in running if s.name not in reached and not s.cleartext]
+    shut = [s for s in running if s.name not in reached]
     for one in shut:
         yield Found(f"{capital(one.name)} runs and is let in from nowhere.", one.name, lines(one.where))
     if not shut:

@@ -73,11 +73,16 @@ def _unread(dossier: Dossier) -> Content:
     }
 
 
+_GRAVEST = 10
+"""Findings named beside the verdict."""
+
+
 def _verdict(dossier: Dossier) -> Content:
     drawn = figures.findings(dossier)
     label = "Findings by area and by device, stacked by severity; the table that follows has the numbers."
     return {
         "sentences": verdict(dossier),
+        "gravest": [one for one in dossier.audit.findings if one.severity.rank >= Severity.MEDIUM.rank][:_GRAVEST],
         "counts": dossier.audit.counts(),
         "figure": figures.inline(figures.svg(drawn), "findings-figure", label) if drawn else "",
     }
@@ -110,7 +115,7 @@ def _cell(counts: dict[Severity, int], asked: int) -> Content:
 
 def _findings(dossier: Dossier) -> Content:
     devices = [
-        {"place": number, "device": device, "groups": list(_groups(dossier.audit.findings_on(device.name)))}
+        {"place": number, "device": device, "groups": list(_groups(dossier.audit.told_of(device.name)))}
         for number, device in enumerate(dossier.devices)
     ]
     seen = {one.severity for one in dossier.audit.findings}
