@@ -25,6 +25,7 @@ from aiguille.analysis.program import Kind, Program
 from aiguille.model import (
     DestinationType,
     Direction,
+    LoseMark,
     NoTracking,
     SetMark,
     Stage,
@@ -174,7 +175,7 @@ def suits(program: Program) -> bool:
             if rule.marks:
                 return False
             for effect in rule.effects:
-                if isinstance(effect, SetMark | NoTracking):
+                if isinstance(effect, SetMark | LoseMark | NoTracking):
                     return False
                 if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE:
                     return False

@@ -23,6 +23,7 @@ from aiguille.model import (
     DestinationType,
     Direction,
     Field,
+    LoseMark,
     MarkTest,
     Match,
     NoTracking,
@@ -41,6 +42,11 @@ from aiguille.space.fields import WITH_PORTS
 
 WAYS_LIMIT = 2048
 """Ways a packet may go where conditions are open; beyond, the verdicts found so far stand and nothing is certain."""
+
+NOT_UNDERSTOOD = "not understood"
+"""The name of the qualifier that readers give to rules of which a part was not understood."""
+
+_MARK_TOP = 0xFFFFFFFF
 
 SPREAD = 4
 """Values tried of a translation that may choose among many."""
@@ -105,16 +111,19 @@ class _State(Struct, frozen=True):
     tracked: whether connection tracking has seen it
     unknown_destination: it goes to an address of the device that the export does not tell
     redirected: it has been sent to the device itself; translated: its destination has been changed
+    mark, translated: None where a rule that was not understood may have changed it
+    moved: it may have been sent anywhere
     kind: number of its destination's type, where that is assumed rather than told by its address
     """
 
     packet: Packet
-    mark: int = 0
+    mark: int | None = 0
     tracked: bool = True
     unknown_destination: bool = False
     redirected: bool = False
-    translated: bool = False
+    translated: bool | None = False
     kind: int | None = None
+    moved: bool = False
 
 
 class _End(Struct, frozen=True):
@@ -328,10 +337,17 @@ class Prober:
     def _changed(self, rule: Rule, state: _State) -> Iterator[_State]:
         """The packet after the rule's effects; several where a translation may choose."""
         states = [state]
+        if any(one.name == NOT_UNDERSTOOD for one in rule.qualifiers) and rule.action is Action.CONTINUE:
+            states = [replace(state, mark=None)]  # what it does may be to mark the packet
         for effect in rule.effects:
             match effect:
                 case SetMark(value, mask):
-                    states = [replace(s, mark=s.mark & ~mask ^ value) for s in states]
+                    states = [
+                        replace(s, mark=None if s.mark is None and mask != _MARK_TOP else (s.mark or 0) & ~mask ^ value)
+                        for s in states
+                    ]
+                case LoseMark():
+                    states = [replace(s, mark=None) for s in states]
                 case NoTracking():
                     states = [replace(s, packet=replace(s.packet, state=State.UNTRACKED)) for s in states]
                 case Translate():
@@ -379,12 +395,14 @@ class Prober:
         packet = state.packet
         resolver = self.programs.resolver(packet.family)
         conditions = rule.match.conditions
+        unsettled = False
         if packet.state not in (State.ESTABLISHED, State.RELATED):
             # Translations of this packet have been followed; what became of a running connection's first is not known.
             asked = [one for one in conditions if one.field is Field.TRANSLATED]
             if any(state.translated is one.negated for one in asked):
                 return False
             if asked:
+                unsettled = state.translated is None
                 conditions = tuple(one for one in conditions if one.field is not Field.TRANSLATED)
         key = (id(rule), packet.family, len(conditions))
         pieces = self._pieces.get(key)
@@ -396,7 +414,9 @@ class Prober:
         point: list[int | None] = list(packet.point(resolver.space))
         if state.kind is not None and not state.translated:
             point[Axis.TYPE] = state.kind
-        if state.unknown_destination:
+        if state.moved:
+            point[Axis.DST] = point[Axis.TYPE] = None
+        elif state.unknown_destination:
             point[Axis.DST] = None
             point[Axis.TYPE] = DestinationType.LOCAL.number
         answer: bool | None = False
@@ -415,9 +435,14 @@ class Prober:
                     answer = True
                     break
                 answer = None
-        if answer is False or not all(_mark_fits(test, state.mark) for test in rule.marks):
-            return False
-        return answer
+        if answer and unsettled:
+            answer = None
+        if answer is False or not rule.marks:
+            return answer
+        if state.mark is None:
+            return None
+        mark = state.mark
+        return answer if all(_mark_fits(test, mark) for test in rule.marks) else False
 
     def _stage(self, family: int, stage: Stage) -> list[tuple[Rulebase, Chain]]:
         found = self._bases.get((family, stage))
@@ -439,7 +464,16 @@ def _anything(number: int, state: _State, visit: Visit, seen: tuple[Visit, ...])
     doubtful = replace(visit, matched=False)
     yield _More(number + 1, state, (*seen, doubtful))
     for verdict in (Action.ACCEPT, Action.DROP):
-        yield _End(verdict, state, (*seen, replace(doubtful, action=verdict)))
+        after = state
+        if verdict is Action.ACCEPT and _is_translating(visit, seen):
+            after = replace(state, moved=True, translated=None)  # what it does there is to translate
+        yield _End(verdict, after, (*seen, replace(doubtful, action=verdict)))
+
+
+def _is_translating(visit: Visit, seen: tuple[Visit, ...]) -> bool:
+    """Whether a visit is to a chain of translations, or to one that such a chain called."""
+    base = visit.chain.base or next((v.chain.base for v in reversed(seen) if v.chain.base is not None), None)
+    return base is not None and base.kind == "nat"
 
 
 def direction_of(packet: Packet) -> Direction:

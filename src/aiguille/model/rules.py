@@ -144,7 +144,11 @@ class NoTracking(Struct, frozen=True):
     """Connection tracking is told to leave the packet alone; its state is then untracked."""
 
 
-Effect = Log | Translate | SetMark | NoTracking
+class LoseMark(Struct, frozen=True):
+    """The packet's mark becomes something the rules themselves do not tell: that of its connection, or out of a map."""
+
+
+Effect = Log | Translate | SetMark | LoseMark | NoTracking
 
 
 class MarkTest(Struct, frozen=True):

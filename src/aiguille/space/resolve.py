@@ -15,6 +15,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from aiguille.model import (
+    Action,
     Addresses,
     Condition,
     DestinationType,
@@ -328,10 +329,21 @@ class Resolver(Struct, dict=True):
         new = IntervalSet.of(State.NEW.number)
         may = [box([(Axis.STATE, running)])]
         for rulebase in self.device.rulebases:
-            for _, rule in rulebase.rules():
+            for chain, rule in rulebase.rules():
+                if self.space.family not in rulebase.families:
+                    continue
+                if (
+                    chain.base is not None
+                    and chain.base.kind == "nat"
+                    and rule.enabled
+                    and rule.action is Action.UNKNOWN
+                ):
+                    may.append(box([(Axis.STATE, new)]))  # a translation that was not understood
                 for effect in rule.effects:
                     if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE and rule.enabled:
                         fields = [(Axis.STATE, new)]
+                        if effect.kind is TranslationKind.TO_DEVICE:
+                            fields.append((Axis.OUT, IntervalSet.of(0)))  # it stays here
                         if effect.addresses is not None and effect.netmap_bits is None:
                             if effect.addresses.family != self.space.family:
                                 continue

@@ -9,6 +9,7 @@ from aiguille.model import (
     Addresses,
     Effect,
     Log,
+    LoseMark,
     MaskedAddress,
     NoTracking,
     NotUnderstoodError,
@@ -93,6 +94,8 @@ def read_target(name: str, options: dict[str, list[str]], family: int) -> Target
             return Target(Action.ACCEPT, [_netmap(_one(options, "--to"))])
         case "MARK":
             return Target(Action.CONTINUE, [_mark(options)])
+        case "CONNMARK" if "--restore-mark" in options:
+            return Target(Action.CONTINUE, [LoseMark()])
         case "NOTRACK":
             return Target(Action.CONTINUE, [NoTracking()])
         case "CT":

@@ -21,6 +21,7 @@ from aiguille.model import (
     Field,
     Hits,
     Log,
+    LoseMark,
     MarkTest,
     Match,
     NoTracking,
@@ -250,6 +251,8 @@ class RuleReader:
                 line.effects.append(SetMark(0, MARK_TOP ^ value))
             case {"^": [{"meta": {"key": "mark"}}, int(value)]}:
                 line.effects.append(SetMark(value, 0))
+            case {"ct": {"key": "mark"}} | {"map": _}:
+                line.effects.append(LoseMark())
             case _:
                 raise NotUnderstoodError(
                     f"the mark set to '{spell(body['value'])}' is not one the rules themselves tell"
