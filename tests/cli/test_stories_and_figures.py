@@ -49,7 +49,7 @@ def test_a_story_tells_all_there_is(estate: Path, findings: list[dict[str, objec
     assert re.search(r"> 23 \[731:43860\]", text), "the line it rests on is marked"
     assert "22 [17:1020]" in text, "and lines around it are shown"
     assert "decided by filter remote-help rule 2" in text
-    assert "10 more devices: summit-gw (1)" in text
+    assert re.search(r"[0-9]+ more devices: .*summit-gw \(1\)", text)
     assert max(map(len, done.stdout.splitlines())) <= 100
 
 

@@ -185,6 +185,7 @@ class Rule(Struct, frozen=True):
     `target` is the chain of a jump or goto; `reply` the answer a reject sends, as written; `action_text` the action as
     the export names it. `built_in`: nobody wrote it, the make has it by itself; `where` is then what makes it hold.
     `implied`: its lines are no statement about packets, but a switch or a zone that brings it along.
+    `shipped`: a program put it there by itself, as it comes; nobody who is audited wrote it or asked for it.
     `made`: a program made it of a line in files of its own; its number means nothing to whoever wrote that line.
     `log_unknown`: nothing tells whether hits are recorded.
     """
@@ -209,6 +210,7 @@ class Rule(Struct, frozen=True):
     log_unknown: bool = False
     implied: bool = False
     made: bool = False
+    shipped: bool = False
 
     @property
     def logs(self) -> bool:

@@ -35,6 +35,16 @@ def as_made(rulebases: Iterable[Rulebase]) -> tuple[Rulebase, ...]:
     return tuple(replace(one, chains=tuple(map(marked, one.chains))) for one in rulebases)
 
 
+def with_shipped(rulebases: Iterable[Rulebase], shipped: Callable[[Chain, Rule], bool]) -> tuple[Rulebase, ...]:
+    """Rule bases with those rules marked that programs put there by themselves; they are implied as well."""
+
+    def marked(chain: Chain) -> Chain:
+        rules = (replace(r, implied=True, shipped=True) if shipped(chain, r) else r for r in chain.rules)
+        return replace(chain, rules=tuple(rules))
+
+    return tuple(replace(one, chains=tuple(map(marked, one.chains))) for one in rulebases)
+
+
 def with_implied(rulebases: Iterable[Rulebase], implied: Callable[[Chain, Rule], bool]) -> tuple[Rulebase, ...]:
     """Rule bases that a program makes of its files, with those rules marked whose lines are no statements about packets."""
 

@@ -85,6 +85,9 @@ def _verdict(audit: Audit) -> str:
     told = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
     devices = counted(len(audit.estate.devices), "device")
     if not audit.findings:
+        outcomes = [one.outcome for one in audit.outcomes]
+        if outcomes.count(Outcome.CANNOT_TELL) > outcomes.count(Outcome.PASS):
+            return f"No findings on {devices}, but the exports leave most open: ask for what is missing."
         return f"No findings on {devices}, as far as the exports tell."
     worst = audit.worst()
     fails = (

@@ -149,7 +149,7 @@ def _to_device(programs: Programs) -> bool:
 def _shipped(exposure: Exposure) -> bool:
     """Whether a rule lets it in that came with a program, and nobody wrote."""
     rule = exposure.proof.steps[-1].rule
-    return rule is not None and rule.implied
+    return rule is not None and rule.shipped
 
 
 NO_RULES = "the export holds no rules for traffic to the device itself; export the filter rules too"

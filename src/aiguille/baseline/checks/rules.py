@@ -46,6 +46,7 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
             for number, step in enumerate(program.steps):
                 if (
                     step.rule is None
+                    or step.rule.shipped
                     or step.rule.built_in  # the make's defaults are judged by the checks on defaults
                     or step.kind not in (Kind.ACCEPT, Kind.SKIP)
                     or (step.kind is Kind.SKIP and not step.settles)

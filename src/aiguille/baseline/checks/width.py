@@ -240,7 +240,9 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             if not names or not many:
                 continue
             into = region[Axis.IN]
-            outside = (into is None or into.overlaps(outer)) and is_wide(region, Axis.SRC, one.program)
+            # With the outside unknown, a rule for any interface lets in whoever comes by that one.
+            anywhere = not outer and (into is None or one.program.space.symbols.top in into)
+            outside = (into is None or into.overlaps(outer) or anywhere) and is_wide(region, Axis.SRC, one.program)
             leaves = region[Axis.OUT]
             if leaves is not None and outer and leaves.issubset(outer) and not outside:
                 continue  # what inside hosts use of the outside is a matter of what they may send there

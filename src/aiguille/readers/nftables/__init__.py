@@ -8,7 +8,7 @@ from aiguille.model import Device, Setting, UnreadableError, default, unknown
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.nftables import json_form, text_form
 from aiguille.readers.nftables.build import Builder
-from aiguille.readers.part import FirewallPart, with_implied
+from aiguille.readers.part import FirewallPart, with_shipped
 from aiguille.readers.stock import is_shipped
 
 NAME = "nftables"
@@ -56,4 +56,4 @@ def read_part(file: ExportFile, objects: list[json_form.Item] | None, ledger: Le
     for kind, body, where in text_form.items(file, ledger) if objects is None else objects:
         builder.add(kind, body, where)
     rulebases, sets = builder.finish()
-    return FirewallPart(with_implied(rulebases, is_shipped), sets, firmware=firmware)
+    return FirewallPart(with_shipped(rulebases, is_shipped), sets, firmware=firmware)

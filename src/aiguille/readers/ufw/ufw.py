@@ -28,7 +28,7 @@ from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import Tables, read_tables
 from aiguille.readers.literals import read_ports, read_protocol
-from aiguille.readers.part import FirewallPart, with_implied
+from aiguille.readers.part import FirewallPart, with_implied, with_shipped
 from aiguille.readers.stock import is_shipped
 
 _POLICIES = {"INPUT": "DEFAULT_INPUT_POLICY", "OUTPUT": "DEFAULT_OUTPUT_POLICY", "FORWARD": "DEFAULT_FORWARD_POLICY"}
@@ -76,14 +76,9 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
                 _aside(ledger, found, "ufw leaves IPv6 closed (IPV6=no) and loads none of these rules")
 
     def implied(chain: Chain, rule: Rule) -> bool:
-        return (
-            rule.where == home
-            or not rule.where.file.endswith(".rules")
-            or _FRAME.match(chain.name) is not None
-            or is_shipped(chain, rule)
-        )
+        return rule.where == home or not rule.where.file.endswith(".rules") or _FRAME.match(chain.name) is not None
 
-    return FirewallPart(with_implied(rulebases, implied), services=services)
+    return FirewallPart(with_shipped(with_implied(rulebases, implied), is_shipped), services=services)
 
 
 def _aside(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:
