@@ -141,6 +141,11 @@ class Decider:
                 near = near[: bisect_right(near, last)]
         return [self._rows[at] for at in near]
 
+    def overlapping(self, step: int) -> list[int]:
+        """The steps before one that match some of its packets."""
+        found = {self._rows[at].step for own in self._rows_of_step.get(step, ()) for at in self._index.overlapping(own)}
+        return sorted(number for number in found if number < step)
+
     @cached_property
     def _skips(self) -> bool:
         """Whether a packet may get to a step past one before it."""

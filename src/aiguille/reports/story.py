@@ -87,8 +87,9 @@ def show_story(console: Console, story: Story) -> None:
         _heading(console, "The packet that proves it, and its way")
         show_answer(console, story.device, story.walk)
     if finding.consequences:
-        told = "\n".join(f"{one.severity.value}: {one.detail} ({one.check})" for one in finding.consequences)
-        _part(console, "What goes with it", told)
+        _heading(console, "What goes with it")
+        for one in finding.consequences:
+            console.print(Padding(Text(f"{one.severity.value}: {visible(one.detail)} ({one.check})"), (0, 0, 0, 2)))
     _part(console, "How to mend it", finding.fix)
     if story.elsewhere:
         told = ", ".join(f"{visible(device)} ({count})" for device, count in story.elsewhere)

@@ -110,7 +110,7 @@ _CAREFUL = (Side.GUEST, Side.DMZ)
 _WORTHY = (Side.INSIDE, Side.MANAGEMENT)
 
 
-def _by_rule(found: Iterable[Opening], verb: str) -> Iterator[Found]:
+def _by_rule(found: Iterable[Opening]) -> Iterator[Found]:
     groups: dict[tuple[int, tuple[RuleRef, ...]], list[Opening]] = {}
     for one in found:
         refs = tuple(refer(s.rulebase, s.chain, s.rule) for s in one.proof.steps)
@@ -120,13 +120,17 @@ def _by_rule(found: Iterable[Opening], verb: str) -> Iterator[Found]:
         targets: dict[str, list[str]] = {}
         for one in group:
             targets.setdefault(one.pair.source.label, []).append(one.pair.to)
-        ways = listed((f"{source} {verb} {listed(to)}" for source, to in targets.items()), 6)
+        together: dict[tuple[str, ...], list[str]] = {}
+        for source, to in targets.items():
+            together.setdefault(tuple(dict.fromkeys(to)), []).append(source)
+        ways = listed((f"{listed(sources)} reach {listed(to)}" for to, sources in together.items()), 6)
         first = group[0]
         last = first.proof.steps[-1]
         grave = first.pair.source.side in _CAREFUL and first.pair.side in _WORTHY
         told = told_by(
             first.proof,
-            f"By {speak(last.chain, last.rule)} {ways} on {counted(max(o.ports for o in group), 'TCP port')} over {{family}}.",
+            f"{capital(speak(last.chain, last.rule))} lets {ways} on {counted(max(o.ports for o in group), 'TCP port')} "
+            "over {family}.",
             severity=Severity.HIGH if grave else None,
         )
         yield replace(told, who=_SIDES.get(first.pair.source.side or Side.INSIDE, Who.INSIDE))
@@ -175,7 +179,7 @@ def between_inside(subject: Subject) -> Iterator[Answer]:
     if not pairs:
         yield NotApplicable("fewer than two inside networks are known")
         return
-    found = list(_by_rule(_wide(subject, pairs), "reaches"))
+    found = list(_by_rule(_wide(subject, pairs)))
     yield from found
     yield from _in_doubt(_wide(subject, pairs, may_let_in))
     if not found:
@@ -287,7 +291,7 @@ def egress(subject: Subject) -> Iterator[Answer]:
         yield NotApplicable("no inside network is known")
         return
     ways = [Pair(one, "the outside", Side.OUTSIDE, box([(Axis.OUT, outer)])) for one in inner]
-    found = list(_by_rule(_wide(subject, ways), "reaches"))
+    found = list(_by_rule(_wide(subject, ways)))
     yield from found
     yield from _in_doubt(_wide(subject, ways, may_let_in))
     if not found:

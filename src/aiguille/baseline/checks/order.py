@@ -282,7 +282,8 @@ def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | No
     """A new connection of those a refusal is about that a wider rule above surely accepts."""
     step = program.steps[number]
     wider = []
-    for at, other in enumerate(program.steps[:number]):
+    for at in subject.study.decider(program).overlapping(number):
+        other = program.steps[at]
         accepts = other.kind is Kind.ACCEPT or (other.kind is Kind.SKIP and other.settles)
         if not accepts or other.rule is None or other.rule.built_in or not _in_line(other, step):
             continue

@@ -244,10 +244,10 @@ def _spelled(value: Any) -> str:
 
 
 SECTIONS = (
-    Section("scope", "Scope and sources", _scope),
-    Section("unread", "What could not be read", _unread),
     Section("verdict", "Verdict", _verdict),
     Section("matrix", "Devices and areas", _matrix),
+    Section("scope", "Scope and sources", _scope),
+    Section("unread", "What could not be read", _unread),
     Section("findings", "Findings", _findings),
     Section("accepted", "Accepted risks", _accepted),
     Section("rules", "Rules and their standing", _rules),
@@ -255,4 +255,4 @@ SECTIONS = (
     Section("geo", "Reach by country", _geo),
     Section("baseline", "Appendix: baseline and outcomes", _baseline),
 )
-"""In the order in which an auditor presents."""
+"""The page a manager reads first, then the order in which an auditor presents."""
