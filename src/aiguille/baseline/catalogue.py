@@ -231,10 +231,16 @@ def check(
 def lines_of(step: Step) -> tuple[Span, ...]:
     """The lines that make a step decide, its own first, then the jumps that choose the packets which get to it.
 
-    A jump that takes every packet chooses none; in files of programs that build chains by themselves most are such.
+    A jump that takes every packet chooses none; in files of programs that build chains by themselves most are such. Where the
+    step's own rule takes every packet, the jump chose them, and comes first.
     """
     own = () if step.where is None else (step.where,)
-    return (*own, *(rule.where for _, rule in step.via if rule.match.conditions or rule.qualifiers or rule.marks))
+    chosen = tuple(rule.where for _, rule in step.via if _chooses(rule))
+    return (*own, *chosen) if step.rule is None or _chooses(step.rule) else (*chosen, *own)
+
+
+def _chooses(rule: Rule) -> bool:
+    return bool(rule.match.conditions or rule.qualifiers or rule.marks)
 
 
 def speak(chain: Chain, rule: Rule | None) -> str:

@@ -3,16 +3,35 @@
 from __future__ import annotations
 
 import re
+from calendar import monthrange
 from datetime import date
 
 from aiguille.model import Device
 
-_ISO = re.compile(r"(?<!\d)(20\d\d)-(\d\d)-(\d\d)(?!\d)")
-_UNTIL = re.compile(
-    r"(?i)\b(?:until|till|expires?|expiry|ends?|valid to|remove(?:d)?(?: on| after| by)?)\b[^0-9]{0,20}(20\d\d-\d\d-\d\d)"
-)
 _MONTHS = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"]
+_MONTH = (
+    r"(?:jan(?:uary)?|feb(?:ruary)?|mar(?:ch)?|apr(?:il)?|may|june?|july?"
+    r"|aug(?:ust)?|sept?(?:ember)?|oct(?:ober)?|nov(?:ember)?|dec(?:ember)?)"
+)
+_ISO = re.compile(r"(?<!\d)(20\d\d)[-/](\d\d)[-/](\d\d)(?!\d)")
 _LONG = re.compile(r"\b(?:\w{3} )?(\w{3})\s+(\d{1,2})\s+[\d:]+\s+(?:\w+ )?(20\d\d)\b")
+_END = re.compile(
+    r"(?i)\b(?:until|till|expires?|expiry|ends?|valid to|remove(?:d)?(?: on| after| by)?)\b[^0-9]{0,20}?\b(?=\d|"
+    + _MONTH
+    + r"\b)"
+)
+_WRITTEN = (
+    re.compile(r"(?P<y>20\d\d)[-/](?P<m>\d\d)[-/](?P<d>\d\d)(?!\d)"),
+    re.compile(r"(?P<d>\d{1,2})\. ?(?P<m>\d{1,2})\. ?(?P<y>20\d\d)(?!\d)"),
+    re.compile(r"(?P<one>\d{1,2})/(?P<other>\d{1,2})/(?P<y>20\d\d)(?!\d)"),
+    re.compile(r"(?i)(?P<d>\d{1,2})(?:st|nd|rd|th)?\.? (?P<name>" + _MONTH + r")\.?,? (?P<y>20\d\d)\b"),
+    re.compile(r"(?i)(?P<name>" + _MONTH + r")\.? (?P<d>\d{1,2})(?:st|nd|rd|th)?,? (?P<y>20\d\d)\b"),
+    re.compile(r"(?i)(?P<name>" + _MONTH + r")\.? (?P<y>20\d\d)\b"),
+    re.compile(r"(?P<y>20\d\d)-(?P<m>\d\d)(?!\d|-\d)"),
+    re.compile(r"(?P<m>\d\d)/(?P<y>20\d\d)(?!\d)"),
+    re.compile(r"(?P<y>20\d\d)(?![\d.:/-])"),
+)
+"""How people write a date behind a word for an end, the most exact first."""
 
 
 def read_date(text: str) -> date | None:
@@ -30,9 +49,29 @@ def read_date(text: str) -> date | None:
 
 
 def until(text: str) -> date | None:
-    """The date a text says something ends."""
-    found = _UNTIL.search(text)
-    return read_date(found[1]) if found else None
+    """The last day a text says something holds: until 2025-03-31, 31.3.2025, 31 March 2025, March 2025, the end of 2025.
+
+    Of what can be read two ways, such as 03/04/2025, the later day is taken.
+    """
+    found = _END.search(text)
+    if found is None:
+        return None
+    rest = text[found.end() :]
+    said = next((m for form in _WRITTEN if (m := form.match(rest)) is not None), None)
+    try:
+        return _day(said.groupdict()) if said is not None else None
+    except ValueError:
+        return None
+
+
+def _day(parts: dict[str, str]) -> date:
+    """The day of a date's parts; of a month or year alone the last one."""
+    year = int(parts["y"])
+    if "one" in parts:
+        days = [(int(parts[a]), int(parts[b])) for a, b in (("one", "other"), ("other", "one"))]
+        return max(date(year, month, day) for month, day in days if month <= len(_MONTHS))
+    month = _MONTHS.index(parts["name"][:3].lower()) + 1 if "name" in parts else int(parts.get("m", len(_MONTHS)))
+    return date(year, month, int(parts["d"]) if "d" in parts else monthrange(year, month)[1])
 
 
 def seen_at(device: Device, as_of: date) -> date:

@@ -56,11 +56,11 @@ def _native(name: str, make: str, module: str, *, grouped: bool = False) -> Form
 
 
 NATIVE = (
+    _native(HOST, "Linux host", "host"),
     _native("iptables-save", "Linux netfilter (iptables)", "iptables", grouped=True),
     _native("nftables", "Linux netfilter (nftables)", "nftables", grouped=True),
-    _native(HOST, "Linux host", "host"),
 )
-"""The open formats, in the order in which a file is tried for them."""
+"""The open formats, in the order in which a file is tried for them: what programs keep in the words of others first."""
 
 
 class Formats(Struct, frozen=True):

@@ -38,12 +38,12 @@ _WANTED = re.compile(
 )
 """Places of a host that are read; what commands print lies outside the host's own folders."""
 _MARKS = {
-    "ufw": ("user.rules", "before.rules"),
+    "ufw": ("user.rules",),
     "firewalld": ("firewalld.conf", "zones"),
     "shorewall": ("policy", "zones"),
     "shorewall6": ("policy", "zones"),
 }
-"""Programs whose folder below /etc may be sent alone, and two names that must be in it."""
+"""Programs whose folder below /etc may be sent alone, and the names that must be in it."""
 
 
 class Bundle(Struct, frozen=True, dict=True):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from textwrap import wrap
 
 from rich.console import Console
 from rich.text import Text
@@ -19,10 +20,12 @@ LINES = 40
 
 _TOP = 10
 _QUESTIONS = 3
+_ROWS = 6
+"""Devices that are worth more than the second lines of findings."""
 
 
 def show_brief(console: Console, audit: Audit, *, top: int = _TOP) -> None:
-    """Write the page; a line too long for it is cut, and all of it stands in the details."""
+    """Write the page; what is too long for it is cut, and all of it stands in the details."""
     for line in _lines(audit, console.width, top):
         line.truncate(console.width, overflow="ellipsis")
         console.print(line, no_wrap=True, crop=True)
@@ -31,8 +34,11 @@ def show_brief(console: Console, audit: Audit, *, top: int = _TOP) -> None:
 def _lines(audit: Audit, width: int, top: int) -> Iterator[Text]:
     head = list(_head(audit, width))
     asked = list(_asked(audit, width))
-    found = list(_gravest(audit, width, top))
     foot = list(_foot(audit, top))
+    devices = min(len(audit.estate.devices), _ROWS) + 2
+    plain = min(top, len(audit.findings)) + 1
+    spare = max(0, LINES - len(head) - len(asked) - len(foot) - plain - devices)
+    found = list(_gravest(audit, width, top, spare))
     room = max(3, LINES - len(head) - len(asked) - len(found) - len(foot))
     yield from head
     yield from found
@@ -53,8 +59,9 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
     outcomes = [one.outcome for one in audit.outcomes]
     passed, open_ones = outcomes.count(Outcome.PASS), outcomes.count(Outcome.CANNOT_TELL)
     answered = sum(o in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED) for o in outcomes)
-    taken = f", {counted(len(audit.accepted), 'finding')} accepted by a named owner" if audit.accepted else ""
-    yield Text(f"{passed} of {answered} determined outcomes pass; {open_ones} are open{taken}.")
+    yield Text(f"{passed} of {answered} determined outcomes pass; {open_ones} are open.")
+    if audit.accepted:
+        yield Text(f"{counted(len(audit.accepted), 'finding')} accepted by a named owner until a set date.")
     times = sorted(visible(d.taken_at.value) for d in estate.devices if d.taken_at.known)
     if times:
         yield Text(f"Oldest export: {times[0]}.", "dim")
@@ -65,6 +72,10 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
         told = [f"{visible(', '.join(z.interfaces))} faces {z.side}" for _, z in guesses[:4]]
         more = f" and {len(guesses) - 4} more" if len(guesses) > 4 else ""
         yield Text(f"Assumed: {', '.join(told)}{more}; state it with --side IFACE=SIDE.", "dim")
+    silent = [visible(d.name) for d in estate.devices if d.rulebases and not any(6 in r.families for r in d.rulebases)]
+    if silent:
+        more = f" and {len(silent) - 3} more" if len(silent) > 3 else ""
+        yield Text(f"Without rules for IPv6, so nothing is said of it: {', '.join(silent[:3])}{more}.", "bold")
     for failure in estate.failures[:2]:
         yield Text(visible(failure.message), "bold")
     unread = sum(d.ledger.unread_lines for d in estate.devices)
@@ -90,16 +101,19 @@ def _verdict(audit: Audit) -> str:
             return f"No findings on {devices}, but the exports leave most open: ask for what is missing."
         return f"No findings on {devices}, as far as the exports tell."
     worst = audit.worst()
-    fails = (
-        "does not meet the baseline"
-        if worst is not None and worst.rank >= Severity.HIGH.rank
-        else "has no grave finding"
-    )
+    outcomes = [one.outcome for one in audit.outcomes]
+    if worst is not None and worst.rank >= Severity.HIGH.rank:
+        fails = "does not meet the baseline"
+    elif outcomes.count(Outcome.CANNOT_TELL) > outcomes.count(Outcome.PASS):
+        fails = "shows no grave finding, but the exports leave most open"
+    else:
+        fails = "has no grave finding"
     who = "The device" if len(audit.estate.devices) == 1 else "The estate"
     return f"{who} {fails}: {', '.join(told)} on {devices}."
 
 
-def _gravest(audit: Audit, width: int, top: int) -> Iterator[Text]:
+def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
+    """The gravest findings, a line each; while lines are to spare, the first have a second for what does not fit."""
     if not audit.findings:
         return
     yield Text("")
@@ -107,6 +121,8 @@ def _gravest(audit: Audit, width: int, top: int) -> Iterator[Text]:
     one_device = len(audit.estate.devices) == 1
     names = [_on(one) for one in shown]
     places = [_place(one.evidence[0].where) if one.evidence else "" for one in shown]
+    if not one_device:
+        places = [place.rpartition("/")[2] for place in places]  # the device tells the folder
     beside = min(22, max(len("device"), *map(len, names))) if not one_device else 0
     room_for_place = min(max(12, width // 3), max(map(len, places)))
     room = max(20, width - 5 - 10 - (beside + 2 if beside else 0) - room_for_place - 2)
@@ -117,10 +133,14 @@ def _gravest(audit: Audit, width: int, top: int) -> Iterator[Text]:
         line.append("  ")
         if beside:
             line.append(f"{_cut(name, beside):<{beside}}  ")
-        more = f" (+{len(one.consequences)})" if one.consequences else ""
-        line.append(f"{_cut(words, room - len(more))}{more}".ljust(room) + "  ")
+        words += f" (+{len(one.consequences)})" if one.consequences else ""
+        wrapped = wrap(words, room, max_lines=2 if spare else 1, placeholder="…") or [""]
+        line.append(wrapped[0].ljust(room) + "  ")
         line.append(_cut_left(place, room_for_place), LINE_STYLE)
         yield line
+        for second in wrapped[1:]:
+            spare -= 1
+            yield Text(" " * (15 + (beside + 2 if beside else 0)) + second)
 
 
 def _on(finding: Finding) -> str:
@@ -191,6 +211,6 @@ def _foot(audit: Audit, top: int) -> Iterator[Text]:
     if light:
         yield Text(f"Hygiene: {counted(light, 'light finding')} among them; --severity medium leaves them out.", "dim")
     more = f"{counted(rest, 'more finding')} and the " if rest else "The "
-    yield Text(
-        f"{more}reasons, packets and fixes: --details or --out report.html; one alone: aiguille explain F-1 PATH", "dim"
-    )
+    yield Text(f"{more}reasons, packets and fixes: --details, --out report.html", "dim")
+    if audit.findings:
+        yield Text("One finding alone: aiguille explain F-1 PATH", "dim")

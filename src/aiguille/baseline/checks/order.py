@@ -299,7 +299,7 @@ def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | No
 
     ways = overlap(NEW, not_loopback(program.space.symbols)) or NEW
     for piece in step.pieces:
-        proof = subject.study.find(program, overlap(piece.box, ways), by_wider)
+        proof = subject.study.find(program, overlap(piece.box, ways), by_wider, number)
         if proof is not None:
             return proof
     return None

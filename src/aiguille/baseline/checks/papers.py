@@ -180,7 +180,8 @@ def incomplete_documentation(subject: Subject) -> Iterator[Answer]:
 
 def _ends(subject: Subject, rule: Rule) -> date | None:
     """The date a rule ends, from its own field, its schedule or its description."""
-    if rule.documentation.expires and (found := read_date(rule.documentation.expires)) is not None:
+    said = rule.documentation.expires
+    if said and (found := read_date(said) or until(f"until {said}")) is not None:
         return found
     schedule = next((s.text for s in subject.device.schedules if s.name == rule.schedule), "") if rule.schedule else ""
     texts = (f"{rule.schedule or ''} {schedule}", *(q.text for q in rule.qualifiers), _text(rule))

@@ -39,6 +39,7 @@ POORER: tuple[
     tuple[str, Callable[[ExportFile], str | None], Callable[[ExportFile, LedgerBuilder], FirewallPart]], ...
 ] = (
     ("the listing of ufw", ufw_status.recognise, ufw_status.read),
+    ("ufw's rules of its user", ufw.recognise, ufw.read_alone),
     ("the listing of firewalld", firewalld_listing.recognise, firewalld_listing.read),
 )
 """Listings that leave things out, read where nothing better is there."""
@@ -127,7 +128,7 @@ def _sources(
 ) -> list[_Source]:
     """All places the rules could come from, the one that counts first."""
     printed = [file for file in bundle.files if not file.place.startswith("etc/")]
-    known = tuple(file for file in printed if iptables.recognise(file))
+    known = tuple(file for file in printed if iptables.recognise(file) and not ufw.recognise(file))
     scripts = tuple(file for file in known if iptables.is_script(file))
     dumps = tuple(file for file in known if file not in scripts)
     rulesets = tuple(file for file in printed if nftables.recognise(file))
@@ -223,5 +224,6 @@ def _saved(
 
 
 def recognise(file: ExportFile) -> str | None:
-    """Why a single file, sent without a bundle, is read as a host's: only the listings of ufw and firewalld are."""
+    """Why a single file, sent without a bundle, is read as a host's: only the listings of ufw and firewalld are, and
+    the rules ufw keeps for its user."""
     return next((why for _, recognised, _ in POORER if (why := recognised(file)) is not None), None)

@@ -167,12 +167,15 @@ class _Builder:
         services = objects.all_services()
         schedules = objects.schedules()
         rules.addresses = administering.addresses = {one.name: one for one in addresses}
+        rules.zone_names = frozenset(zone.name for zone in zones)
         rules.service_names = frozenset(one.name for one in services)
         rules.schedules = {one.name: one.text for one in schedules}
         rules.ignored = administering.ignored = frozenset(self.ignored)
         administration = administering.administration()
         rulebases = [rules.rulebase(m) for m in d.rulebases]
         rulebases += Guards(d, get).rulebases(interfaces, administration)
+        if objects.by_use(zones):
+            zones = objects.zones_in_use(interfaces, rulebases)
         for entry in check_names(rulebases, zones, addresses, services):
             self.ledger.problem(entry.where, entry.why, matters=entry.matters)
         own_name = get.setting(root, d.device.name, read_text)

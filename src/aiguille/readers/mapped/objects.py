@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from functools import partial
 
 from msgspec.structs import replace
@@ -16,6 +17,7 @@ from aiguille.model import (
     NameKind,
     NotUnderstoodError,
     Numbers,
+    Rulebase,
     Schedule,
     ServiceObject,
     ServiceTerm,
@@ -25,7 +27,7 @@ from aiguille.model import (
 from aiguille.model.spelling import spell_operand
 from aiguille.readers.literals import read_address_range, read_icmp, read_network, read_protocol
 from aiguille.readers.mapped.part import Part, read_member_or_name, read_members, read_port_range
-from aiguille.readers.mapped.spec import AddressMap, InterfaceMap, ServiceMap, ZoneMap, many
+from aiguille.readers.mapped.spec import AddressMap, InterfaceMap, ServiceMap, SheetStructure, ZoneMap, many
 from aiguille.readers.mapped.tree import Node
 
 PORTED = (Numbers(6, 6), Numbers(17, 17))
@@ -83,11 +85,32 @@ class Objects(Part):
                     )
         named = {zone.name for zone in out}
         for one in interfaces:
-            if one.zone and one.zone not in named and one.where is not None:
+            if one.zone and one.zone not in named and not self.by_use(out) and one.where is not None:
                 self.ledger.problem(
                     one.where, f"interface '{one.name}' is in zone '{one.zone}', which the export does not define"
                 )
         return tuple(out)
+
+    def by_use(self, zones: Sequence[Zone]) -> bool:
+        """Whether zones are what interfaces and rules name: whoever types a sheet seldom lists them."""
+        return not zones and isinstance(self.dialect.structure, SheetStructure)
+
+    @staticmethod
+    def zones_in_use(interfaces: tuple[Interface, ...], rulebases: Sequence[Rulebase]) -> tuple[Zone, ...]:
+        """The zones interfaces and rules name, for an export that has no list of zones to check the names against."""
+        out: dict[str, Zone] = {}
+        for one in interfaces:
+            if one.zone:
+                inside = tuple(i for i in interfaces if i.zone == one.zone)
+                networks = tuple(a for i in inside for a in i.networks)
+                out.setdefault(one.zone, Zone(one.zone, tuple(i.name for i in inside), None, networks, one.where))
+        for rulebase in rulebases:
+            for _, rule in rulebase.rules():
+                for condition in rule.match.conditions:
+                    for operand in condition.operands:
+                        if isinstance(operand, Named) and operand.kind is NameKind.ZONE:
+                            out.setdefault(operand.name, Zone(operand.name, (), where=rule.where))
+        return tuple(out.values())
 
     def _zone(self, node: Node, m: ZoneMap, interfaces: tuple[Interface, ...]) -> Zone:
         name = self.get.text(node, m.name)

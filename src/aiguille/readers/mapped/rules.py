@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from msgspec.structs import replace
 
@@ -11,7 +11,12 @@ from aiguille.model import (
     Action,
     Base,
     Chain,
+    Condition,
     Direction,
+    Field,
+    Match,
+    Named,
+    NameKind,
     Qualifier,
     Rule,
     Rulebase,
@@ -35,8 +40,28 @@ _BASES = {
 """Where rules of each direction have their say. Translations stand where the kernel does them (nft(8), priorities)."""
 
 
+_TO = (Field.OUT_ZONE, Field.DESTINATION)
+_FROM = (Field.IN_ZONE, Field.SOURCE)
+
+
+def _without(rule: Rule, fields: tuple[Field, ...]) -> Rule:
+    """A rule without its conditions on where a packet goes, or comes from, since its chain says so."""
+    also = (*fields, Field.OUT_INTERFACE) if Field.OUT_ZONE in fields else (*fields, Field.IN_INTERFACE)
+    return replace(rule, match=Match(tuple(c for c in rule.match.conditions if c.field not in also)))
+
+
+def _unless_said(one: RuleList) -> object:
+    """The chain of a rule that names none."""
+    return spec(one.rule.chain).missing if one.rule.chain is not None else None
+
+
 class Rules(RuleContext):
-    """Rule bases of one device."""
+    """Rule bases of one device.
+
+    zone_names: the zones the export lists
+    """
+
+    zone_names: frozenset[str] = frozenset()
 
     def rulebase(self, m: RulebaseMap) -> Rulebase:
         if m.chains:
@@ -53,19 +78,26 @@ class Rules(RuleContext):
     def _chained(self, m: RulebaseMap) -> Rulebase:
         """A rule base whose rules name their chain."""
         inside: dict[str, list[Rule]] = {one.name: [] for one in m.chains}
-        for one in m.all_lists():
-            for name, rule in self._listed(one, ""):
-                places: tuple[str, ...] = (name,)
-                if not name:
-                    # Which chain it stands in was not understood, so it may decide packets in any of them.
-                    self.ledger.problem(
-                        rule.where, "its chain or direction is not understood; it may match in every one"
-                    )
-                    doubt = Qualifier("not understood", "its chain or direction")
-                    rule = replace(rule, qualifiers=(*rule.qualifiers, doubt))
-                    places = tuple(one.name for one in m.chains)
-                for place in places:
-                    inside.setdefault(place, []).append(replace(rule, number=len(inside.get(place, ())) + 1))
+        listed = [(one, *pair) for one in m.all_lists() for pair in self._listed(one, "")]
+        named = [
+            fields
+            for fields in (_TO, _FROM)
+            if any(self._of_itself(rule, f, m) is not False for *_, rule in listed for f in fields)
+        ]
+        for one, name, rule in listed:
+            places: tuple[str, ...] = (name,)
+            if named and name and _unless_said(one) == name:
+                for place, part in self._by_ends(rule, name, m, named):
+                    inside.setdefault(place, []).append(replace(part, number=len(inside.get(place, ())) + 1))
+                continue
+            if not name:
+                # Which chain it stands in was not understood, so it may decide packets in any of them.
+                self.ledger.problem(rule.where, "its chain or direction is not understood; it may match in every one")
+                doubt = Qualifier("not understood", "its chain or direction")
+                rule = replace(rule, qualifiers=(*rule.qualifiers, doubt))
+                places = tuple(one.name for one in m.chains)
+            for place in places:
+                inside.setdefault(place, []).append(replace(rule, number=len(inside.get(place, ())) + 1))
         bases = {one.name: one for one in m.chains}
         chains = []
         for name, rules in inside.items():
@@ -79,6 +111,40 @@ class Rules(RuleContext):
                     rule.where, f"the rule leads to chain '{rule.target}', which the export does not define"
                 )
         return Rulebase(m.name, BOTH, tuple(chains), next((c.where for c in chains if c.where is not None), None))
+
+    def _of_itself(self, rule: Rule, field: Field, m: RulebaseMap) -> bool | None:
+        """Whether a condition is about the device; None if about it and others."""
+        operands = [o for c in rule.match.conditions if c.field is field and not c.negated for o in c.operands]
+        defined = {NameKind.ADDRESS: self.addresses.keys(), NameKind.ZONE: self.zone_names}
+        found = [
+            isinstance(o, Named) and o.name.lower() in m.itself and o.name not in defined.get(o.kind, ())
+            for o in operands
+        ]
+        return None if any(found) and not all(found) else bool(found) and all(found)
+
+    def _by_ends(
+        self, rule: Rule, through: str, m: RulebaseMap, named: Sequence[tuple[Field, ...]]
+    ) -> Iterator[tuple[str, Rule]]:
+        """A rule that names no chain, for each chain its source and destination put it in.
+
+        named: the ends at which some rule names the device; where none does, nothing tells that rules for any end mean it
+        """
+        chains = {one.direction: one.name for one in m.chains}
+        for fields, name in ((_TO, chains.get("to-device")), (_FROM, chains.get("from-device"))):
+            about = [self._of_itself(rule, field, m) for field in fields]
+            free = fields in named and not any(c.field in fields for c in rule.match.conditions)
+            if name is not None and (free or any(one is not False for one in about)):
+                yield name, _without(rule, fields)
+            if any(about):
+                return
+        doubted = [field for field in _TO + _FROM if self._of_itself(rule, field, m) is None]
+        kept = (self._but_itself(c, m) if c.field in doubted else c for c in rule.match.conditions)
+        yield through, replace(rule, match=Match(tuple(kept)))
+
+    @staticmethod
+    def _but_itself(condition: Condition, m: RulebaseMap) -> Condition:
+        others = (o for o in condition.operands if not (isinstance(o, Named) and o.name.lower() in m.itself))
+        return replace(condition, operands=tuple(others))
 
     def _chain(self, name: str, rules: list[Rule], direction: str, unmatched: Unmatched | None) -> Chain:
         where = rules[0].where if rules else None

@@ -492,6 +492,8 @@ class RulebaseMap(Entry, frozen=True):
     chains: for rules that name their chain, the chains at which packets begin; all others are reached by jumps
     decides: whether the first or the last rule that matches decides
     unmatched: what happens where no rule matches
+    itself: words for the device as source or destination; in a rule base with chains such a rule stands in the chain at which
+        that traffic begins, and one for any destination in that too, unless it names its chain
     """
 
     name: str
@@ -503,6 +505,7 @@ class RulebaseMap(Entry, frozen=True):
     chains: tuple[ChainMap, ...] = ()
     decides: Literal["first", "last"] = "first"
     unmatched: Unmatched | None = None
+    itself: tuple[str, ...] = ()
 
     def all_lists(self) -> tuple[RuleList, ...]:
         if self.at is not None and self.rule is not None:

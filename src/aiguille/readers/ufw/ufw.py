@@ -30,6 +30,7 @@ from aiguille.readers.iptables.tables import Tables, read_tables
 from aiguille.readers.literals import read_ports, read_protocol
 from aiguille.readers.part import FirewallPart, with_implied, with_shipped
 from aiguille.readers.stock import is_shipped
+from aiguille.readers.ufw.shipped import shipped_rules
 
 _POLICIES = {"INPUT": "DEFAULT_INPUT_POLICY", "OUTPUT": "DEFAULT_OUTPUT_POLICY", "FORWARD": "DEFAULT_FORWARD_POLICY"}
 _SHIPPED = {
@@ -42,6 +43,7 @@ _SHIPPED = {
 _ORDER = ("before-logging", "before", "after", "after-logging", "reject", "track")
 _USER = ("user-input", "user-output", "user-forward", "user-logging-input", "user-logging-output", "user-logging-forward",
          "user-limit", "user-limit-accept")  # fmt: skip
+_ALONE = {":ufw-user-input", ":ufw6-user-input"}
 _FRAME = re.compile(r"ufw6?-(logging|user-limit|user-logging|track|skip|not-local|reject)")
 _TUPLE = re.compile(r"### tuple ### (.+)")
 
@@ -67,7 +69,11 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         return FirewallPart(tuple(_open(family, ledger, enabled.where) for family in (4, 6)), services=services)
     six = settings.get("IPV6", Assigned(_SHIPPED["IPV6"], home))
     rulebases: list[Rulebase] = list(_family(4, bundle, ledger, settings, home))
-    if six.value.lower() == "yes":
+    if six.value.lower() == "yes" and not any(
+        bundle.get(f"etc/ufw/{name}6.rules") for name in ("before", "after", "user")
+    ):
+        ledger.problem(home, "ufw's files for IPv6 are missing from the copy; copy the whole folder /etc/ufw as root")
+    elif six.value.lower() == "yes":
         rulebases += _family(6, bundle, ledger, settings, home)
     else:
         rulebases += _closed(ledger, six.where)
@@ -79,6 +85,18 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         return rule.where == home or not rule.where.file.endswith(".rules") or _FRAME.match(chain.name) is not None
 
     return FirewallPart(with_shipped(with_implied(rulebases, implied), is_shipped), services=services)
+
+
+def recognise(file: ExportFile) -> str | None:
+    """Why a single file looks like ufw's rules of its user, sent without the folder they belong to; None if it does not."""
+    chains = {line.split()[0] for line in file.lines[:200] if line.startswith(":")}
+    return "it holds the rules ufw keeps for its user" if chains & _ALONE and ":INPUT" not in chains else None
+
+
+def read_alone(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
+    """The rules of its user alone, between those ufw ships with."""
+    six = "6" if any(line.startswith(":ufw6-") for line in file.lines[:200]) else ""
+    return read(Bundle((replace(file, place=f"etc/ufw/user{six}.rules"),)), ledger)
 
 
 def _aside(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:
@@ -139,11 +157,21 @@ def _family(
     comments: dict[tuple[str, int], str] = {}
     for name in ("before", "after", "user"):
         file = bundle.get(f"etc/ufw/{name}{six}.rules")
-        if file is None:
+        if file is None and name == "user":
             raise UnreadableError(
                 f"{home.file}: etc/ufw/{name}{six}.rules is missing from the copy of ufw's files, or empty; copy the whole "
                 "folder /etc/ufw as root"
             )
+        if file is None:
+            ledger.problem(
+                home,
+                f"etc/ufw/{name}{six}.rules is missing from the copy of ufw's files, or empty; the rules ufw ships with are "
+                "taken in its place until the whole folder /etc/ufw is here",
+            )
+            for chain in _POLICIES if name == "before" else ():
+                for words in shipped_rules(chain, family):
+                    tables.append(table, f"ufw{six}-before-{chain.lower()}", home, words)
+            continue
         if name == "user":
             for chain in _USER:
                 tables.chain(table, f"ufw{six}-{chain}", file.span(1))
