@@ -447,7 +447,10 @@ def gathered(check: Check, found: list[Found]) -> list[Found]:
         return found
     if len(found) == 1:
         return [replace(found[0], subject=_TOGETHER)]
-    names = [one.name or one.detail.removesuffix(".") for one in found]
+    # Rules of both families, or all that a program makes of one line, are one statement.
+    names = list(dict.fromkeys(one.name or one.detail.removesuffix(".") for one in found))
+    if len(names) == 1:
+        return [replace(found[0], subject=_TOGETHER, family=None)]
     more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
     of = f" of {found[0].of}" if found[0].of else ""
     worst = max(found, key=lambda one: (one.severity or check.severity).rank)
@@ -457,7 +460,7 @@ def gathered(check: Check, found: list[Found]) -> list[Found]:
     return [
         replace(
             first,
-            detail=f"{len(found)}{of} {check.together}: {', '.join(names[:_NAMED])}{more}.",
+            detail=f"{len(names)}{of} {check.together}: {', '.join(names[:_NAMED])}{more}.",
             subject=_TOGETHER,
             where=tuple(dict.fromkeys(where for one in found for where in one.where)),
             rules=tuple(dict.fromkeys(rule for one in found for rule in one.rules)),

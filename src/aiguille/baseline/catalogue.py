@@ -236,7 +236,7 @@ def lines_of(step: Step) -> tuple[Span, ...]:
     """
     own = () if step.where is None else (step.where,)
     chosen = tuple(rule.where for _, rule in step.via if _chooses(rule))
-    return (*own, *chosen) if step.rule is None or _chooses(step.rule) else (*chosen, *own)
+    return (*own, *chosen) if step.rule is None or step.rule.made or _chooses(step.rule) else (*chosen, *own)
 
 
 def _chooses(rule: Rule) -> bool:
@@ -247,7 +247,7 @@ def speak(chain: Chain, rule: Rule | None) -> str:
     """``rule 3 of chain INPUT``, with the rule's name where it has one, or what the chain does at its end."""
     if rule is None:
         return f"the {'built-in default' if chain.policy_is_default else 'policy'} of chain {chain.name}"
-    name = f" ('{rule.name}')" if rule.name else ""
+    name = f" ('{rule.name}')" if rule.name and rule.name != str(rule.number) else ""
     if rule.made:
         return f"line {rule.where.first} of {rule.where.file.rpartition('/')[2]}{name}"
     return f"rule {rule.number}{name} of chain {chain.name}"

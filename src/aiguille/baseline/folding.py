@@ -6,7 +6,7 @@ narrows it has done with all of that at once.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -56,6 +56,7 @@ OPENING = frozenset(
 """Checks on what a rule or default lets through: whatever mends one of them mends the others."""
 
 _RANKED = (
+    "rules.source-port",
     "rules.any-to-any", "deny.to-device", "deny.through-device", "access.exposed-service", "access.reachable-from-outside",
     "rules.any-source", "deny.between-inside", "rules.dangerous-service", "deny.guests-inside", "rules.any-service",
     "access.no-source-restriction", "rules.outgoing-mail", "access.cleartext", "deny.egress",
@@ -115,8 +116,17 @@ def folded(findings: Iterable[Finding]) -> list[Finding]:
     for finding in every:
         head = heads.get(finding.fingerprint)
         if head is not None:
-            out.append(replace(finding, consequences=tuple(map(_consequence, head.under))))
+            out.append(replace(finding, consequences=tuple(_consequences(head))))
     return out
+
+
+def _consequences(head: _Head) -> Iterator[Consequence]:
+    """What goes with a finding, said once: rules a program makes of one line have the same consequences."""
+    said = set()
+    for one in head.under:
+        if (one.check, one.detail) not in said:
+            said.add((one.check, one.detail))
+            yield _consequence(one)
 
 
 def _place(rule: RuleRef) -> Place:

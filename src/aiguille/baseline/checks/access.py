@@ -92,8 +92,11 @@ def _sources(exposure: Exposure) -> str:
     program = exposure.proof.program
     if exposure.sources.size > program.space.tops[Axis.SRC] // 2:
         return "any {family} address"
-    unit = "addresses" if program.family == 4 else "networks of 64 bits"
-    return f"{exposure.networks:,} {unit}".replace(",", " ")
+    unit = "address" if program.family == 4 else "network of 64 bits"
+    if exposure.networks == 1:
+        return f"1 {unit}"
+    several = "addresses" if program.family == 4 else "networks of 64 bits"
+    return f"{exposure.networks:,} {several}".replace(",", " ")
 
 
 def _describe(group: _Group) -> Found:
@@ -116,10 +119,14 @@ def _describe(group: _Group) -> Found:
     )
 
 
+_NAMED_NETWORK = 1 << 16
+"""Sources that still are somebody's own: a network of 65 536 addresses, or as many IPv6 networks of 64 bits."""
+
+
 def _who(group: _Group) -> Who | None:
     sides = {e.entrance.side for e in group.exposures}
     if Side.OUTSIDE in sides or sides == {None}:
-        return Who.ANYBODY if group.worst.networks > _SOURCES.default else Who.PARTNER
+        return Who.ANYBODY if group.worst.networks > _NAMED_NETWORK else Who.PARTNER
     for side, who in ((Side.GUEST, Who.GUESTS), (Side.DMZ, Who.DMZ), (Side.INSIDE, Who.INSIDE)):
         if side in sides:
             return who
@@ -195,6 +202,8 @@ def _outside_answers(certain: Sequence[Exposure], doubtful: Sequence[Exposure]) 
         readable = [e for e in group.exposures if e.service.name in _READABLE_LOGINS and _meant(e)]
         if readable and answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
             answer = replace(answer, severity=Severity.CRITICAL)
+        elif answer.who is Who.PARTNER:
+            answer = replace(answer, severity=Severity.MEDIUM)
         yield answer
     for group in _grouped(e for e in doubtful if e.certain and not _private_only(e)):
         answer = _describe(group)
@@ -376,7 +385,9 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
         yield Passed("no cleartext management service is configured")
         return
     found = _exposed(subject, subject.study.entrances, services)
-    for group in _grouped(e for e in found if e.certain):
+    forged = [e for e in found if e.certain and e.entrance.side is Side.OUTSIDE and _private_only(e)]
+    yield from _outside_answers(forged, ())
+    for group in _grouped(e for e in found if e.certain and e not in forged):
         answer = _describe(group)
         if answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
             answer = replace(answer, severity=Severity.HIGH)

@@ -114,7 +114,8 @@ def unrestricted(subject: Subject) -> Iterator[Answer]:
         yield NotApplicable("nothing is open to anybody outside")
         return
     wheres = lines(*(one.rule.where for one in services))
-    names = listed((one.what for one in services), 5)
+    managed = {one.rule for one in services if one.manages}
+    names = listed(dict.fromkeys(one.what for one in services if one.manages or one.rule not in managed), 5)
     yield Found(f"Every country reaches {names}, and no filter looks at what comes in.", "no filter", wheres)
 
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
-from aiguille.analysis.study import Admission
+from msgspec.structs import replace
+
+from aiguille.analysis.study import Admission, is_wide
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -14,16 +17,17 @@ from aiguille.baseline.catalogue import (
     Passed,
     Severity,
     Subject,
+    Who,
     check,
     refer,
     rule_subject,
     speak,
 )
 from aiguille.baseline.checks.records import about, name_of
-from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted
-from aiguille.model import Action, Addresses, Direction, Field, Rule, Rulebase, Side
+from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted, listed
+from aiguille.model import Action, Addresses, Direction, Field, Numbers, Rule, Rulebase, Side, Translate
 from aiguille.model.spelling import spell_operand
-from aiguille.space import Axis, Box, IntervalSet
+from aiguille.space import Axis, Box, IntervalSet, box, meets
 from aiguille.space.fields import TCP, UDP
 
 _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
@@ -61,9 +65,25 @@ def source_port(subject: Subject) -> Iterator[Answer]:
     for one in admissions:
         if any(_by_source_port(region) for region in one.regions) and id(one.rule) not in mirrored:
             found += 1
-            yield about(one, f"{name_of(one)} lets {{family}} packets pass by the port they come from, to every port")
+            answer = about(
+                one, f"{name_of(one)} lets {{family}} packets pass by the port they come from, to every port"
+            )
+            if _anybody_anywhere(subject, one):
+                to_device = one.program.direction is Direction.TO_DEVICE
+                severity = Severity.CRITICAL if to_device else Severity.HIGH
+                answer = replace(answer, severity=severity, who=Who.ANYBODY)
+            yield answer
     if not found:
         yield Passed(f"none of {counted(len(admissions), 'accepting rule')} goes by the source port alone")
+
+
+def _anybody_anywhere(subject: Subject, one: Admission) -> bool:
+    """Whether anybody outside opens connections of TCP to every port by a rule, as whoever chooses the source port can."""
+    outer = subject.study.on(Side.OUTSIDE)
+    if not outer or one.program.direction is Direction.FROM_DEVICE:
+        return False
+    outside = box([(Axis.IN, outer), (Axis.PROTO, IntervalSet.of(TCP))])
+    return any(_by_source_port(r) and is_wide(r, Axis.SRC, one.program) and meets(r, outside) for r in one.regions)
 
 
 _SAME_PORTS = (53, 67, 68, 123, 500, 520, 521, 546, 547, 1812, 1813, 4500, 5353)
@@ -230,4 +250,75 @@ def _cannot_arrive(
     return " and ".join(sorted(named)) if named else None
 
 
-CHECKS: tuple[Check, ...] = (source_port, both_ports, needless_return, wrong_side)
+_SAID_PORT = re.compile(
+    r"(?i)\b(?:ports?|tcp|udp)\s*[:/ -]?\s*(\d{2,5})(?!\s*(?:minutes|hours|days|users|hosts|sites))\b"
+)
+
+
+@check(
+    id="rules.other-port",
+    title="A description names another port than the rule opens",
+    severity=Severity.LOW,
+    controls=("CM-3", "CM-6"),
+    why="Either the rule opens what nobody asked for, or whoever reads the description is misled.",
+    how="A port named in the description or name of an accepting rule (port 443, tcp/8443) that is none of the rule's ports, where the "
+    "rule names few. Ports of translations are left out, since a description may mean the port before or after.",
+    fix="Ask what was meant, and correct the rule or its description.",
+)
+def other_port(subject: Subject) -> Iterator[Answer]:
+    admissions = _admissions(subject)
+    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
+        yield CannotTell(NO_INWARD_RULES)
+        return
+    translated = _translated_ports(subject)
+    looked = found = 0
+    for one in admissions:
+        said = [int(port) for port in _SAID_PORT.findall(f"{one.rule.name} {one.rule.comment}")]
+        opened = [ports for r in one.regions for axis in (Axis.A, Axis.B) if (ports := r[axis]) is not None]
+        if not said or not opened or sum(ports.size for ports in opened) > _FEW_PORTS * 2:
+            continue
+        looked += 1
+        other = [port for port in said if port not in translated and not any(port in ports for ports in opened)]
+        if other and len(other) == len(said):
+            found += 1
+            opens = listed(dict.fromkeys(_spell_ports(r[Axis.B] or r[Axis.A]) for r in one.regions))
+            yield about(one, f"{name_of(one)} is said to be for port {other[0]}, and opens {opens}")
+    if not looked:
+        yield NotApplicable("no description names a port")
+    elif not found:
+        yield Passed(f"the {counted(looked, 'description')} that name a port name one of the rule's")
+
+
+_FEW_PORTS = 64
+
+
+def _spell_ports(ports: IntervalSet | None) -> str:
+    if ports is None:
+        return "every port"
+    return " and ".join(f"port {a}" if a == b else f"ports {a} to {b}" for a, b in ports.spans[:3])
+
+
+def _translated_ports(subject: Subject) -> set[int]:
+    """Ports that a translation takes or gives."""
+    out: set[int] = set()
+    for base in subject.device.rulebases:
+        for _, rule in base.rules():
+            given = [e.ports for e in rule.effects if isinstance(e, Translate) and e.ports is not None]
+            if any(isinstance(e, Translate) for e in rule.effects):
+                taken = [
+                    o
+                    for c in rule.match.conditions
+                    if c.field is Field.DESTINATION_PORT
+                    for o in c.operands
+                    if isinstance(o, Numbers)
+                ]
+                out |= {
+                    port
+                    for n in (*given, *taken)
+                    if n.last - n.first < _FEW_PORTS
+                    for port in range(n.first, n.last + 1)
+                }
+    return out
+
+
+CHECKS: tuple[Check, ...] = (source_port, both_ports, needless_return, wrong_side, other_port)

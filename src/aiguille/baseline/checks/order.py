@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback, surely_accepted
+from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.study import NEW
 from aiguille.baseline.catalogue import (
@@ -83,7 +83,7 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
         yield Passed(f"none of {counted(len(written), 'statement')} {verb}")
 
 
-def _takes_the_rest(rule: Rule) -> bool:
+def takes_the_rest(rule: Rule) -> bool:
     """Whether a rule refuses what is left over, or odd packets: exceptions above such rules are what they are there for."""
     return rule.action.refuses and all(
         c.field in (Field.STATE, Field.IN_INTERFACE, Field.IN_ZONE, Field.OUT_ZONE) for c in rule.match.conditions
@@ -155,7 +155,9 @@ def _needless(report: StandingReport) -> bool:
     others = [other for *_, other in report.because]
     if any(other is None for other in others):
         return False  # a default decides some of its packets alike: a refusal said on purpose, or an accept that will matter
-    return all(other.action is rule.action for other in others if other is not None) and not _takes_the_rest(rule)
+    if rule.action.refuses and all(takes_the_rest(other) for other in others if other is not None):
+        return False  # refused by the final refusal alone: it may be meant to stand higher up, and costs nothing
+    return all(other.action is rule.action for other in others if other is not None) and not takes_the_rest(rule)
 
 
 def _undermined_by(subject: Subject, report: StandingReport) -> Rule | None:
@@ -278,6 +280,10 @@ def _in_line(one: Step, other: Step) -> bool:
     return one.chain in theirs or other.chain in mine
 
 
+def _implied(step: Step) -> bool:
+    return step.rule is not None and step.rule.implied
+
+
 def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | None:
     """A new connection of those a refusal is about that a wider rule above surely accepts."""
     step = program.steps[number]
@@ -295,7 +301,9 @@ def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | No
         return None
 
     def by_wider(ends: Ends) -> bool:
-        return surely_accepted(ends) and all(end.step in wider or end.settled in wider for end in ends)
+        # What a program refuses by itself among odd packets is not why somebody would be kept out.
+        meant = [end for end in ends if end.accepts or not _implied(program.steps[end.step])]
+        return bool(meant) and all(end.accepts and (end.step in wider or end.settled in wider) for end in meant)
 
     ways = overlap(NEW, not_loopback(program.space.symbols)) or NEW
     for piece in step.pieces:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from aiguille.analysis import Ends, Kind, Program, existing, surely_accepted, surely_refused
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.services import GENERAL_HOSTS
@@ -24,12 +26,14 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.between import UNSETTLED, told_by
 from aiguille.baseline.checks.login import fact
-from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines
+from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, Field, State
-from aiguille.space import Axis, IntervalSet, PacketSet, box, overlap
+from aiguille.space import Axis, Box, IntervalSet, PacketSet, box, overlap
 from aiguille.space.fields import TCP
 
 _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
+_POINT_TO_POINT = ("wg", "tun", "ppp", "sit", "gre")
+"""Interfaces with one neighbour at most, who needs no discovery."""
 IMPLICIT = "no rule of this export looks at connection states; the make is taken to let replies through by itself"
 
 
@@ -105,8 +109,8 @@ def no_final_refusal(subject: Subject) -> Iterator[Answer]:
             yield Passed(f"IPv{program.family} traffic {going} ends at {speak(default.chain, default.rule)}")
 
 
-def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[int], PacketSet]:
-    """The steps that accept running connections as such, and what they leave over of those that can come."""
+def _running(subject: Subject, program: Program, state: State) -> list[Box]:
+    """Packets of a state that can come by each interface there is, the loopback apart."""
     symbols = program.space.symbols
     real = existing(program.device, symbols)
     if LOOPBACK in symbols.names:
@@ -119,9 +123,21 @@ def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[i
                 fields.append((Axis.OUT, real - IntervalSet.of(number)))
             here = overlap(box(fields), subject.study.arriving(one, program.family))
             regions += [here] if here is not None else []
-    left = PacketSet.of(program.space.tops, regions)
+    return regions
+
+
+def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[int], PacketSet]:
+    """The steps that accept running connections as such, and what they leave over of those that can come."""
+    left = PacketSet.of(program.space.tops, _running(subject, program, state))
     steps = []
+    default = program.default
     for number, step in enumerate(program.steps):
+        if (
+            step is default
+            and step.kind is Kind.REFUSE
+            and any(p.sure and p.box[Axis.STATE] is None for p in step.pieces)
+        ):
+            break  # a refusal of everything that is left: what stands below accepts nothing
         if step.kind is not Kind.ACCEPT and not (step.kind is Kind.SKIP and step.settles):
             continue
         for piece in step.pieces:
@@ -319,10 +335,11 @@ def neighbour_discovery(subject: Subject) -> Iterator[Answer]:
     real = existing(program.device, symbols)
     lo = IntervalSet.of(symbols.number(LOOPBACK)) if LOOPBACK in symbols.names else IntervalSet()
     decider = subject.study.decider(program)
-    for kind, name in ((135, "solicitations"), (136, "advertisements")):
-        here = box(
+
+    def message(kind: int, ways: IntervalSet) -> Box:
+        return box(
             [
-                (Axis.IN, real - lo),
+                (Axis.IN, ways),
                 (Axis.SRC, IntervalSet([(0xFE80 << 112, (0xFEC0 << 112) - 1)])),
                 (Axis.PROTO, IntervalSet.of(58)),
                 (Axis.A, IntervalSet.of(kind)),
@@ -330,10 +347,32 @@ def neighbour_discovery(subject: Subject) -> Iterator[Answer]:
                 (Axis.STATE, IntervalSet.of(State.NEW.number, State.UNTRACKED.number)),
             ]
         )
-        proof = decider.find(here, surely_refused)
-        if proof is not None and decider.find(here, surely_accepted) is None:
-            last = proof.steps[-1]
+
+    for kind, name in ((135, "solicitations"), (136, "advertisements")):
+        proof = decider.find(message(kind, real - lo), surely_refused)
+        if proof is None:
+            continue
+        last = proof.steps[-1]
+        heard = decider.project(message(kind, real - lo), Axis.IN, surely_accepted)
+        if not heard:
             yield told_by(proof, f"{capital(speak(last.chain, last.rule))} refuses neighbour {name}.", "neighbours")
+            return
+        deaf = (
+            decider.project(message(kind, real - lo - heard), Axis.IN, surely_refused) if real - lo - heard else heard
+        )
+        names = [
+            symbols.name(n)
+            for n in range(1, len(symbols.names))
+            if n in deaf and not symbols.name(n).startswith(_POINT_TO_POINT)
+        ]
+        if names and any(n in heard for n in range(1, len(symbols.names))):
+            found = told_by(
+                decider.find(message(kind, deaf), surely_refused) or proof,
+                f"{capital(speak(last.chain, last.rule))} refuses neighbour {name} by {listed(names)}, and IPv6 works by no "
+                "interface that does not answer them.",
+                "neighbours",
+            )
+            yield replace(found, severity=Severity.LOW)
             return
     yield Passed("neighbour solicitations and advertisements are not refused")
 

@@ -25,6 +25,7 @@ from aiguille.baseline.catalogue import (
     Subject,
     check,
 )
+from aiguille.baseline.dates import read_date
 from aiguille.baseline.wording import by_default, counted, lines, listed
 from aiguille.model import Chain, Rulebase, Span
 
@@ -331,6 +332,31 @@ def source_routing(subject: Subject) -> Iterator[Answer]:
 
 
 @check(
+    id="system.old-export",
+    title="The export is old",
+    severity=Severity.LOW,
+    controls=("CM-2", "CA-7"),
+    params=(Param("at_most", int, 365, "days", "rules that nobody exported for a year are judged from memory"),),
+    why="What was changed since is not in it: the audit speaks of a device that may no longer be like that.",
+    how="Compares the day the export says it was made with the day of the audit.",
+    fix="Export the configuration again and repeat the audit.",
+)
+def old_export(subject: Subject) -> Iterator[Answer]:
+    taken = subject.device.taken_at
+    day = read_date(taken.value) if taken.known else None
+    if day is None:
+        yield NotApplicable("the export does not say when it was made")
+        return
+    days = (subject.study.estate.as_of - day).days
+    if days > subject.params["at_most"]:
+        yield Found(
+            f"The export was made on {day}, {counted(days, 'day')} before the audit.", "old", lines(taken.where)
+        )
+    else:
+        yield Passed(f"the export was made on {day}")
+
+
+@check(
     id="system.drift",
     title="The device differs from its siblings",
     severity=Severity.MEDIUM,
@@ -384,5 +410,6 @@ CHECKS: tuple[Check, ...] = (
     spoofing,
     redirects,
     source_routing,
+    old_export,
     drift,
 )
