@@ -29,6 +29,7 @@ from aiguille.baseline.catalogue import (
     Subject,
     Who,
 )
+from aiguille.baseline.keepers import where_to_change
 from aiguille.model import AiguilleError, Device, Estate, Setting, Span, UsageError
 from aiguille.space import Packet
 
@@ -385,7 +386,7 @@ def _findings(one: Chosen, device: Device, answers: Sequence[Answer]) -> Iterato
             title=check.title,
             detail=answer.detail,
             why=check.why,
-            fix=f"{fix} On this make: {own}" if own else fix,
+            fix=" ".join(filter(None, (fix, f"On this make: {own}" if own else "", where_to_change(answer.rules)))),
             controls=check.controls,
             evidence=tuple(Evidence(where, device.text(where)) for where in answer.where),
             rules=answer.rules,

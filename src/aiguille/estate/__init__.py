@@ -112,6 +112,7 @@ def read(
     found = _Found([], [], [], known)
     for path in _each(paths):
         _look(path, wanted, found)
+    found.jobs = list(_joined(found.jobs))
     locations = _locations([*found.geo, *_each(geo)])
     devices: list[Device] = []
     for number, job in enumerate(found.jobs, 1):
@@ -218,6 +219,21 @@ def _engagement(path: Path, found: _Found) -> None:
             found.jobs += [replace(job, name=entry.name or job.name, entry=entry) for job in jobs]
         except UnreadableError as error:
             found.failures.append(Failure(entry.export, str(error)))
+
+
+def _joined(jobs: Sequence[_Job]) -> Iterator[_Job]:
+    """The jobs, files of one device that were given one by one as one: ``gw.v4 gw.v6``, as they would be from a folder."""
+    whole: dict[tuple[str, str, str], int] = {}
+    out: list[_Job] = []
+    for job in jobs:
+        key = (job.name, job.format.name, str(Path(job.files[0].path).parent))
+        at = whole.get(key) if job.format.grouped and job.entry is None else None
+        if at is not None and not {f.path for f in job.files} & {f.path for f in out[at].files}:
+            out[at] = replace(out[at], files=(*out[at].files, *job.files))
+            continue
+        whole.setdefault(key, len(out))
+        out.append(job)
+    yield from out
 
 
 def _refuse_several(entry: engagement.Entry, jobs: list[_Job]) -> None:

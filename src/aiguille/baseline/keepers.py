@@ -1,0 +1,31 @@
+"""Programs that keep chains of their own and write them anew: a rule changed there by hand is back at the next start.
+
+Known by the names they give their chains: the container engine's, fail2ban's actions, ufw(8), hosts of virtual machines.
+"""
+
+from __future__ import annotations
+
+import re
+
+from aiguille.baseline.catalogue import RuleRef
+
+_BESIDE = "chain DOCKER-USER, which it leaves alone."
+_KEEPERS = (
+    (
+        re.compile(r"DOCKER(?!-USER$)(-|$)"),
+        "The container engine keeps this chain and writes it anew: publish the port on one address of the host, or refuse it in "
+        + _BESIDE,
+    ),
+    (re.compile(r"(f2b|fail2ban)-"), "fail2ban keeps this chain and writes it anew: change the jail it belongs to."),
+    (re.compile(r"ufw6?-"), "ufw keeps this chain and writes it anew: change the rule with ufw."),
+    (
+        re.compile(r"(KUBE-|cali-|LIBVIRT_)"),
+        "A program keeps this chain and writes it anew: change what it makes the rule from.",
+    ),
+)
+
+
+def where_to_change(rules: tuple[RuleRef, ...]) -> str:
+    """Where a rule must be changed so that the change stays, empty where it is the rule itself."""
+    chain = rules[0].chain if rules else ""
+    return next((said for called, said in _KEEPERS if called.match(chain)), "")
