@@ -64,9 +64,12 @@ class Proof(Struct, frozen=True):
 
     @property
     def steps(self) -> tuple[Step, ...]:
-        """The steps that decide the packet, in order; more than one only where a qualifier stands in the way."""
-        chosen = {_telling(self.program, end) for end in self.ends}
-        return tuple(self.program.steps[number] for number in sorted(chosen))
+        """The steps that decide the packet, in order; more than one only where a qualifier stands in the way.
+
+        Steps that let it in come after those that do not, so that the last is the one to name where it is let in.
+        """
+        chosen = {(end.accepts, _telling(self.program, end)) for end in self.ends}
+        return tuple(self.program.steps[number] for _, number in sorted(chosen))
 
 
 def _telling(program: Program, end: End) -> int:

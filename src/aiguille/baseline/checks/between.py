@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterable, Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Entrance, Program, Proof, surely_refused
+from aiguille.analysis import Ends, Entrance, Kind, Program, Proof, surely_refused
 from aiguille.analysis.decide import accepting_steps
-from aiguille.analysis.exposure import RATES
+from aiguille.analysis.exposure import GENUINE, RATES
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import NEW, OPENING, Wanted, lets_in, may_let_in
@@ -443,6 +443,17 @@ def _six(subject: Subject) -> Iterator[Program]:
     )
 
 
+def _looks_back(program: Program, outer: IntervalSet) -> bool:
+    """Whether a rule drops what comes from outside by another interface than the one that leads back to its source."""
+    return any(
+        step.kind is Kind.REFUSE
+        and step.rule is not None
+        and bool(GENUINE & {q.name for q in step.rule.qualifiers})
+        and any(piece.box[Axis.IN] is None or outer.issubset(piece.box[Axis.IN] or outer) for piece in step.pieces)
+        for step in program.steps
+    )
+
+
 @check(
     id="deny.bogons",
     title="Sources that cannot be genuine are accepted from outside",
@@ -469,7 +480,7 @@ def _six(subject: Subject) -> Iterator[Program]:
     why="Rules that trust inside addresses can then be fooled by a forged source.",
     how="Looks for new connections from such sources that are accepted from the outside: medium behind the device, low at a device "
     "that has nothing behind it. Ranges that the outside zone itself uses are left out. Where the kernel checks the path back "
-    "(rp_filter) on the way in, such packets are dropped before any rule sees them.",
+    "(rp_filter) on the way in, or a rule does, such packets are dropped.",
     fix="Drop private and unassigned sources on the outside before any rule that accepts.",
 )
 def bogons(subject: Subject) -> Iterator[Answer]:
@@ -489,6 +500,9 @@ def bogons(subject: Subject) -> Iterator[Answer]:
     for kind in ("private", "unassigned"):
         for program in (p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)):
             sources = networks(subject.params[kind], program.family)
+            if _looks_back(program, outer):
+                looked += 1
+                continue
             if any(n.family == program.family and IntervalSet([(n.first, n.last)]).overlaps(sources) for n in own):
                 continue
             looked += 1

@@ -89,7 +89,7 @@ def management(subject: Subject) -> Iterator[Answer]:
         looked += 1
         if step.log_unknown:
             unknown = True
-        elif not all(end.logged for end in exposure.proof.ends):
+        elif not all(end.logged for end in exposure.proof.ends if end.accepts):
             silent.setdefault((exposure.proof.program.family, id(step.rule)), []).append(exposure)
     for alike in silent.values():
         proof = alike[0].proof
@@ -149,7 +149,7 @@ def _recorded(subject: Subject, admissions: list[Admission], what: str) -> Itera
             yield CannotTell(
                 f"the export does not say whether {speak(one.step.chain, one.step.rule)} records what it lets in"
             )
-        elif not all(end.logged for end in one.proof.ends):
+        elif not all(end.logged for end in one.proof.ends if end.accepts):
             silent += 1
             yield about(one, f"{name_of(one)} lets {{family}} packets in without recording them")
     if admissions and not silent:
