@@ -11,7 +11,7 @@ from rich.text import Text
 
 from aiguille.baseline import Audit, Finding, Outcome, Severity
 from aiguille.baseline.questions import over_devices, questions
-from aiguille.model import Span
+from aiguille.model import Device, Span
 from aiguille.reports.terminal import LINE_STYLE, severity_style
 from aiguille.reports.text import counted, visible
 
@@ -72,7 +72,7 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
         told = [f"{visible(', '.join(z.interfaces))} faces {z.side}" for _, z in guesses[:4]]
         more = f" and {len(guesses) - 4} more" if len(guesses) > 4 else ""
         yield Text(f"Assumed: {', '.join(told)}{more}; state it with --side IFACE=SIDE.", "dim")
-    silent = [visible(d.name) for d in estate.devices if d.rulebases and not any(6 in r.families for r in d.rulebases)]
+    silent = [visible(d.name) for d in estate.devices if _says_nothing_of_six(d)]
     if silent:
         more = f" and {len(silent) - 3} more" if len(silent) > 3 else ""
         yield Text(f"Without rules for IPv6, so nothing is said of it: {', '.join(silent[:3])}{more}.", "bold")
@@ -90,6 +90,11 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
             f"{counted(unread, 'line')} not understood; rules in them count as ones that may match (`aiguille read`).",
             "bold",
         )
+
+
+def _says_nothing_of_six(device: Device) -> bool:
+    off = any(f.name == "net.ipv6.conf.all.disable_ipv6" and f.setting.value == "1" for f in device.system)
+    return bool(device.rulebases) and not off and not any(6 in base.families for base in device.rulebases)
 
 
 def _verdict(audit: Audit) -> str:

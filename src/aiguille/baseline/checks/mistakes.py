@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
+from aiguille.analysis.program import own_addresses
 from aiguille.analysis.study import Admission, is_wide
 from aiguille.baseline.catalogue import (
     Answer,
@@ -25,7 +26,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.records import about, name_of
 from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted, listed
-from aiguille.model import Action, Addresses, Direction, Field, Numbers, Rule, Rulebase, Side, Translate
+from aiguille.model import Action, Addresses, Direction, Field, Numbers, Rule, Rulebase, Side, Span, Translate
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, meets
 from aiguille.space.fields import TCP, UDP
@@ -250,6 +251,64 @@ def _cannot_arrive(
     return " and ".join(sorted(named)) if named else None
 
 
+@check(
+    id="rules.wrong-list",
+    title="A rule stands where its packets never come",
+    severity=Severity.MEDIUM,
+    controls=("CM-6", "AC-4"),
+    why="Packets for the device's own address are not sent on, and packets sent on do not stay: the rule does nothing.",
+    how="Where the export tells every address of the device: rules in the list for traffic through it whose destination is the device "
+    "itself, and rules in the list for traffic to it whose destinations all lie elsewhere. Destinations are those after translation.",
+    fix="Move the rule into the other list, if it is still wanted.",
+)
+def wrong_list(subject: Subject) -> Iterator[Answer]:
+    looked = found = 0
+    seen = [
+        {step.rule.where for program in subject.programs.all(one) for step in program.steps if step.rule is not None}
+        for one in _INWARD
+    ]
+    # A list or chain both kinds of traffic pass is the right one for either.
+    told: set[Span] = seen[0] & seen[1]
+    for direction, going in ((Direction.THROUGH_DEVICE, "through"), (Direction.TO_DEVICE, "to")):
+        for program in subject.programs.all(direction):
+            own = own_addresses(subject.device, program.family)
+            if own is None:
+                continue
+            everybody = own | IntervalSet(_FOR_MANY[program.family])
+            for step in program.steps:
+                rule = step.rule
+                if rule is None or rule.built_in or rule.implied or rule.made or rule.shipped or rule.target:
+                    continue
+                places = [piece.box[Axis.DST] for piece in step.pieces]
+                if not places or any(place is None for place in places):
+                    continue
+                looked += 1
+                mine = [place.issubset(own) for place in places if place is not None]
+                far = [not place.overlaps(everybody) for place in places if place is not None]
+                if rule.where in told or not (all(mine) if direction is Direction.THROUGH_DEVICE else all(far)):
+                    continue
+                told.add(rule.where)
+                found += 1
+                where = "its own address" if direction is Direction.THROUGH_DEVICE else "addresses of others alone"
+                yield Found(
+                    f"{capital(speak(step.chain, rule))} is for {where}, in the list for traffic {going} the device.",
+                    f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
+                    (rule.where,),
+                    (refer(step.rulebase, step.chain, rule),),
+                    severity=None if rule.action is Action.ACCEPT else Severity.LOW,
+                )
+    if not looked:
+        yield NotApplicable("the addresses of the device are not all told, or no rule names a destination")
+    elif not found:
+        yield Passed(f"the destinations of {counted(looked, 'rule')} lie where their list sends packets")
+
+
+_FOR_MANY = {
+    4: [(127 << 24, (128 << 24) - 1), (224 << 24, (1 << 32) - 1)],
+    6: [(1, 1), (0xFF << 120, (1 << 128) - 1)],
+}
+"""The loopback, multicast and broadcast: where packets to the device go beside its own addresses (RFC 6890)."""
+
 _SAID_PORT = re.compile(
     r"(?i)\b(?:ports?|tcp|udp)\s*[:/ -]?\s*(\d{2,5})(?!\s*(?:minutes|hours|days|users|hosts|sites))\b"
 )
@@ -321,4 +380,4 @@ def _translated_ports(subject: Subject) -> set[int]:
     return out
 
 
-CHECKS: tuple[Check, ...] = (source_port, both_ports, needless_return, wrong_side, other_port)
+CHECKS: tuple[Check, ...] = (source_port, both_ports, needless_return, wrong_side, wrong_list, other_port)

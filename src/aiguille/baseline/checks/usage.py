@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from aiguille.analysis import Standing
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.ordering import best_order
@@ -12,6 +14,7 @@ from aiguille.baseline.catalogue import (
     CannotTell,
     Check,
     Found,
+    NotApplicable,
     Param,
     Passed,
     Severity,
@@ -22,9 +25,12 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.checks.access import NO_RULES
+from aiguille.baseline.checks.records import about, name_of
 from aiguille.baseline.dates import read_date, seen_at
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Addresses, Direction, InterfaceName
+from aiguille.space import Axis
+from aiguille.space.fields import TCP, UDP
 
 
 @check(
@@ -159,8 +165,9 @@ def unused_account(subject: Subject) -> Iterator[Answer]:
     severity=Severity.LOW,
     controls=("CM-7",),
     why="It waits for the first rule that is too wide.",
-    how="Ways of managing the device that the export says are switched on, and that no source reaches through any interface.",
-    fix="Switch the service off.",
+    how="Ways of managing the device that the export says are switched on, and sockets it lists, that no source reaches through any "
+    "interface.",
+    fix="Switch the service off, or let it listen at the loopback alone.",
 )
 def closed_service(subject: Subject) -> Iterator[Answer]:
     running = [s for s in subject.device.administration.services if s.enabled and s.where is not None]
@@ -174,8 +181,85 @@ def closed_service(subject: Subject) -> Iterator[Answer]:
     shut = [s for s in running if s.name not in reached]
     for one in shut:
         yield Found(f"{capital(one.name)} runs and is let in from nowhere.", one.name, lines(one.where))
-    if not shut:
+    spoken = {
+        (term.protocol.first, port)
+        for service in running
+        for term in service.terms
+        for ports in term.destination_ports
+        for port in range(ports.first, min(ports.last, ports.first + _FEW) + 1)
+    }
+    unheard = [
+        one
+        for protocol in (TCP, UDP)
+        for open_to in [subject.study.open_ports_anywhere(protocol)]
+        for one in subject.device.listeners
+        if one.protocol == protocol and one.port not in open_to and (protocol, one.port) not in spoken
+    ]
+    if unheard:
+        ports = dict.fromkeys(_spell(one.protocol, one.port) for one in unheard)
+        verb = "waits" if len(ports) == 1 else "wait"
+        text = f"{capital(listed(ports, 6))} {verb} for connections and {'is' if len(ports) == 1 else 'are'} let in from nowhere."
+        yield Found(text, "sockets", lines(*dict.fromkeys(one.where for one in unheard)))
+    if not shut and not unheard:
         yield Passed(f"each of {counted(len(running), 'service')} that runs is let in somewhere")
+
+
+def _spell(protocol: int, port: int) -> str:
+    return f"{'tcp' if protocol == TCP else 'udp'}/{port}"
+
+
+_FEW = 16
+"""Ports of a rule that names its ports."""
+
+_ANSWERED_BY_ITSELF = (68, 546)
+"""Ports of clients that listen only while they ask for a lease (RFC 2131, RFC 8415)."""
+
+
+@check(
+    id="usage.no-listener",
+    together="rules let in what no program waits for",
+    title="Nothing listens where a rule lets in",
+    severity=Severity.LOW,
+    controls=("CM-7", "SC-7"),
+    why="The next program that takes the port is open from its first moment, and nobody will have asked.",
+    how="Accepting rules to the device that name few ports, with one at which no socket of the export waits, the loopback's apart. "
+    "Where the export lists no sockets the outcome is open.",
+    fix="Ask whether the service is still meant to run; if not, take the rule out.",
+)
+def no_listener(subject: Subject) -> Iterator[Answer]:
+    sockets = {(one.protocol, one.port) for one in subject.device.listeners}
+    if not sockets:
+        yield CannotTell("the export does not tell which sockets wait for connections; add `ss -H -tuln`")
+        return
+    looked = found = 0
+    for one in subject.study.admissions(Direction.TO_DEVICE):
+        if one.rule.implied or one.rule.shipped or one.rule.built_in:
+            continue
+        spans = {
+            (protocol, span)
+            for region in one.regions
+            for protocol in (TCP, UDP)
+            if region[Axis.PROTO] is not None and protocol in (region[Axis.PROTO] or ())
+            for ports in [region[Axis.B]]
+            if ports is not None and ports.size <= _FEW
+            for span in ports.spans
+            if span[0] not in _ANSWERED_BY_ITSELF
+        }
+        looked += bool(spans)
+        idle = sorted(
+            (protocol, first)
+            for protocol, (first, last) in spans
+            if not any(at == protocol and first <= port <= last for at, port in sockets)
+        )
+        if idle:
+            found += 1
+            told = listed((_spell(*pair) for pair in idle), 4)
+            answer = about(one, f"{name_of(one)} lets {{family}} connections to {told} in, where no socket waits")
+            yield replace(answer, name=f"{speak(one.step.chain, one.rule)} ({told})")
+    if not looked:
+        yield NotApplicable("no rule to the device names ports")
+    elif not found:
+        yield Passed(f"a socket waits behind each of {counted(looked, 'rule')} that names ports")
 
 
 @check(
@@ -219,4 +303,4 @@ def rule_order(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"no better order of {counted(looked, 'chain')} spares much")
 
 
-CHECKS: tuple[Check, ...] = (never_hit, unused_interface, unused_account, closed_service, rule_order)
+CHECKS: tuple[Check, ...] = (never_hit, unused_interface, unused_account, closed_service, no_listener, rule_order)
