@@ -9,25 +9,54 @@ MASK = "[secret]"
 _CALLED = (
     "passw(?:or)?d",
     "passphrase",
+    "passwd",
+    "pwd",
+    "bindpw",
     "secret",
     "psk",
-    "pre-?shared-?key",
+    "(?:pre-?)?shared-?key",
     "community",
     "token",
-    "(?:private|api|auth)-?key",
+    "credentials?",
+    "(?:private|api|auth|access|server|radius|tacacs|encryption|wep|wpa|session|master|license)[-_]?key",
+    "key[-_]?string",
 )
-_WORD = rf"[\w.-]*(?:{'|'.join(_CALLED)})[\w.-]*"
-_PLAIN = r"(?!\[secret\]|[=:]|(?i:yes|no|true|false|on|off|none|[0-9]{1,5})(?![\w.-]))"  # settings of these names, not secrets
+_BARE = ("pin", "pw")
+"""Words that mean a secret only where they stand alone."""
+
+_WORD = rf"(?:[\w.-]*(?:{'|'.join(_CALLED)})[\w.-]*|(?:{'|'.join(_BARE)})(?![\w.-]))"
+_PLAIN = r"(?!\[secret\]|[=:]|(?i:yes|no|true|false|on|off|none|accept|drop|reject|[0-9]{1,5})(?![\w.-]))"  # settings, not secrets
 _VALUE = _PLAIN + r"""(?:"[^"]*"|'[^']*'|[^\s,;<>\]})'"]+)"""
+_ALWAYS = r"""(?!\[secret\])(?:"[^"]*"|'[^']*'|[^\s,;<>\]})'"]+)"""
+_ABOUT = r"(?!(?:length|min\w*|max\w*|complexity|policy|age|history|expir\w*|required|login|logins|is|and|or|for|of|by)\b|\w+=)"
+_FORM = r"(?:(?:[0-9]|1[0-9]|md5|sha\d*|sha-\d+|hmac-\w+|encrypted|hidden|plain|cleartext|ascii|hex|ro|rw)\s+)"
+"""How a secret is written, which stands before it."""
+
 _SHAPES = (
-    re.compile(rf"(?i)(?<![\w-])({_WORD}[\"']?\s*[=:]\s*){_VALUE}"),  # name = value, "name": "value"
-    re.compile(rf"(?i)(?<![\w-])({_WORD}\s+)(?:\"[^\"]*\"|'[^']*')"),  # name "value"
+    re.compile(r"(?i)((?<!\w)authorization\s*:\s*(?:basic|bearer|digest|negotiate)\s+)\S+"),  # RFC 9110, 11.6.2
+    re.compile(
+        rf"(?i)(?<![\w.-])({_WORD}[\"']?\s*[=:]\s*(?!\[secret\])[\[{{(]?\s*){_ALWAYS}"
+    ),  # name = value, "name": ["value"]
+    re.compile(rf"(?i)(?<![\w.-])((?:{_WORD}|key|auth(?:entication)?)\s+{_FORM}){_ALWAYS}"),  # name 7 value
+    re.compile(r"(?i)(?<![\w.-])((?:pin|pass|passwd|password|passphrase)\s+)\d{4,}(?![\w.-])"),  # one of digits alone
+    re.compile(
+        rf"(?i)(?<![\w.-])((?:passwd|password|passphrase|psk|community)\s+){_ABOUT}(?=public\b|private\b|\S*\d){_VALUE}"
+    ),  # ... name value
+    re.compile(rf"(?i)(?<![\w.-])(pass\s*[=:]\s*){_ALWAYS}"),
+    re.compile(rf"(?i)(?<![\w.-])({_WORD}\s+)(?:\"[^\"]*\"|'[^']*')"),  # name "value"
     re.compile(rf"(?i)((?:^|[{{;])\s*{_WORD}\s+){_VALUE}"),  # a statement: name value
-    re.compile(rf"(?i)(?<![\w-])(--?{_WORD}\s+){_VALUE}"),  # an option: --name value
+    re.compile(rf"(?i)(?<![\w.-])(--?{_WORD}\s+){_VALUE}"),  # an option: --name value
     re.compile(rf"(?i)(<{_WORD}(?:\s[^<>]*)?>)[^<]+"),  # <name>value</name>
+    re.compile(rf"(?i)(<{_WORD}\s+(?:\w+=\"[^\"]*\"\s+)*(?:v|val|value|text)=)\"[^\"]*\""),  # <name value="..."/>
+    re.compile(r"(?i)([?&](?:key|token|sig|signature|code|auth)=)[^&\s\"']+"),  # a query of a URI
+    re.compile(r"((?:^|\s)(?:-u|--user|--proxy-user)\s+[^\s:]+:)\S+"),  # curl(1)
     re.compile(r"(://[^/\s:@]+:)[^@\s/]+(?=@)"),  # the user information of a URI (RFC 3986, 3.2.1)
     re.compile(r"^()\s*[A-Za-z0-9+/]{40,}={0,2}\s*$"),  # a line of a key or certificate (RFC 7468)
-    re.compile(r"()\$(?:1|2[abxy]?|5|6|7|y|gy)\$[./A-Za-z0-9$]+"),  # a password's hash (crypt(5))
+    re.compile(r"(-----BEGIN [A-Z ]*PRIVATE KEY-----).*?(?=-----END|$)"),  # the same on one line
+    re.compile(r"()(?<![\w.-])eyJ[\w-]{8,}\.[\w-]{8,}\.[\w-]*"),  # a web token (RFC 7519)
+    re.compile(
+        r"()\$(?:1|2[abxy]?|5|6|7|8|9|y|gy|apr1|sha1|md5|argon2i?d?|scrypt|pbkdf2[\w-]*)\$[./A-Za-z0-9$,=+-]+"
+    ),  # crypt(5)
 )
 
 
