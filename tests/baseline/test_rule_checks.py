@@ -25,7 +25,7 @@ from tests.baseline.devices import (
 )
 from tests.baseline.test_settings_checks import AS_OF, assert_outcome
 from tests.baseline.test_settings_checks import CASES as SETTINGS
-from tests.helpers import filter_table, linux
+from tests.helpers import DUMP, filter_table, linux
 from tests.readers.test_locations import locations
 
 MAIL = "-p tcp -m tcp --dport 25"
@@ -39,6 +39,16 @@ LANDS = "<lands><rule title='x'>%s<land>AQ</land></rule></lands>"
 
 def rule(fields: str) -> str:
     return f"passages {{ passage p {{ {fields}, then let }} }}"
+
+
+ADDRESSED = (
+    '[{"ifname": "eth0", "flags": ["UP"], "addr_info": [{"family": "inet", "local": "192.0.2.1", "prefixlen": 24}]}]\n'
+)
+
+
+def addressed(rules: str) -> Device:
+    """A host of which every address is known."""
+    return linux({"ip-addr.json": ADDRESSED}, DUMP.replace("COMMIT", f"{rules}\nCOMMIT"))
 
 
 CASES: list[tuple[str, str, Device]] = [
@@ -201,6 +211,13 @@ CASES: list[tuple[str, str, Device]] = [
     ("rules.wrong-side", "fail", three(f"-A FORWARD -i eth0 -s 10.0.2.0/24 {WEB} -j ACCEPT")),
     ("rules.wrong-side", "pass", three(f"-A FORWARD -i eth2 -s 10.0.2.0/24 {WEB} -j ACCEPT")),
     ("rules.wrong-side", "not applicable", zoned("")),
+    ("rules.other-port", "fail", zoned('-A INPUT -p tcp -m tcp --dport 22 -m comment --comment "port 2222" -j ACCEPT')),
+    ("rules.other-port", "pass", zoned('-A INPUT -p tcp -m tcp --dport 22 -m comment --comment "tcp/22" -j ACCEPT')),
+    ("rules.other-port", "not applicable", zoned("")),
+    ("rules.wrong-list", "fail", addressed(f"-A FORWARD -d 192.0.2.1/32 {WEB} -j ACCEPT")),
+    ("rules.wrong-list", "fail", addressed(f"-A INPUT -d 10.0.9.9/32 {WEB} -j ACCEPT")),
+    ("rules.wrong-list", "pass", addressed(f"-A INPUT -d 192.0.2.1/32 {WEB} -j ACCEPT")),
+    ("rules.wrong-list", "not applicable", zoned(f"-A FORWARD -d 192.0.2.1/32 {WEB} -j ACCEPT")),
     ("rules.undocumented", "fail", zoned(f"-A INPUT {SSH} -j ACCEPT")),
     ("rules.undocumented", "pass", zoned(f'-A INPUT {SSH} -m comment --comment "keepers" -j ACCEPT')),
     ("rules.undocumented", "cannot tell", bare()),

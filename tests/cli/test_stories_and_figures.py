@@ -185,8 +185,13 @@ def test_options_count_above_the_engagement(tmp_path: Path, stated: str, options
     (tmp_path / "engagement.toml").write_text(
         f'[engagement]\nfail_on = "{stated}"\nclient = "C"\nauditor = "A"\nscope = "S"\n[[device]]\nexport = "f.v4"\n'
     )
-    done = run("audit", tmp_path, "--json", *options)
+    done = run("audit", tmp_path / "engagement.toml", "--json", *options)
     assert done.returncode == code
+    if stated == "never":
+        # One that was only found in the folder may have come with the exports.
+        found = run("audit", tmp_path, "--json")
+        assert found.returncode == 1
+        assert any("is not obeyed" in note for note in json.loads(found.stdout)["notes"])
     data = json.loads(done.stdout)
     assert (data["client"], data["auditor"], data["scope"]) == ("C", "A", "S")
     (tmp_path / "engagement.toml").write_text('[engagement]\nfail_on = "hihg"\n[[device]]\nexport = "f.v4"\n')

@@ -52,8 +52,8 @@ def test_a_namespace_filled_by_hand_is_audited(namespace: Namespace, tmp_path: P
     assert reachable["witness"]["in"] == "wan0"
     assert not reachable["witness"]["src"].startswith("10.")
     assert [e["text"].split("] ")[1] for e in reachable["evidence"]] == [
-        "-A admin -j ACCEPT",
         "-A INPUT -p tcp -m multiport --dports 20:23,443 -j admin",
+        "-A admin -j ACCEPT",
     ]
     follows = {one["check"] for f in data["findings"] for one in f["consequences"]}
     assert {"deny.through-device", "deny.from-device", "logging.refusals"} <= set(found) | follows

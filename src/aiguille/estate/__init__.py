@@ -188,7 +188,8 @@ def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> l
 
 def _look(path: Path, wanted: Format | None, found: _Found) -> None:
     if path.is_dir() and (path / engagement.FILE_NAME).is_file():
-        path = path / engagement.FILE_NAME
+        _engagement(path / engagement.FILE_NAME, found, within=path)
+        return
     if path.suffix == ".toml" and path.is_file():
         _engagement(path, found)
         return
@@ -198,8 +199,12 @@ def _look(path: Path, wanted: Format | None, found: _Found) -> None:
         found.failures.append(Failure(str(path), str(error)))
 
 
-def _engagement(path: Path, found: _Found) -> None:
+def _engagement(path: Path, found: _Found, within: Path | None = None) -> None:
+    """Take in an engagement file. within: the folder it was found in, where nobody named the file itself; it may have come with
+    the exports, so it leads to nothing outside and makes no failure a success."""
     loaded = engagement.load(path)
+    if within is not None:
+        loaded = _limited(loaded, path, within, found)
     found.title = found.title or loaded.title
     found.as_of = found.as_of or loaded.as_of
     found.baseline = found.baseline or loaded.baseline
@@ -234,6 +239,34 @@ def _joined(jobs: Sequence[_Job]) -> Iterator[_Job]:
         whole.setdefault(key, len(out))
         out.append(job)
     yield from out
+
+
+_LAX = ("critical", "never")
+"""Severities of `fail_on` that let high findings end a command as if nothing were wrong."""
+
+
+def _limited(loaded: engagement.Engagement, path: Path, folder: Path, found: _Found) -> engagement.Engagement:
+    """An engagement file that was found in a folder, without what only a file named on the command line may do."""
+    inside = os.path.realpath(folder)
+
+    def is_within(name: str | Path) -> bool:
+        return Path(os.path.realpath(name)).is_relative_to(inside)
+
+    if loaded.fail_on in _LAX:
+        found.notes.append(
+            f'{path}: fail_on = "{loaded.fail_on}" is not obeyed, as the file was found and not named; name it, or use --fail-on'
+        )
+        loaded = replace(loaded, fail_on="")
+    reason = f"{path} was found in the folder and names a place outside it; name the file itself if that is meant"
+    for entry in loaded.devices:
+        if not is_within(entry.export):
+            found.failures.append(Failure(entry.export, f"{entry.export}: {reason}"))
+    beside = (loaded.baseline if loaded.baseline.endswith((".yaml", ".yml")) else "", loaded.accepted)
+    named: list[str | Path] = [*filter(None, beside), *loaded.dialects, *loaded.geo]
+    for name in named:
+        if not is_within(name):
+            raise UsageError(f"{name}: {reason}")
+    return replace(loaded, devices=tuple(entry for entry in loaded.devices if is_within(entry.export)))
 
 
 def _refuse_several(entry: engagement.Entry, jobs: list[_Job]) -> None:

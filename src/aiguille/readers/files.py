@@ -70,6 +70,8 @@ _PACKED = (b"PK", b"\x1f\x8b", b"BZh", b"\xfd7zXZ")
 def begins_packed(path: Path) -> bool:
     """Whether a file may be an archive, by its first bytes; without looking further, which takes the modules that unpack."""
     try:
+        if not path.is_file():
+            return False
         with path.open("rb") as file:
             head = file.read(512)
     except OSError:

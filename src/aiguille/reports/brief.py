@@ -114,7 +114,7 @@ def _verdict(audit: Audit) -> str:
     else:
         fails = "has no grave finding"
     who = "The device" if len(audit.estate.devices) == 1 else "The estate"
-    return f"{who} {fails}: {', '.join(told)} on {devices}."
+    return f"{who} {fails}: {', '.join(told)}."
 
 
 def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:

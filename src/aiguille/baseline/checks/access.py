@@ -202,8 +202,6 @@ def _outside_answers(certain: Sequence[Exposure], doubtful: Sequence[Exposure]) 
         readable = [e for e in group.exposures if e.service.name in _READABLE_LOGINS and _meant(e)]
         if readable and answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
             answer = replace(answer, severity=Severity.CRITICAL)
-        elif answer.who is Who.PARTNER:
-            answer = replace(answer, severity=Severity.MEDIUM)
         yield answer
     for group in _grouped(e for e in doubtful if e.certain and not _private_only(e)):
         answer = _describe(group)
@@ -256,7 +254,7 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
     for answer in _outside_answers(certain, doubtful):
         if isinstance(answer, Found):
             names = {e.service.name for e in certain + doubtful if rule_of(e) == answer.subject}
-            light = all(gives.get(name) == "network" for name in names)
+            light = answer.who is Who.PARTNER or all(gives.get(name) == "network" for name in names)
             answer = replace(answer, severity=Severity.MEDIUM) if light else answer
         yield answer
     if not certain and not doubtful:

@@ -335,7 +335,7 @@ def source_routing(subject: Subject) -> Iterator[Answer]:
     id="system.old-export",
     title="The export is old",
     severity=Severity.LOW,
-    controls=("CM-2", "CA-7"),
+    controls=("CM-2", "RA-5"),
     params=(Param("at_most", int, 365, "days", "rules that nobody exported for a year are judged from memory"),),
     why="What was changed since is not in it: the audit speaks of a device that may no longer be like that.",
     how="Compares the day the export says it was made with the day of the audit.",
