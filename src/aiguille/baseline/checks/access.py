@@ -179,16 +179,22 @@ def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(NO_RULES)
         return
     services = subject.study.services
-    if outside_known(subject.device):
-        ways = tuple(e for e in subject.study.entrances if e.side is Side.OUTSIDE)
-        open_to = _wide(subject, ways, services)
-        certain, doubtful = [e for e in open_to if e.certain], [e for e in open_to if not e.certain]
-    else:
-        ways = each_interface(subject.programs)
-        certain, doubtful = _whichever(ways, _wide(subject, ways, services))
+    certain, doubtful = _open_outside(subject, services)
     yield from _outside_answers(certain, doubtful)
     if not certain and not doubtful:
         yield Passed(f"none of {len(services)} management services answers on the outside beyond named sources")
+
+
+def _open_outside(
+    subject: Subject, services: Sequence[ManagementService]
+) -> tuple[Sequence[Exposure], Sequence[Exposure]]:
+    """What answers outside beyond named sources, certainly; and what may, or does by an interface that may face the outside."""
+    if outside_known(subject.device):
+        ways = tuple(e for e in subject.study.entrances if e.side is Side.OUTSIDE)
+        open_to = _wide(subject, ways, services)
+        return [e for e in open_to if e.certain], [e for e in open_to if not e.certain]
+    ways = each_interface(subject.programs)
+    return _whichever(ways, _wide(subject, ways, services))
 
 
 def _outside_answers(certain: Sequence[Exposure], doubtful: Sequence[Exposure]) -> Iterator[Answer]:
@@ -243,17 +249,11 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(NO_RULES)
         return
     services = _exposed_services(subject)
-    if outside_known(subject.device):
-        ways = tuple(e for e in subject.study.entrances if e.side is Side.OUTSIDE)
-        open_to = _wide(subject, ways, services)
-        certain, doubtful = [e for e in open_to if e.certain], [e for e in open_to if not e.certain]
-    else:
-        ways = each_interface(subject.programs)
-        certain, doubtful = _whichever(ways, _wide(subject, ways, services))
+    certain, doubtful = _open_outside(subject, services)
     gives = {one.name: one.gives for one in known_services()}
     for answer in _outside_answers(certain, doubtful):
         if isinstance(answer, Found):
-            names = {e.service.name for e in certain + doubtful if rule_of(e) == answer.subject}
+            names = {e.service.name for e in (*certain, *doubtful) if rule_of(e) == answer.subject}
             light = answer.who is Who.PARTNER or all(gives.get(name) == "network" for name in names)
             answer = replace(answer, severity=Severity.MEDIUM) if light else answer
         yield answer

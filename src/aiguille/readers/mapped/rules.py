@@ -129,14 +129,17 @@ class Rules(RuleContext):
 
         named: the ends at which some rule names the device; where none does, nothing tells that rules for any end mean it
         """
-        chains = {one.direction: one.name for one in m.chains}
-        for fields, name in ((_TO, chains.get("to-device")), (_FROM, chains.get("from-device"))):
-            about = [self._of_itself(rule, field, m) for field in fields]
-            free = fields in named and not any(c.field in fields for c in rule.match.conditions)
-            if name is not None and (free or any(one is not False for one in about)):
+        chains: dict[str, str] = {one.direction: one.name for one in m.chains}
+        ends = {fields: [self._of_itself(rule, field, m) for field in fields] for fields in (_TO, _FROM)}
+        for fields, other, direction in ((_TO, _FROM, "to-device"), (_FROM, _TO, "from-device")):
+            name = chains.get(direction)
+            free = (
+                fields in named and not any(c.field in fields for c in rule.match.conditions) and not any(ends[other])
+            )
+            if name is not None and (free or any(one is not False for one in ends[fields])):
                 yield name, _without(rule, fields)
-            if any(about):
-                return
+        if any(ends[_TO]) or any(ends[_FROM]):
+            return
         doubted = [field for field in _TO + _FROM if self._of_itself(rule, field, m) is None]
         kept = (self._but_itself(c, m) if c.field in doubted else c for c in rule.match.conditions)
         yield through, replace(rule, match=Match(tuple(kept)))
