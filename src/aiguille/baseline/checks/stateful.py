@@ -43,7 +43,7 @@ def _programs(subject: Subject) -> list[Program]:
 
 def _states_written(subject: Subject) -> bool:
     """Whether rules look at connection states, or the system is one whose rules have to."""
-    if any(base.families and base.name in ("filter", "raw") for base in subject.device.rulebases):
+    if subject.device.dialect in GENERAL_HOSTS:
         return True
     return any(
         condition.field is Field.STATE
