@@ -66,7 +66,7 @@ def test_what_the_page_asks_for_is_enough(tmp_path: Path) -> None:
     assert still_open <= {
         "access.no-source-restriction", "access.redirect", "access.password-policy", "access.weak-ciphers", "access.discovery",
         "logging.collector-days", "logging.time-source", "rules.outgoing-mail", "usage.never-hit", "usage.unused-account",
-        "usage.rule-order", "system.old-firmware", "system.updates", "system.unsaved",
+        "usage.rule-order", "usage.no-listener", "system.old-firmware", "system.updates", "system.unsaved",
     }  # fmt: skip
     read = json.loads(run("read", "gate.tgz", "--json", cwd=tmp_path).stdout)["devices"][0]
     assert (read["ledger"]["unread"], read["ledger"]["problems"]) == ([], [])
