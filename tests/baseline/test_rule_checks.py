@@ -214,6 +214,11 @@ CASES: list[tuple[str, str, Device]] = [
     ("rules.other-port", "fail", zoned('-A INPUT -p tcp -m tcp --dport 22 -m comment --comment "port 2222" -j ACCEPT')),
     ("rules.other-port", "pass", zoned('-A INPUT -p tcp -m tcp --dport 22 -m comment --comment "tcp/22" -j ACCEPT')),
     ("rules.other-port", "not applicable", zoned("")),
+    (
+        "rules.other-port",
+        "not applicable",
+        zoned('-A INPUT -p tcp -m tcp --dport 22 -m comment --comment "tcp 10.1.2.3" -j ACCEPT'),
+    ),
     ("rules.wrong-list", "fail", addressed(f"-A FORWARD -d 192.0.2.1/32 {WEB} -j ACCEPT")),
     ("rules.wrong-list", "fail", addressed(f"-A INPUT -d 10.0.9.9/32 {WEB} -j ACCEPT")),
     ("rules.wrong-list", "pass", addressed(f"-A INPUT -d 192.0.2.1/32 {WEB} -j ACCEPT")),

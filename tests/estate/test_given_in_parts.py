@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 import aiguille
+from aiguille.baseline.questions import questions
 from tests.helpers import DUMP, run
 
 USER = """*filter
@@ -47,6 +48,22 @@ def test_rules_of_the_user_of_ufw_are_judged_without_the_rest(tmp_path: Path, na
         for port in (6379, 22)
     ]
     assert verdicts == ["accept", "drop"]
+
+
+def test_rules_of_the_user_for_ipv6_alone_say_nothing_of_ipv4(tmp_path: Path) -> None:
+    (tmp_path / "user6.rules").write_text(USER.replace("ufw-", "ufw6-").replace("0.0.0.0/0", "::/0"))
+    (device,) = aiguille.read(tmp_path / "user6.rules").devices
+    assert {family for base in device.rulebases for family in base.families} == {6}
+    assert any("for IPv4 are missing" in entry.why for entry in device.ledger.problems)
+
+
+def test_owners_of_other_makes_are_not_asked_to_run_commands_of_linux(tmp_path: Path) -> None:
+    (tmp_path / "r.csv").write_text("No,Source,Destination,Service,Action\n1,any,any,tcp/22,allow\n")
+    (tmp_path / "h.v4").write_text(DUMP)
+    asked = questions(aiguille.audit(aiguille.read([tmp_path / "r.csv", tmp_path / "h.v4"])))
+    commands = {name: {q.request.command for q in asked if q.device == name} for name in ("r.csv", "h")}
+    assert not any("iptables" in one or "ip -j" in one for one in commands["r.csv"])
+    assert any("iptables-save -c" in one for one in commands["h"])
 
 
 def test_files_of_one_name_are_one_device_however_they_are_given(tmp_path: Path) -> None:

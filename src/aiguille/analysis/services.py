@@ -26,6 +26,7 @@ class KnownService(Struct, frozen=True, forbid_unknown_fields=True):
     source: str
     cleartext: bool = False
     open: bool = False
+    manages: str = ""
     printer: bool = False
     tunnel: bool = False
 
@@ -55,17 +56,8 @@ def _service(name: str, protocol: Numbers, *ports: int, cleartext: bool = False)
     return ManagementService(name, (term,), cleartext, None)
 
 
-LOGINS: tuple[ManagementService, ...] = (
-    _service("ssh", _TCP, 22),
-    _service("telnet", _TCP, 23, cleartext=True),
-    _service("snmp", _UDP, 161, cleartext=True),
-    _service("ftp", _TCP, 21, cleartext=True),
-    _service("tftp", _UDP, 69, cleartext=True),
-    _service("remote shell", _TCP, 512, 513, 514, cleartext=True),
-    _service("netconf", _TCP, 830),
-    _service("remote desktop", _TCP, 3389),
-    _service("screen sharing", _TCP, 5900, 5901, cleartext=True),
-    _service("web administration", _TCP, 9090, 10000),
+LOGINS: tuple[ManagementService, ...] = tuple(
+    ManagementService(one.manages, one.terms, one.cleartext, None) for one in known_services() if one.manages
 )
 """Ways of managing any machine."""
 

@@ -102,7 +102,6 @@ SIDE_WORDS: dict[Side, tuple[str, ...]] = {
         "extern",
         "uplink",
         "untrusted",
-        "untrust",
         "isp",
         "public",
     ),
@@ -247,10 +246,8 @@ def _outside(device: Device) -> Zone | None:
     A host that hides inside addresses behind its own does so where it leaves for the outside: the interface named by such
     a rule, if all of them name the same one.
     """
-    default = next(
-        (r for r in device.routes if r.interface and r.network.first == 0 and r.network.last >= 0xFFFFFFFF), None
-    )
-    if default is not None and default.network.family == 4:
+    default = next((r for r in device.routes if r.interface and r.network == Addresses(4, 0, 0xFFFFFFFF)), None)
+    if default is not None:
         why = f"the default route leaves by {default.interface} ({default.where})"
         return Zone("outside", (default.interface,), Side.OUTSIDE, where=default.where, guessed=why)
     hiding: dict[str, Span] = {}

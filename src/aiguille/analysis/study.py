@@ -22,6 +22,7 @@ from aiguille.model import (
     Device,
     Direction,
     Estate,
+    Field,
     ManagementService,
     Rule,
     Side,
@@ -85,6 +86,11 @@ def is_wide(region: Box, axis: Axis, program: Program) -> bool:
     """Whether a region leaves an axis free, or all but a part of it."""
     values = region[axis]
     return values is None or values.size > program.space.tops[axis] // 2
+
+
+def is_for_translated(rule: Rule) -> bool:
+    """Whether a rule accepts only what a translation has sent on its way: how wide that is the translations tell."""
+    return any(one.field is Field.TRANSLATED and not one.negated for one in rule.match.conditions)
 
 
 Wanted = Callable[[Ends], bool]
@@ -234,6 +240,11 @@ class Study(Struct, dict=True):
         symbols = self.programs.resolver(4).space.symbols
         names = [n for zone in self.device.zones if zone.side in sides for n in zone.interfaces]
         return IntervalSet.of(*(symbols.number(name) for name in names))
+
+    @cached_property
+    def outside_networks(self) -> tuple[Addresses, ...]:
+        """The networks the outside itself uses, as far as the export or the auditor tells."""
+        return tuple(n for zone in self.device.zones if zone.side is Side.OUTSIDE for n in self.networks(zone.name))
 
     @cached_property
     def inside(self) -> tuple[Entrance, ...]:

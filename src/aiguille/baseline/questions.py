@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.baseline.audit import Audit
@@ -53,14 +54,27 @@ _BY_CHECK = {
     "deny.answers-outside": _SIDES, "deny.wider-ipv6": _SIDES, "deny.bogons": _SIDES, "geo.unrestricted": _SIDES,
     "rules.any-source": _SIDES, "rules.outgoing-mail": _SIDES, "rules.published-service": _SIDES,
     "usage.never-hit": _COUNTERS, "usage.rule-order": _COUNTERS, "usage.unused-interface": _NETWORK,
-    "usage.closed-service": _NETWORK, "system.unsaved": _STORED, "system.start-up": _STORED, "system.old-firmware": _BASELINE,
+    "usage.closed-service": _NETWORK, "usage.no-listener": _NETWORK, "system.unsaved": _STORED, "system.start-up": _STORED,
+    "system.old-firmware": _BASELINE,
     "geo.countries": _LOCATIONS, "geo.stale-list": _LOCATIONS, "geo.own-source": _LOCATIONS, "geo.blocked-reach": _LOCATIONS,
     "geo.late-filter": _LOCATIONS, "geo.one-way": _LOCATIONS, "geo.only-restriction": _LOCATIONS,
 }  # fmt: skip
 
 
+_DUMPS = 3
+"""Files a host sends where only its rules were asked for: both families, and their sets."""
+
+_SHELL = (_NETWORK, _COUNTERS, _STORED, _SETS, _RULES)
+"""Requests whose command is one of Linux."""
+
+
 def request_for(check: str, because: str, device: Device) -> Request:
-    """What to ask for so that a check can answer."""
+    """What to ask for so that a check can answer; other makes are asked in words alone."""
+    found = _request_for(check, because, device)
+    return replace(found, command="") if found in _SHELL and device.dialect not in GENERAL_HOSTS else found
+
+
+def _request_for(check: str, because: str, device: Device) -> Request:
     found = _BY_CHECK.get(check)
     host = device.dialect in GENERAL_HOSTS
     if "location data" in because:
@@ -71,11 +85,7 @@ def request_for(check: str, because: str, device: Device) -> Request:
         return _RULES
     if check == "system.old-firmware" and "states no least release" not in because:
         return _SYSTEM if host else _SETTINGS
-    if (
-        host
-        and found in (_STORED, _NETWORK)
-        and not any(source.path.rpartition("/")[2] for source in device.sources[3:])
-    ):
+    if host and found in (_STORED, _NETWORK) and len(device.sources) <= _DUMPS:
         return _SYSTEM  # the same block collects them
     if found is not None:
         return found

@@ -180,7 +180,7 @@ def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
         return
     services = subject.study.services
     certain, doubtful = _open_outside(subject, services)
-    yield from _outside_answers(certain, doubtful)
+    yield from _outside_answers(subject, certain, doubtful)
     if not certain and not doubtful:
         yield Passed(f"none of {len(services)} management services answers on the outside beyond named sources")
 
@@ -197,12 +197,21 @@ def _open_outside(
     return _whichever(ways, _wide(subject, ways, services))
 
 
-def _outside_answers(certain: Sequence[Exposure], doubtful: Sequence[Exposure]) -> Iterator[Answer]:
+def _outside_answers(subject: Subject, certain: Sequence[Exposure], doubtful: Sequence[Exposure]) -> Iterator[Answer]:
     """Findings on what answers outside; what does so only if an interface of unknown side faces it says that."""
     for group in _grouped(e for e in certain if _private_only(e)):
         answer = _describe(group)
-        detail = f"{answer.detail} All of them are private: from outside only forged packets bring such a source."
-        yield replace(answer, detail=detail, severity=Severity.LOW, who=Who.INSIDE)
+        genuine = _is_private_outside(subject, group.worst.proof.program.family)
+        reason = (
+            "they come from beside the device, not from the internet"
+            if genuine
+            else "from outside only forged packets bring such a source"
+        )
+        wide = genuine and group.worst.networks > _NAMED_NETWORK
+        severity = Severity.MEDIUM if wide else Severity.LOW
+        yield replace(
+            answer, detail=f"{answer.detail} All of them are private: {reason}.", severity=severity, who=Who.INSIDE
+        )
     for group in _grouped(e for e in certain if not _private_only(e)):
         answer = _describe(group)
         readable = [e for e in group.exposures if e.service.name in _READABLE_LOGINS and _meant(e)]
@@ -233,6 +242,12 @@ def _private_only(exposure: Exposure) -> bool:
     return exposure.sources.issubset(networks(PRIVATE, exposure.proof.program.family))
 
 
+def _is_private_outside(subject: Subject, family: int) -> bool:
+    """Whether the outside is a private network itself, behind another device: such sources are as real there as any."""
+    used = IntervalSet((n.first, n.last) for n in subject.study.outside_networks if n.family == family)
+    return used.overlaps(networks(PRIVATE, family))
+
+
 @check(
     id="access.exposed-service",
     title="A service that is not for strangers answers on the outside",
@@ -251,11 +266,11 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
     services = _exposed_services(subject)
     certain, doubtful = _open_outside(subject, services)
     gives = {one.name: one.gives for one in known_services()}
-    for answer in _outside_answers(certain, doubtful):
+    for answer in _outside_answers(subject, certain, doubtful):
         if isinstance(answer, Found):
             names = {e.service.name for e in (*certain, *doubtful) if rule_of(e) == answer.subject}
             light = answer.who is Who.PARTNER or all(gives.get(name) == "network" for name in names)
-            answer = replace(answer, severity=Severity.MEDIUM) if light else answer
+            answer = replace(answer, severity=Severity.MEDIUM) if light and answer.severity is None else answer
         yield answer
     if not certain and not doubtful:
         yield Passed("no service of the table answers strangers on the outside")
@@ -384,7 +399,7 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
         return
     found = _exposed(subject, subject.study.entrances, services)
     forged = [e for e in found if e.certain and e.entrance.side is Side.OUTSIDE and _private_only(e)]
-    yield from _outside_answers(forged, ())
+    yield from _outside_answers(subject, forged, ())
     for group in _grouped(e for e in found if e.certain and e not in forged):
         answer = _describe(group)
         if answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):

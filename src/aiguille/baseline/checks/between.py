@@ -491,9 +491,7 @@ def bogons(subject: Subject) -> Iterator[Answer]:
     if checked_paths(subject):
         yield Passed("the kernel drops packets whose source lies elsewhere before any rule sees them (rp_filter)")
         return
-    own = [n for z in subject.device.zones if z.side is Side.OUTSIDE for n in z.networks]
-    names = {n for z in subject.device.zones if z.side is Side.OUTSIDE for n in z.interfaces}
-    own += [n for i in subject.device.interfaces if i.name in names for n in i.networks]
+    own = subject.study.outside_networks
     looked = 0
     ways: dict[str, Proof] = {}
     kinds: dict[str, dict[str, None]] = {}

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import outside_known
+from aiguille.analysis import Kind, Step, outside_known
 from aiguille.analysis.countries import blocked, codes_of, country_set
 from aiguille.analysis.study import lets_in, may_let_in
 from aiguille.baseline.catalogue import (
@@ -28,7 +28,7 @@ from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import UNSETTLED, common, told_by
 from aiguille.baseline.reaching import Reach, reaches
 from aiguille.baseline.wording import capital, counted, lines, listed
-from aiguille.model import Addresses, AddressObject, Device, Direction, Field, GeoFilter, Named, SetObject, Side
+from aiguille.model import Addresses, AddressObject, Device, Direction, Field, GeoFilter, Named, Rule, SetObject, Side
 from aiguille.model.countries import claimed_country, country_name
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box
@@ -59,19 +59,37 @@ def _countries(codes: Iterable[str]) -> str:
 _BY_COUNTRY = re.compile(r"(?i)(^|[^a-z])(geo|countr|nation|land[-_ ]|blocked[-_ ]?countr)")
 
 
-def _written_filter(subject: Subject) -> str | None:
-    """A rule that refuses countries, or lets in only some, by an object or set that is named for them."""
-    for base in subject.device.rulebases:
-        for chain, rule in base.rules():
-            if not rule.enabled or not (rule.action.refuses or any(c.negated for c in rule.match.conditions)):
-                continue
-            for condition in rule.match.conditions:
-                names = [o.name for o in condition.operands if isinstance(o, Named)]
-                if condition.field in (Field.SOURCE, Field.SET) and any(
-                    claimed_country(name) is not None or _BY_COUNTRY.search(name) for name in names
-                ):
-                    return speak(chain, rule)
-    return None
+def _written_filters(subject: Subject) -> dict[tuple[Direction, int], list[Step]]:
+    """By direction and family, the refusals of countries by an object or set that is named for them."""
+    out: dict[tuple[Direction, int], list[Step]] = {}
+    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
+        for program in subject.programs.all(direction):
+            for step in program.steps:
+                if step.kind is Kind.REFUSE and step.rule is not None and _by_country(step.rule):
+                    out.setdefault((direction, program.family), []).append(step)
+    return out
+
+
+def _by_country(rule: Rule) -> bool:
+    names = (
+        o.name
+        for c in rule.match.conditions
+        if c.field in (Field.SOURCE, Field.SET)
+        for o in c.operands
+        if isinstance(o, Named)
+    )
+    return any(claimed_country(name) is not None or _BY_COUNTRY.search(name) for name in names)
+
+
+def _escapes(one: Reach, filters: list[Step]) -> bool | None:
+    """Whether a way in admits sources that refusals of countries name; None where who they name is not told."""
+    pieces = [piece for step in filters for piece in step.pieces]
+    if not pieces:
+        return True
+    told = IntervalSet(s for p in pieces if p.sure for s in (p.box[Axis.SRC] or IntervalSet()).spans)
+    if told.overlaps(one.sources):
+        return True
+    return None if any(not piece.sure for piece in pieces) else False
 
 
 def _open_to_anybody(subject: Subject) -> list[Reach]:
@@ -94,7 +112,8 @@ def _open_to_anybody(subject: Subject) -> list[Reach]:
     severity=Severity.LOW,
     controls=("SC-7", "AC-4"),
     why="A site that serves few countries gains nothing from the rest but attempts.",
-    how="Ways in from the outside that anybody may use, on a device without a filter on what comes in.",
+    how="Ways in from the outside that anybody may use, on a device without a filter on what comes in; where rules refuse countries by "
+    "objects or sets named for them, the ways in that admit their members all the same, family by family.",
     fix="Block the countries nobody needs, or allow those that are served, ahead of all rules; do not rely on it alone.",
 )
 def unrestricted(subject: Subject) -> Iterator[Answer]:
@@ -105,18 +124,31 @@ def unrestricted(subject: Subject) -> Iterator[Answer]:
     if inward:
         yield _passed(subject, f"{_name(inward[0])} looks at what comes in")
         return
-    written = _written_filter(subject)
-    if written is not None:
-        yield Passed(f"{written} refuses sources by country before what it lets in")
-        return
     services = _open_to_anybody(subject)
     if not services:
         yield NotApplicable("nothing is open to anybody outside")
         return
+    written = _written_filters(subject)
+    escaped = [_escapes(one, written.get((one.direction, one.family), [])) for one in services]
+    kept = {(one.rule, one.family) for one, out in zip(services, escaped, strict=True) if out is False or out is None}
+    services = [one for one, out in zip(services, escaped, strict=True) if out]
+    if not services:
+        spoken = listed({speak(s.chain, s.rule): None for steps in written.values() for s in steps}, 3)
+        if None in escaped:
+            yield CannotTell(f"the export does not tell whom {spoken} refuses; have its sets exported too")
+        else:
+            yield Passed(f"what countries {spoken} names gets in nowhere")
+        return
     wheres = lines(*(one.rule.where for one in services))
     managed = {one.rule for one in services if one.manages}
-    names = listed(dict.fromkeys(one.what for one in services if one.manages or one.rule not in managed), 5)
-    yield Found(f"Every country reaches {names}, and no filter looks at what comes in.", "no filter", wheres)
+    told = (
+        one.what + (f" over IPv{one.family}" if (one.rule, 10 - one.family) in kept else "")
+        for one in services
+        if one.manages or one.rule not in managed
+    )
+    names = listed(dict.fromkeys(told), 5)
+    said = "no refusal of countries looks at that" if written else "no filter looks at what comes in"
+    yield Found(f"Every country reaches {names}, and {said}.", "no filter", wheres)
 
 
 @check(

@@ -11,7 +11,6 @@ from aiguille.analysis.program import own_addresses
 from aiguille.analysis.study import Admission, is_wide
 from aiguille.baseline.catalogue import (
     Answer,
-    CannotTell,
     Check,
     Found,
     NotApplicable,
@@ -24,8 +23,8 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.checks.records import about, name_of
-from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted, listed
+from aiguille.baseline.checks.records import about, name_of, nothing_inward
+from aiguille.baseline.wording import capital, counted, listed
 from aiguille.model import Action, Addresses, Direction, Field, Numbers, Rule, Rulebase, Side, Span, Translate
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, meets
@@ -58,8 +57,8 @@ def _by_source_port(region: Box) -> bool:
 )
 def source_port(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
-    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
-        yield CannotTell(NO_INWARD_RULES)
+    if (nothing := nothing_inward(subject)) is not None:
+        yield nothing
         return
     mirrored = {id(one.rule) for one, _ in _mirrors(subject)}
     found = 0
@@ -102,8 +101,8 @@ _SAME_PORTS = (53, 67, 68, 123, 500, 520, 521, 546, 547, 1812, 1813, 4500, 5353)
 )
 def both_ports(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
-    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
-        yield CannotTell(NO_INWARD_RULES)
+    if (nothing := nothing_inward(subject)) is not None:
+        yield nothing
         return
     found = 0
     for one in admissions:
@@ -158,8 +157,8 @@ def _mirrors(subject: Subject) -> Iterator[tuple[Admission, Admission]]:
     fix="Accept established connections first; then the rule can go, and not before.",
 )
 def needless_return(subject: Subject) -> Iterator[Answer]:
-    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
-        yield CannotTell(NO_INWARD_RULES)
+    if (nothing := nothing_inward(subject)) is not None:
+        yield nothing
         return
     found = 0
     for back, twin in _mirrors(subject):
@@ -258,7 +257,8 @@ def _cannot_arrive(
     controls=("CM-6", "AC-4"),
     why="Packets for the device's own address are not sent on, and packets sent on do not stay: the rule does nothing.",
     how="Where the export tells every address of the device: rules in the list for traffic through it whose destination is the device "
-    "itself, and rules in the list for traffic to it whose destinations all lie elsewhere. Destinations are those after translation.",
+    "itself, and rules in the list for traffic to it whose destinations all lie outside the networks it is in. Destinations are those "
+    "after translation.",
     fix="Move the rule into the other list, if it is still wanted.",
 )
 def wrong_list(subject: Subject) -> Iterator[Answer]:
@@ -274,7 +274,11 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
             own = own_addresses(subject.device, program.family)
             if own is None:
                 continue
-            everybody = own | IntervalSet(_FOR_MANY[program.family])
+            # Addresses that move between devices, and those for all in a network, lie in the networks the device is in.
+            near = IntervalSet(
+                (n.first, n.last) for i in subject.device.interfaces for n in i.networks if n.family == program.family
+            )
+            everybody = own | near | IntervalSet(_FOR_MANY[program.family])
             for step in program.steps:
                 rule = step.rule
                 if rule is None or rule.built_in or rule.implied or rule.made or rule.shipped or rule.target:
@@ -310,7 +314,7 @@ _FOR_MANY = {
 """The loopback, multicast and broadcast: where packets to the device go beside its own addresses (RFC 6890)."""
 
 _SAID_PORT = re.compile(
-    r"(?i)\b(?:ports?|tcp|udp)\s*[:/ -]?\s*(\d{2,5})(?!\s*(?:minutes|hours|days|users|hosts|sites))\b"
+    r"(?i)\b(?:ports?|tcp|udp)\s*[:/ -]?\s*(\d{2,5})(?!\.\d|\s*(?:minutes|hours|days|users|hosts|sites))\b"
 )
 
 
@@ -326,8 +330,8 @@ _SAID_PORT = re.compile(
 )
 def other_port(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
-    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
-        yield CannotTell(NO_INWARD_RULES)
+    if (nothing := nothing_inward(subject)) is not None:
+        yield nothing
         return
     translated = _translated_ports(subject)
     looked = found = 0

@@ -8,7 +8,7 @@ from functools import lru_cache
 from math import isinf
 
 from aiguille.analysis import Exposure
-from aiguille.analysis.study import Admission, is_wide
+from aiguille.analysis.study import Admission, is_for_translated, is_wide
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -46,6 +46,13 @@ def about(one: Admission, detail: str, severity: Severity | None = None) -> Foun
         family=one.program.family,
         name=speak(step.chain, step.rule),
     )
+
+
+def nothing_inward(subject: Subject) -> Answer | None:
+    """What a check on rules that let in says of an export without any; None where there are some."""
+    if any(True for d in _INWARD for _ in subject.programs.all(d)):
+        return None
+    return CannotTell(NO_INWARD_RULES)
 
 
 def name_of(one: Admission) -> str:
@@ -114,7 +121,7 @@ def management(subject: Subject) -> Iterator[Answer]:
 
 def _width(one: Admission) -> bool:
     """Whether a rule is permissive: any service, and any source or destination."""
-    return any(
+    return not is_for_translated(one.rule) and any(
         region[Axis.PROTO] is None
         and (is_wide(region, Axis.SRC, one.program) or is_wide(region, Axis.DST, one.program))
         for region in one.regions

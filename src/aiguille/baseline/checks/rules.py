@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from aiguille.analysis import Decider, Kind, Program, Step, existing, maybe_accepted, not_loopback
 from aiguille.analysis.decide import Ends
 from aiguille.analysis.exposure import RATES
+from aiguille.analysis.study import is_for_translated
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -47,6 +48,7 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
                 if (
                     step.rule is None
                     or step.rule.shipped
+                    or is_for_translated(step.rule)
                     or step.rule.built_in  # the make's defaults are judged by the checks on defaults
                     or step.kind not in (Kind.ACCEPT, Kind.SKIP)
                     or (step.kind is Kind.SKIP and not step.settles)

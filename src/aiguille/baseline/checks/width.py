@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from aiguille.analysis import Ends, Program, Proof
 from aiguille.analysis.decide import accepting_steps
 from aiguille.analysis.services import known_services
-from aiguille.analysis.study import Admission, is_wide, lets_in, may_let_in
+from aiguille.analysis.study import OPENING, Admission, is_for_translated, is_wide, lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -32,10 +32,11 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common, told_by
-from aiguille.baseline.checks.records import about, name_of, service_boxes
+from aiguille.baseline.checks.records import about, name_of, nothing_inward, service_boxes
 from aiguille.baseline.values import networks
-from aiguille.baseline.wording import NO_INWARD_RULES, counted, listed
-from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Translate, TranslationKind
+from aiguille.baseline.wording import capital, counted, listed
+from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Span, Translate, TranslationKind
+from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, meets, overlap
 from aiguille.space.fields import COUNTED, SYN, TCP, UDP
 
@@ -45,12 +46,6 @@ _ANY_PORT = 65_000
 
 def _admissions(subject: Subject) -> list[Admission]:
     return [one for direction in _INWARD for one in subject.study.admissions(direction)]
-
-
-def _nothing(subject: Subject) -> Answer | None:
-    if any(True for d in _INWARD for _ in subject.programs.all(d)):
-        return None
-    return CannotTell(NO_INWARD_RULES)
 
 
 @check(
@@ -105,7 +100,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     fix="Name the services that are needed; log for a while to learn which.",
 )
 def any_service(subject: Subject) -> Iterator[Answer]:
-    if (nothing := _nothing(subject)) is not None:
+    if (nothing := nothing_inward(subject)) is not None:
         yield nothing
         return
     found = looked = 0
@@ -118,7 +113,7 @@ def any_service(subject: Subject) -> Iterator[Answer]:
     for one in _admissions(subject):
         looked += 1
         wide = [r for r in one.regions if _every_service(r)]
-        if wide and one.rule not in to_anything:
+        if wide and one.rule not in to_anything and not is_for_translated(one.rule):
             found += 1
             yield about(one, f"{name_of(one)} lets every service over {{family}} pass")
     if looked and not found:
@@ -145,7 +140,7 @@ def _every_service(region: Box) -> bool:
     fix="Name the ports, or have the application use a range of {at_most} at most.",
 )
 def wide_ports(subject: Subject) -> Iterator[Answer]:
-    if (nothing := _nothing(subject)) is not None:
+    if (nothing := nothing_inward(subject)) is not None:
         yield nothing
         return
     found = 0
@@ -180,12 +175,14 @@ def wide_ports(subject: Subject) -> Iterator[Answer]:
     fix="Narrow the rule in the field that is widest.",
 )
 def openness(subject: Subject) -> Iterator[Answer]:
-    if (nothing := _nothing(subject)) is not None:
+    if (nothing := nothing_inward(subject)) is not None:
         yield nothing
         return
     found = looked = 0
     for one in _admissions(subject):
         looked += 1
+        if is_for_translated(one.rule):
+            continue
         limit = subject.params["ipv4" if one.program.family == 4 else "ipv6"]
         sizes = [
             box_size(part, one.program.space.tops, COUNTED) for r in one.regions for part in one.program.regions(r)
@@ -219,8 +216,8 @@ DANGEROUS = tuple(port for one in known_services() if one.gives in ("login", "da
         Param("named", int, 64, "addresses", "between named hosts such services are sometimes needed"),
     ),
     why="These services are what worms and intruders look for first.",
-    how="Accepting rules through the device that name ports and include one of the services: from any source outside high, from more "
-    "sources than the parameter between other sides medium.",
+    how="Accepting rules through the device that name ports and include one of the services, and port forwards to them: from any "
+    "source outside high, from more sources than the parameter between other sides medium.",
     fix="Refuse the service between sides; where it is needed, name both hosts or carry it through a VPN.",
 )
 def dangerous_service(subject: Subject) -> Iterator[Answer]:
@@ -229,6 +226,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
         return
     outer = subject.study.on(Side.OUTSIDE)
     found = 0
+    told_rules: set[Span] = set()
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         wanted = service_boxes(subject.params["services"], one.program.family)
         for region in one.regions:
@@ -247,13 +245,53 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             if leaves is not None and outer and leaves.issubset(outer) and not outside:
                 continue  # what inside hosts use of the outside is a matter of what they may send there
             found += 1
+            told_rules.add(one.rule.where)
             whence = "from anybody outside" if outside else "between networks"
             severity = None if outside else Severity.MEDIUM
             told = about(one, f"{name_of(one)} lets {listed(_named(names), 4)} through {whence}", severity)
             yield replace(told, who=Who.ANYBODY if outside else Who.INSIDE)
             break
+    for forward in _dangerous_forwards(subject, told_rules):
+        found += 1
+        yield forward
     if not found:
         yield Passed("no rule that names ports lets such a service through from more than a few hosts")
+
+
+def _dangerous_forwards(subject: Subject, told: set[Span]) -> Iterator[Found]:
+    """Port forwards that lead anybody outside to such a service, where no rule that names its port has been told."""
+    outer = subject.study.on(Side.OUTSIDE)
+    for base, chain, rule, effect in _forwards(subject):
+        target = effect.addresses
+        program = subject.programs.get(target.family, Direction.THROUGH_DEVICE) if target is not None else None
+        if target is None or program is None or not outer:
+            continue
+        pieces = [p for p in program.resolver.rule(rule) if is_wide(p.box, Axis.SRC, program)]
+        if not any(p.box[Axis.IN] is None or outer.overlaps(p.box[Axis.IN] or outer) for p in pieces):
+            continue
+        for text, service in service_boxes(subject.params["services"], target.family):
+            protocol = TCP if text.startswith("tcp/") else UDP
+            ports = _meant(program, rule, effect, protocol) & (service[Axis.B] or IntervalSet())
+            region = common(
+                box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program))]),
+                box([(Axis.DST, IntervalSet([(target.first, target.last)])), (Axis.B, ports)]),
+                OPENING[protocol],
+            ) if ports else None  # fmt: skip
+            proof = subject.study.find(program, region, lets_in(program))
+            if proof is None or any(where in told for step in proof.steps for where in lines_of(step)):
+                continue
+            to = spell_operand(target)
+            answer = told_by(
+                proof, f"{capital(speak(chain, rule))} leads anybody outside to {_named([text])[0]} of {to}."
+            )
+            yield replace(
+                answer,
+                subject=f"{base.name} {rule_subject(chain, rule)}",
+                where=(rule.where, *answer.where),
+                rules=(refer(base, chain, rule), *answer.rules),
+                who=Who.ANYBODY,
+            )
+            break
 
 
 def _named(ports: list[str]) -> list[str]:
@@ -353,16 +391,7 @@ _RULES_TRIED = 32
 )
 def published_service(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
-    forwards = [
-        (base, chain, rule, effect)
-        for base in subject.device.rulebases
-        for chain, rule in base.rules()
-        for effect in rule.effects
-        if rule.enabled
-        and isinstance(effect, Translate)
-        and effect.kind is TranslationKind.DESTINATION
-        and effect.addresses is not None
-    ]
+    forwards = _forwards(subject)
     if not forwards:
         yield NotApplicable("no port forward is written")
         return
@@ -380,6 +409,30 @@ def published_service(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"what stands behind {counted(len(forwards), 'port forward')} is open on no other port")
 
 
+def _forwards(subject: Subject) -> list[tuple[Rulebase, Chain, Rule, Translate]]:
+    """The rules that send packets to an address behind the device."""
+    return [
+        (base, chain, rule, effect)
+        for base in subject.device.rulebases
+        for chain, rule in base.rules()
+        for effect in rule.effects
+        if rule.enabled
+        and isinstance(effect, Translate)
+        and effect.kind is TranslationKind.DESTINATION
+        and effect.addresses is not None
+    ]
+
+
+def _meant(program: Program, rule: Rule, effect: Translate, protocol: int) -> IntervalSet:
+    """The ports of a protocol that a forward sends packets to."""
+    pieces = program.resolver.rule(rule)
+    ports = [p.box[Axis.B] for p in pieces if p.box[Axis.PROTO] is None or protocol in (p.box[Axis.PROTO] or ())]
+    if effect.ports is not None:
+        ports = [IntervalSet([(effect.ports.first, effect.ports.last)])] if ports else []
+    top = program.space.tops[Axis.B]
+    return IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
+
+
 def _published(
     subject: Subject, base: Rulebase, chain: Chain, rule: Rule, effect: Translate, outer: IntervalSet
 ) -> Answer | None:
@@ -387,14 +440,7 @@ def _published(
     program = subject.programs.get(addresses.family, Direction.THROUGH_DEVICE) if addresses is not None else None
     if program is None or addresses is None:
         return None
-    pieces = program.resolver.rule(rule)
-    meant: dict[int, IntervalSet] = {}
-    for protocol in (TCP, UDP):
-        ports = [p.box[Axis.B] for p in pieces if p.box[Axis.PROTO] is None or protocol in (p.box[Axis.PROTO] or ())]
-        if effect.ports is not None:
-            ports = [IntervalSet([(effect.ports.first, effect.ports.last)])] if ports else []
-        top = program.space.tops[Axis.B]
-        meant[protocol] = IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
+    meant = {protocol: _meant(program, rule, effect, protocol) for protocol in (TCP, UDP)}
     target = IntervalSet([(addresses.first, addresses.last)])
     behind = box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program)), (Axis.DST, target)])
     for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):

@@ -63,22 +63,23 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         elif file.place.endswith("sysctl.conf"):
             pass  # read with the kernel's other settings
     if enabled is not None and enabled.value.lower() != "yes":
-        for name in ("before", "before6", "after", "after6", "user", "user6"):
-            if (found := bundle.get(f"etc/ufw/{name}.rules")) is not None:
+        for place in (*_places(4), *_places(6)):
+            if (found := bundle.get(place)) is not None:
                 _aside(ledger, found, "ufw is switched off (ENABLED=no) and loads none of its rules")
         return FirewallPart(tuple(_open(family, ledger, enabled.where) for family in (4, 6)), services=services)
     six = settings.get("IPV6", Assigned(_SHIPPED["IPV6"], home))
-    rulebases: list[Rulebase] = list(_family(4, bundle, ledger, settings, home))
-    if six.value.lower() == "yes" and not any(
-        bundle.get(f"etc/ufw/{name}6.rules") for name in ("before", "after", "user")
-    ):
-        ledger.problem(home, "ufw's files for IPv6 are missing from the copy; copy the whole folder /etc/ufw as root")
-    elif six.value.lower() == "yes":
-        rulebases += _family(6, bundle, ledger, settings, home)
-    else:
+    rulebases: list[Rulebase] = []
+    there = {family: any(bundle.get(place) for place in _places(family)) for family in (4, 6)}
+    for family, wanted in ((4, True), (6, six.value.lower() == "yes")):
+        if wanted and not there[family] and there[10 - family]:
+            missing = f"ufw's files for IPv{family} are missing from the copy; copy the whole folder /etc/ufw as root"
+            ledger.problem(home, missing)
+        elif wanted:
+            rulebases += _family(family, bundle, ledger, settings, home)
+    if six.value.lower() != "yes":
         rulebases += _closed(ledger, six.where)
-        for name in ("before6", "after6", "user6"):
-            if (found := bundle.get(f"etc/ufw/{name}.rules")) is not None:
+        for place in _places(6):
+            if (found := bundle.get(place)) is not None:
                 _aside(ledger, found, "ufw leaves IPv6 closed (IPV6=no) and loads none of these rules")
 
     def implied(chain: Chain, rule: Rule) -> bool:
@@ -97,6 +98,11 @@ def read_alone(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
     """The rules of its user alone, between those ufw ships with."""
     six = "6" if any(line.startswith(":ufw6-") for line in file.lines[:200]) else ""
     return read(Bundle((replace(file, place=f"etc/ufw/user{six}.rules"),)), ledger)
+
+
+def _places(family: int) -> tuple[str, ...]:
+    six = "6" if family == 6 else ""
+    return tuple(f"etc/ufw/{name}{six}.rules" for name in ("before", "after", "user"))
 
 
 def _aside(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:
