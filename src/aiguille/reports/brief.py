@@ -210,6 +210,8 @@ def _asked(audit: Audit, width: int) -> Iterator[Text]:
 
 
 def _foot(audit: Audit, top: int) -> Iterator[Text]:
+    if not audit.estate.devices:
+        return
     light = sum(one.severity.rank < Severity.MEDIUM.rank for one in audit.findings)
     rest = len(audit.findings) - min(top, len(audit.findings))
     yield Text("")
