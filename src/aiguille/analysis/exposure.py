@@ -14,9 +14,9 @@ from aiguille.analysis.decide import (
     maybe_accepted,
     surely_accepted,
 )
-from aiguille.analysis.program import Kind, Program, Programs, own_addresses
+from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
 from aiguille.analysis.sides import Entrance
-from aiguille.model import DestinationType, Direction, ManagementService, Rule, State
+from aiguille.model import DestinationType, Direction, Field, ManagementService, Named, Rule, State
 from aiguille.space import Axis, Box, IntervalSet, box, overlap, term_boxes
 from aiguille.space.fields import SYN, TCP
 
@@ -137,10 +137,32 @@ def rated(program: Program, ends: Ends) -> bool:
         if program.steps[number].kind is Kind.OPEN:
             return False  # what happens then is not told at all
         sure = all(piece.sure for piece in program.steps[number].pieces)
-        named = rule is not None and bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES | GENUINE
-        return sure or (named and rule is not None and not rule.marks)
+        if sure or rule is None:
+            return sure
+        named = bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES | GENUINE
+        return (named and not rule.marks) or bool(blocked_lists(program.steps[number]))
 
     return all(harmless(number) for end in ends for number in (end.step, end.settled) if number >= 0)
+
+
+def blocked_lists(step: Step) -> tuple[str, ...]:
+    """The lists of sources that a step refuses and the export does not tell.
+
+    Whoever is on no such list gets past it, whatever else the rule asks for: a list of the blocked keeps strangers away as little
+    as a rate does.
+    """
+    rule = step.rule
+    if rule is None or step.kind is not Kind.REFUSE or any(p.sure or p.box[Axis.SRC] is not None for p in step.pieces):
+        return ()
+    out: list[str] = []
+    for one in rule.match.conditions:
+        named = [operand for operand in one.operands if isinstance(operand, Named)]
+        by_source = one.field is Field.SOURCE or (
+            one.field is Field.SET and all(n.roles[:1] in (("src",), ("source",)) for n in named)
+        )
+        if by_source and not one.negated and named and len(named) == len(one.operands):
+            out += [operand.name for operand in named]
+    return tuple(out)
 
 
 def _thinned(program: Program, ends: Ends) -> bool:

@@ -407,14 +407,17 @@ def _spelled(value: Any) -> Any:
 
 
 def merged(answers: Iterable[Answer]) -> list[Found]:
-    """The findings among `answers`, those of both address families joined; ``{family}`` is filled in."""
+    """The findings among `answers`, those of one severity in both address families joined; ``{family}`` is filled in."""
     groups: dict[str, list[list[Found]]] = {}
     for answer in answers:
         if isinstance(answer, Found):
             alike = groups.setdefault(answer.subject, [])
-            other = next(
-                (g for g in alike if answer.family and all(f.family not in (None, answer.family) for f in g)), None
-            )
+            free = [g for g in alike if answer.family and all(f.family not in (None, answer.family) for f in g)]
+            # What is said of the other family in the same words comes first; what is graver or lighter is another statement.
+            same = [g for g in free if g[0].detail == answer.detail] or [
+                g for g in free if g[0].severity == answer.severity
+            ]
+            other = same[0] if same else None
             if other is None:
                 alike.append([answer])
             else:

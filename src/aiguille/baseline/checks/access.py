@@ -17,7 +17,7 @@ from aiguille.analysis import (
     outside_known,
     surely_refused,
 )
-from aiguille.analysis.exposure import opening
+from aiguille.analysis.exposure import blocked_lists, opening
 from aiguille.analysis.services import WELL_KNOWN, known_services, ping
 from aiguille.analysis.sides import PRIVATE
 from aiguille.baseline.catalogue import (
@@ -105,6 +105,8 @@ def _describe(group: _Group) -> Found:
     spans = [where for step in reversed(steps) for where in lines_of(step)]
     spans += [e.service.where for e in group.exposures if e.service.where is not None]
     limited = " within the rule's rate limit" if worst.rated else ""
+    if lists := dict.fromkeys(name for step in steps for name in blocked_lists(step)):
+        limited += f" but those on {listed(lists)}"
     verb = "answers" if len({e.service.name for e in group.exposures}) == 1 else "answer"
     last = steps[-1]
     return Found(
@@ -207,8 +209,7 @@ def _outside_answers(subject: Subject, certain: Sequence[Exposure], doubtful: Se
             if genuine
             else "from outside only forged packets bring such a source"
         )
-        wide = genuine and group.worst.networks > _NAMED_NETWORK
-        severity = Severity.MEDIUM if wide else Severity.LOW
+        severity = Severity.MEDIUM if genuine else Severity.LOW
         yield replace(
             answer, detail=f"{answer.detail} All of them are private: {reason}.", severity=severity, who=Who.INSIDE
         )
@@ -402,7 +403,8 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
     yield from _outside_answers(subject, forged, ())
     for group in _grouped(e for e in found if e.certain and e not in forged):
         answer = _describe(group)
-        if answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
+        outside = any(e.entrance.side is Side.OUTSIDE for e in group.exposures)
+        if outside and group.worst.networks > _SOURCES.default:
             answer = replace(answer, severity=Severity.HIGH)
         yield answer
     for group in _grouped(e for e in found if not e.certain):

@@ -16,6 +16,7 @@ from aiguille.analysis.objects import (
     reached,
     uses,
 )
+from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -166,6 +167,7 @@ def dangling(subject: Subject) -> Iterator[Answer]:
     every: list[Object] = [*device.addresses, *device.services, *device.sets]
     names = {(kind_of(one), one.name) for one in every} | {(NameKind.ZONE, zone.name) for zone in device.zones}
     found = looked = 0
+    kept_apart: list[str] = []
     for one in every:
         for member in members_of(one):
             looked += 1
@@ -175,7 +177,9 @@ def dangling(subject: Subject) -> Iterator[Answer]:
                 yield Found(text, f"{kind_of(one)} {one.name}: {member.name}", lines(one.where))
     for (kind, name), places in uses(device).items():
         looked += 1
-        if (kind, name) not in names:
+        if (kind, name) not in names and kind is NameKind.SET and device.dialect in GENERAL_HOSTS:
+            kept_apart.append(name)  # the kernel loads no rule whose set is not there; it is saved apart
+        elif (kind, name) not in names:
             found += 1
             rule = places[0].rule
             chain = next(c for c in places[0].rulebase.chains if any(r is rule for r in c.rules))
@@ -186,6 +190,9 @@ def dangling(subject: Subject) -> Iterator[Answer]:
                 lines(*(p.rule.where for p in places)),
                 (refer(places[0].rulebase, chain, rule),),
             )
+    if kept_apart:
+        sets = listed(dict.fromkeys(kept_apart), 4)
+        yield CannotTell(f"the export does not hold the sets {sets}, which rules look into; ask for `ipset save`")
     if not looked:
         yield NotApplicable("nothing in the export names an object")
     elif not found:
