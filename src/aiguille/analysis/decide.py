@@ -29,6 +29,7 @@ from aiguille.space import (
     meets,
     overlap,
 )
+from aiguille.space.effort import spend
 from aiguille.space.fields import SYN, TCP, UDP
 
 
@@ -213,8 +214,9 @@ class Cut:
         self.rows: list[Row] = []
         self.sure = 0
         self.skips = 0
-        self.final = 0
+        self.final = passed = 0
         for row in rows:
+            passed += 1
             if row.box is not EVERYTHING and not meets(row.box, region):
                 continue
             bit = 1 << len(self.rows)
@@ -226,6 +228,7 @@ class Cut:
                 self.skips |= bit
             elif kind in (Kind.ACCEPT, Kind.REFUSE):
                 self.final |= bit
+        spend(1 + (passed >> 2))
         boxes = [row.box for row in self.rows]
         nodes = BUDGET if budget is None else budget
         self.slices = Slices(region, boxes, program.space.tops, first=first, last=last, budget=nodes)
@@ -264,43 +267,44 @@ class Cut:
 
     def _walk(self, alive: int, full: int) -> Ends | None:
         ends: set[End] = set()
-        todo: list[tuple[int, bool, int]] = [(alive, False, -1)]
-        seen = set(todo)
-
-        def later(state: tuple[int, bool, int]) -> None:
-            if state not in seen:
-                seen.add(state)
-                todo.append(state)
-
-        while todo:
-            bits, logged, settled = todo.pop()
-            while bits:
-                low = bits & -bits
-                bits ^= low
-                if not full & low:
-                    return None
-                number = self.rows[low.bit_length() - 1].step
-                step = self.program.steps[number]
-                sure = bool(self.sure & low)
-                was_logged = logged
-                if step.logs:
-                    # A log that may not fire counts as a record all the same: a rate limit thins it out, no more.
-                    logged = True
-                match step.kind:
-                    case Kind.ACCEPT | Kind.REFUSE:
-                        ends.add(End(number, settled, step.kind is Kind.ACCEPT, logged))
-                    case Kind.OPEN:
-                        ends.add(End(number, settled, True, logged))
-                        ends.add(End(number, settled, False, logged))
-                    case Kind.SKIP | Kind.FORK:
-                        target = step.stop.index if step.stop is not None else 0
-                        beyond = bits & ~self.before(target)
-                        later((beyond, logged, number if step.settles else settled))
-                    case Kind.PASS:
-                        continue
-                if sure and step.kind is not Kind.OPEN:
+        # Skips lead forward only, so one pass does for all walks: those under way, and those that wait for a step to come.
+        walks: set[tuple[bool, int]] = {(False, -1)}
+        waiting: dict[int, set[tuple[bool, int]]] = {}
+        bits, looked = alive, 0
+        while bits:
+            low = bits & -bits
+            number = self.rows[low.bit_length() - 1].step
+            if waiting:
+                for target in [target for target in waiting if target <= number]:
+                    walks = walks | waiting.pop(target)
+            if not walks:
+                if not waiting:
                     break
-                logged = was_logged
+                bits &= ~self.before(min(waiting))
+                continue
+            bits ^= low
+            looked += len(walks)
+            if not full & low:
+                spend(looked)
+                return None
+            step = self.program.steps[number]
+            # A log that may not fire counts as a record all the same: a rate limit thins it out, no more.
+            here = {(True, settled) for _, settled in walks} if step.logs else walks
+            match step.kind:
+                case Kind.ACCEPT | Kind.REFUSE:
+                    ends |= {End(number, settled, step.kind is Kind.ACCEPT, logged) for logged, settled in here}
+                case Kind.OPEN:
+                    ends |= {End(number, settled, at, logged) for logged, settled in here for at in (True, False)}
+                case Kind.SKIP | Kind.FORK:
+                    target = step.stop.index if step.stop is not None else 0
+                    gone = {(logged, number) for logged, _ in here} if step.settles else here
+                    waiting[target] = waiting.get(target, set()) | gone
+                case Kind.PASS:
+                    walks = here
+                    continue
+            if self.sure & low and step.kind is not Kind.OPEN:
+                walks = set()
+        spend(looked)
         return frozenset(ends)
 
     def gets_to(self, step: int, alive: int, full: int) -> bool | None:
@@ -314,36 +318,37 @@ class Cut:
         None alone is the answer if a piece does not hold all the packets.
         """
         found: set[int | None] = set()
-        todo = [alive]
-        seen = {alive}
-        while todo:
-            bits = todo.pop()
-            ended = False
-            while bits and not ended:
-                low = bits & -bits
-                bits ^= low
-                if not full & low:
-                    return None
-                row = self.rows[low.bit_length() - 1]
-                at = self.program.steps[row.step]
-                if at.kind in (Kind.SKIP, Kind.FORK):
-                    target = at.stop.index if at.stop is not None else 0
-                    if target > step:
-                        if row.sure:
-                            found.add(row.step)
-                            ended = True
-                        continue
-                    beyond = bits & ~self.before(target)
-                    if row.sure:
-                        bits = beyond
-                    elif beyond not in seen:
-                        seen.add(beyond)
-                        todo.append(beyond)
-                elif row.sure and at.kind in (Kind.ACCEPT, Kind.REFUSE):
+        under_way = True
+        waiting: set[int] = set()
+        bits = alive
+        while bits:
+            low = bits & -bits
+            row = self.rows[low.bit_length() - 1]
+            if waiting and min(waiting) <= row.step:
+                waiting = {target for target in waiting if target > row.step}
+                under_way = True
+            if not under_way:
+                if not waiting:
+                    break
+                bits &= ~self.before(min(waiting))
+                continue
+            bits ^= low
+            if not full & low:
+                return None
+            spend(1)
+            at = self.program.steps[row.step]
+            if at.kind in (Kind.SKIP, Kind.FORK):
+                target = at.stop.index if at.stop is not None else 0
+                if target <= step:
+                    waiting.add(target)
+                elif row.sure:
                     found.add(row.step)
-                    ended = True
-            if not ended:
-                found.add(None)
+                under_way = not row.sure
+            elif row.sure and at.kind in (Kind.ACCEPT, Kind.REFUSE):
+                found.add(row.step)
+                under_way = False
+        if under_way or waiting:
+            found.add(None)
         return frozenset(found)
 
     def before(self, step: int) -> int:

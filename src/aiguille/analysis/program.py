@@ -44,9 +44,14 @@ from aiguille.space import (
     subtract,
     symbols_of,
 )
+from aiguille.space.effort import limited, spend
 
-STEP_LIMIT = 3_000_000
+STEP_LIMIT = 300_000
 """Chains that call one another widely could write out to any length; beyond this a device is refused, not guessed."""
+
+
+COMPILE_EFFORT = 10_000_000
+"""Steps of work that writing out the chains may take, beside a thousand for each rule."""
 
 
 class Kind(StrEnum):
@@ -276,7 +281,7 @@ class Programs:
         """symbols: the interface names to tell apart, where they must be those of another device too"""
         self.device = device
         self._symbols = symbols or symbols_of(device)
-        self._made: dict[tuple[int, Direction], Program | None] = {}
+        self._made: dict[tuple[int, Direction], Program | TooComplexError | None] = {}
         self._resolvers: dict[int, Resolver] = {}
 
     def resolver(self, family: int) -> Resolver:
@@ -293,8 +298,14 @@ class Programs:
         key = (family, direction)
         if key not in self._made:
             bases = deciding_chains(self.device, family, direction)
-            self._made[key] = _compile(self.device, direction, self.resolver(family), bases) if bases else None
-        return self._made[key]
+            try:
+                self._made[key] = _compile(self.device, direction, self.resolver(family), bases) if bases else None
+            except TooComplexError as error:
+                self._made[key] = error
+        found = self._made[key]
+        if isinstance(found, TooComplexError):
+            raise found
+        return found
 
     def everything(self) -> Iterator[Program]:
         """The programs of all directions, then each base chain that none of them holds by itself."""
@@ -368,8 +379,9 @@ def _compile(
     stage: Stage | None = None,
 ) -> Program:
     writer = _Writer(resolver)
-    for number, (rulebase, chain) in enumerate(bases):
-        writer.base(rulebase, chain, is_last=number == len(bases) - 1)
+    with limited(COMPILE_EFFORT + 1000 * writer.rules, apart=True):
+        for number, (rulebase, chain) in enumerate(bases):
+            writer.base(rulebase, chain, is_last=number == len(bases) - 1)
     return Program(
         device, resolver.space.family, direction, resolver.space, tuple(writer.steps), bases, stage, resolver
     )
@@ -385,6 +397,7 @@ class _Writer:
         self.resolver = resolver
         self.steps: list[Step] = []
         self._chains: dict[int, dict[str, Chain]] = {}
+        self.rules = sum(len(chain.rules) for base in resolver.device.rulebases for chain in base.chains)
         self._stateless = False
 
     def base(self, rulebase: Rulebase, chain: Chain, *, is_last: bool) -> None:
@@ -421,9 +434,10 @@ class _Writer:
         for rule in chain.rules:
             own = self.resolver.rule(rule)
             pieces = conjunction(path, before_tracking(own) if self._stateless else own)
-            if len(self.steps) > STEP_LIMIT:
+            if len(self.steps) > max(STEP_LIMIT, 10 * self.rules):
                 raise TooComplexError(
-                    f"the chains written out have more than {STEP_LIMIT} steps; they call one another too often",
+                    f"the chains written out have more than {STEP_LIMIT} steps; they call one another too often "
+                    f"(chain {chain.name} among them)",
                     rule.where,
                 )
             match rule.action:
@@ -506,6 +520,7 @@ def conjunction(path: tuple[Piece, ...], pieces: tuple[Piece, ...]) -> tuple[Pie
     """What both let in; surely only where both are sure."""
     if len(path) == 1 and path[0].box == EVERYTHING:
         return pieces if path[0].sure else tuple(Piece(p.box, False) for p in pieces)
+    spend(len(path) * len(pieces) >> 2)
     return tuple(
         Piece(common, a.sure and b.sure) for a in path for b in pieces if (common := overlap(a.box, b.box)) is not None
     )

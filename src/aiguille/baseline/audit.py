@@ -30,8 +30,9 @@ from aiguille.baseline.catalogue import (
     Who,
 )
 from aiguille.baseline.keepers import where_to_change
-from aiguille.model import AiguilleError, Device, Estate, Setting, Span, UsageError
+from aiguille.model import AiguilleError, Device, Estate, Setting, Span, TooComplexError, UsageError
 from aiguille.space import Packet
+from aiguille.space.effort import limited
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -268,6 +269,13 @@ def run(
     return Audit(estate, tuple(outcomes), tuple(findings), chosen)
 
 
+_DEVICE_STEPS, _STEPS_A_RULE, _LEAST_STEPS = 1_000_000, 300, 20_000
+"""What the checks on a device may take together, of which each has at most half of what those before it left; see `effort`.
+
+Rule sets that people wrote take less than a twentieth of it.
+"""
+
+
 class _Work(Struct, frozen=True, dict=True):
     """What a process needs to audit any device of the estate. helpers: processes that each device may be shared among."""
 
@@ -281,8 +289,12 @@ class _Work(Struct, frozen=True, dict=True):
         study = Study(device, self.estate, Programs(device), self.helpers)
         outcomes: list[CheckOutcome] = []
         findings: list[Finding] = []
+        left = _DEVICE_STEPS + _STEPS_A_RULE * sum(1 for base in device.rulebases for _ in base.rules())
         for one in self.baseline.for_device(device):
-            answers = _answers(one.check, Subject(study, one.params), raise_crashes=self.raise_crashes)
+            # The first checks must not leave nothing to the last: whatever happens, each has a share of its own.
+            with limited(max(left // 2, _LEAST_STEPS), apart=True) as question:
+                answers = _answers(one.check, Subject(study, one.params), raise_crashes=self.raise_crashes)
+            left -= question.used
             outcomes.append(_outcome(one.check, device, answers))
             findings += _findings(one, device, answers)
         return outcomes, findings
@@ -298,6 +310,8 @@ def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answe
         return [CannotTell(f"the export does not tell {words}; add the configuration that states it, or ask for it")]
     try:
         return [_with_evidence(one, answer) for answer in one.run(subject)]
+    except TooComplexError as error:
+        return [CannotTell(f"{error}{_most_entangled(subject.device) if error.where is None else ''}")]
     except AiguilleError as error:
         return [CannotTell(str(error))]
     except Exception as error:
@@ -305,6 +319,15 @@ def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answe
         if raise_crashes:
             raise
         return [CannotTell(f"the check itself failed ({type(error).__name__}: {error}); please report this")]
+
+
+def _most_entangled(device: Device) -> str:
+    """The rule that asks for most at once, as a place to look at when rules are too entangled."""
+    rules = [rule for base in device.rulebases for _, rule in base.rules() if rule.match.conditions]
+    if not rules:
+        return ""
+    most = max(rules, key=lambda rule: sum(len(c.operands) * (1 + 4 * c.negated) for c in rule.match.conditions))
+    return f" (the rule that asks for most at once is {most.where})"
 
 
 def _with_evidence(one: Check, answer: Answer) -> Answer:

@@ -11,6 +11,7 @@ from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.baseline.audit import Audit
 from aiguille.baseline.catalogue import Outcome
 from aiguille.model import Device
+from aiguille.space.effort import ENTANGLED
 
 
 class Request(Struct, frozen=True):
@@ -47,6 +48,7 @@ _RULES = Request(
     "rules", "The rules missing here: for IPv6, or for the device itself", "ip6tables-save; nft list ruleset"
 )
 _LOCATIONS = Request("locations", "Location data, to tell countries apart", "--geo FILE")
+_EFFORT = Request("effort", "Nothing: these rules are too entangled; Aiguille may work longer", "--effort 20")
 _BASELINE = Request("baseline", "What the organisation asks for: least releases, countries", "aiguille baseline start")
 
 _BY_CHECK = {
@@ -77,6 +79,8 @@ def request_for(check: str, because: str, device: Device) -> Request:
 def _request_for(check: str, because: str, device: Device) -> Request:
     found = _BY_CHECK.get(check)
     host = device.dialect in GENERAL_HOSTS
+    if ENTANGLED in because:
+        return _EFFORT
     if "location data" in because:
         return _LOCATIONS
     if "does not settle" in because or "cannot settle" in because:

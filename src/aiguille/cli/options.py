@@ -75,8 +75,22 @@ def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
         type=_network,
         help="an address or network that administrators come from; repeatable",
     )
+    parser.add_argument(
+        "--effort",
+        type=_times,
+        default=1,
+        metavar="N",
+        help="let entangled rules take N times the usual work before the answer is 'cannot tell' (default: 1)",
+    )
     add_geo(parser)
     add_as_of(parser)
+
+
+def _times(text: str) -> int:
+    number = int(text) if text.isascii() and text.isdigit() and len(text) < 7 else 0
+    if not number:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a whole number from 1")
+    return number
 
 
 def _side(text: str) -> tuple[str, str]:
@@ -259,7 +273,9 @@ def read_estate(
     from aiguille.cli.output import progress
     from aiguille.estate import read
     from aiguille.reports.text import counted, visible
+    from aiguille.space.effort import set_effort
 
+    set_effort(getattr(arguments, "effort", 1))
     # What is read lives to the end; looking for garbage in it meanwhile would cost up to a third.
     collecting = gc.isenabled()
     gc.disable()

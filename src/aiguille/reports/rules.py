@@ -159,6 +159,8 @@ def _openness(openness: Openness) -> str:
         return ""
     if openness.exact or round(openness.bits or 0, 1) == round(openness.low_bits or 0, 1):
         return f"opens 2^{openness.bits:.1f}"
+    if openness.low_bits is None:
+        return f"opens at most 2^{openness.bits:.1f}"
     return f"opens 2^{openness.low_bits:.1f} to 2^{openness.bits:.1f}"
 
 

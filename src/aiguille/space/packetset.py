@@ -7,6 +7,7 @@ from math import log2
 
 from msgspec import Struct
 
+from aiguille.space.effort import spend
 from aiguille.space.fields import AXES, EVERYTHING, Axis, Box, Space
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.slices import Slices, overlap, subtract
@@ -33,6 +34,7 @@ class PacketSet(Struct, frozen=True):
         return cls(tuple(tops), tuple(b for b in boxes if all(f is None or f for f in b)))
 
     def __and__(self, other: PacketSet) -> PacketSet:
+        spend(len(self.boxes) * len(other.boxes))
         common = (overlap(a, b) for a in self.boxes for b in other.boxes)
         return PacketSet(self.tops, tuple(b for b in common if b is not None))
 
@@ -42,6 +44,7 @@ class PacketSet(Struct, frozen=True):
     def __sub__(self, other: PacketSet) -> PacketSet:
         left = list(self.boxes)
         for hole in other.boxes:
+            spend(len(left))
             left = [piece for one in left for piece in subtract(one, hole, self.tops)]
         return PacketSet(self.tops, tuple(left))
 

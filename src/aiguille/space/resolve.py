@@ -35,17 +35,25 @@ from aiguille.model import (
     SetEntry,
     SetObject,
     State,
+    TooComplexError,
     Translate,
     TranslationKind,
     Tuples,
 )
+from aiguille.space.effort import limited
 from aiguille.space.fields import EVERYTHING, ICMP_OF, PORT_TOP, TCP, WITH_PORTS, Axis, Box, Space, Symbols, box
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packetset import PacketSet
 from aiguille.space.slices import overlap
 
-MASK_INTERVALS = 1 << 16
+MASK_INTERVALS = 1 << 12
 """A mask with holes is expanded to at most this many intervals; beyond that the rule is kept as "may match"."""
+
+CONDITION_EFFORT = 2_000_000
+"""Steps of work that making out one condition may take, as a negated set of many fields does; beyond that it "may match"."""
+
+PIECES = 100_000
+"""Pieces of one rule beyond which its further conditions count as "may match"."""
 
 _PORTED = IntervalSet.of(*WITH_PORTS)
 _ICMP = {family: IntervalSet.of(number) for family, number in ICMP_OF.items()}
@@ -137,6 +145,9 @@ class Resolver(Struct, dict=True):
         pieces = [Piece(EVERYTHING, sure)]
         for condition in match.conditions:
             found = self.condition(condition)
+            if len(pieces) * (len(found.sure) + len(found.maybe)) > PIECES:
+                pieces = [Piece(one.box, False) for one in pieces]  # it may match within what the others say
+                continue
             options = [(b, True) for b in found.sure] + [(b, False) for b in found.maybe]
             pieces = [
                 Piece(common, piece.sure and certain)
@@ -150,7 +161,12 @@ class Resolver(Struct, dict=True):
         """What one condition matches, looked up once."""
         found = self._conditions.get(condition)
         if found is None:
-            found = self._conditions[condition] = self._resolve(condition)
+            try:
+                with limited(CONDITION_EFFORT, apart=True):
+                    found = self._resolve(condition)
+            except TooComplexError:
+                found = _Alternatives((), (EVERYTHING,))
+            self._conditions[condition] = found
         return found
 
     def addresses(self, operands: Iterable[Operand]) -> IntervalSet:

@@ -17,6 +17,7 @@ from functools import lru_cache
 from msgspec import Struct
 
 from aiguille.model import TooComplexError
+from aiguille.space.effort import ENTANGLED, spend
 from aiguille.space.fields import ALL_AXES, AXES, Axis, Box
 from aiguille.space.intervals import IntervalSet
 
@@ -35,8 +36,8 @@ Cell = tuple[IntervalSet, ...]
 Leaf = Callable[[int, int], bool | None]
 """Judges a node from the boxes alive in it and those that hold all of it; None if it must be split further."""
 
-BUDGET = 3_000_000
-"""Nodes one question may visit before `TooComplexError`; enterprise rule sets stay below a thousand."""
+BUDGET = 300_000
+"""Nodes one question may visit before `TooComplexError`; enterprise rule sets stay below two thousand."""
 
 
 class Class_(Struct):
@@ -66,6 +67,7 @@ class Slices:
 
         first, last: axes to be walked before or after all others; the rest is walked by ascending number of classes
         """
+        spend(1 + (len(boxes) >> 2))
         everyone = (1 << len(boxes)) - 1
         self._boxes = boxes
         self.alive = self.everyone = everyone
@@ -119,8 +121,8 @@ class Slices:
                 return answer
             if (depth, alive) in dead:
                 return False
-            self._spend()
             axis = self.axes[depth]
+            self._spend(len(order[axis]))
             tried: set[int] = set()
             for part in self._few(axis, alive, sparse_first=sparse_first) or order[axis]:
                 left = alive & part.signature
@@ -130,6 +132,7 @@ class Slices:
                 if search(depth + 1, left):
                     cell[axis] = IntervalSet(part.spans)
                     return True
+            spend(len(tried))
             dead.add((depth, alive))
             return False
 
@@ -159,12 +162,13 @@ class Slices:
                 return free[depth] if answer else 0
             key = (depth, alive)
             if key not in known:
-                self._spend()
-                below: dict[int, int] = {}
                 axis = self.axes[depth]
+                self._spend(len(self.classes[axis]))
+                below: dict[int, int] = {}
                 for part in self._few(axis, alive) or self.classes[axis]:
                     left = alive & part.signature
                     below[left] = below.get(left, 0) + part.size
+                spend(len(below))
                 if depth < stop:
                     known[key] = sum(size * count(depth + 1, left) for left, size in below.items())
                 else:
@@ -185,8 +189,8 @@ class Slices:
             if (depth, alive) in seen:
                 return
             seen.add((depth, alive))
-            self._spend()
             axis = self.axes[depth]
+            self._spend(len(self.classes[axis]))
             for left in {alive & part.signature for part in self._few(axis, alive) or self.classes[axis]}:
                 visit(depth + 1, left)
 
@@ -205,9 +209,10 @@ class Slices:
                 return answer
             key = (depth, alive)
             if key not in known:
-                self._spend()
                 below = self.axes[depth]
+                self._spend(len(self.classes[below]))
                 lefts = {alive & part.signature for part in self._few(below, alive) or self.classes[below]}
+                spend(len(lefts))
                 known[key] = any(exists(depth + 1, left, known) for left in lefts)
             return known[key]
 
@@ -234,13 +239,15 @@ class Slices:
             values = self._boxes[number][axis]
             if values is not None:
                 sets.append((values, 1 << number))
+        spend(len(sets))
         out = _classes(whole, sets, self.full[axis] | telling)
         return sorted(out, key=lambda part: part.signature.bit_count()) if sparse_first else out
 
-    def _spend(self) -> None:
+    def _spend(self, parts: int = 0) -> None:
         self.budget -= 1
         if self.budget < 0:
-            raise TooComplexError("the rules interleave too much for an exact answer within the set bound")
+            raise TooComplexError(ENTANGLED)
+        spend(1 + (parts >> 4))
 
 
 def bits_of(mask: int) -> Iterator[int]:
@@ -293,6 +300,7 @@ def _cut(within: IntervalSet, sets: Sets, everyone: int) -> tuple[list[Class_], 
                 held ^= mask
         return [Class_(held, 1, list(within.spans))], held, held
     intervals = len(within.spans) + sum([len(values.spans) for values, _ in sets])
+    spend(intervals >> 3)
     if intervals > max(LONG, LONG_EACH * len(sets)):
         found = _classes_of_long(within, sets, everyone)
     else:

@@ -34,6 +34,10 @@ from aiguille.analysis.standing.words import (
     StandingReport,
 )
 from aiguille.model import Chain, Rule, Rulebase
+from aiguille.space.effort import ENTANGLED
+
+RULE_EFFORT, PROGRAM_EFFORT = 500, 1_000_000
+"""Steps of work that judging one rule may take at the least, and all rules of a program about; see `space.effort`."""
 
 
 def standings(programs: Programs, jobs: int = 1) -> tuple[StandingReport, ...]:
@@ -63,13 +67,26 @@ def hidden_steps(program: Program) -> list[int]:
 
 
 def _judge_all(judge: Judge, jobs: int) -> list[Judged]:
-    """All steps judged, in order. Long programs are split in pieces that forked processes take in turn."""
-    count = len(judge.program.steps)
+    """All steps judged, in order: those that are easy first, then the others with what all of them leave of the effort."""
+    numbers = judge.judged()
+    each = max(RULE_EFFORT, PROGRAM_EFFORT // max(len(numbers), 1))
+    out = {one.step: one for one in _judge_some(judge, numbers, each, jobs)}
+    left = [number for number in numbers if not out[number].settled]
+    more = PROGRAM_EFFORT // max(len(left), 1)
+    if left and more > each:
+        out.update((one.step, one) for one in _judge_some(judge, left, more, jobs))
+    return [out[number] for number in numbers]
+
+
+def _judge_some(judge: Judge, numbers: Sequence[int], effort: int, jobs: int) -> list[Judged]:
+    """Steps judged, each within an effort of its own. Long programs are split in pieces that forked processes take in turn."""
+    count = len(numbers)
     if jobs < 2 or count < PARALLEL_STEPS:
-        return list(judge.all(0, count))
+        return [judge.within(effort, number) for number in numbers]
     size = -(-count // (4 * jobs))
-    pieces = [(start, min(start + size, count)) for start in range(0, count, size)]
-    return [one for part in share(lambda piece: list(judge.all(*piece)), pieces, jobs) for one in part]
+    pieces = [numbers[start : start + size] for start in range(0, count, size)]
+    shared = share(lambda piece: [judge.within(effort, number) for number in piece], pieces, jobs)
+    return [one for part in shared for one in part]
 
 
 def _report(
@@ -94,7 +111,12 @@ def _report(
     if best.standing is Standing.IMPOSSIBLE:
         why = _why_impossible(programs, rule, program)
     because = tuple(places.values())[:BECAUSE_LIMIT]
-    return StandingReport(rulebase, chain, rule, best.standing, because, why, best.witness, openness, best.shortest)
+    settled = best.settled or best.witness is not None
+    if not settled:
+        why = f"cannot tell: {ENTANGLED}"
+    return StandingReport(
+        rulebase, chain, rule, best.standing, because, why, best.witness, openness, best.shortest, settled
+    )
 
 
 def _why_impossible(programs: Programs, rule: Rule, program: Program) -> str:

@@ -38,6 +38,7 @@ from aiguille.space import (
     holds,
     meets,
 )
+from aiguille.space.effort import spend
 
 if TYPE_CHECKING:
     from aiguille.analysis.standing.judge import Judge
@@ -94,6 +95,7 @@ class Straight(Struct):
 
     def _holding(self, point: Sequence[int]) -> int:
         """The mask of the boxes that hold a point."""
+        spend(len(self.boxes) >> 2)
         return sum(1 << at for at, one in enumerate(self.boxes) if holds(one, point))
 
     def _taken(self, point: Sequence[int]) -> bool:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from aiguille.analysis.standing.words import EXPLAIN_NODES
 from aiguille.space import Axis, Box, full_cell
+from aiguille.space.effort import spend
 
 
 def samples(region: Box, tops: Sequence[int]) -> Iterator[tuple[int, ...]]:
@@ -50,6 +51,7 @@ def smallest_hitting_set(needs: Iterable[int]) -> tuple[list[int], bool]:
         if size == 0 or budget[0] <= 0:
             return None
         budget[0] -= 1
+        spend(1 + (len(open_masks) >> 2))
         bits = open_masks[0]
         while bits:
             low = bits & -bits

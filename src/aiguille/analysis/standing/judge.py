@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from functools import partial
 from typing import Any
 
@@ -23,8 +23,21 @@ from aiguille.analysis.standing.words import (
     outcome,
 )
 from aiguille.analysis.witness import Chooser
-from aiguille.model import Action
-from aiguille.space import EVERYTHING, Box, Cell, Slices, covers, holds, index_of, meets, overlap
+from aiguille.model import Action, TooComplexError
+from aiguille.space import (
+    COUNTED,
+    EVERYTHING,
+    Box,
+    Cell,
+    Slices,
+    box_size,
+    covers,
+    holds,
+    index_of,
+    meets,
+    overlap,
+)
+from aiguille.space.effort import limited
 
 
 class Judge:
@@ -59,12 +72,23 @@ class Judge:
         # Rows that the narrowing of a rule to packets that can exist and open connections cannot part from it.
         self.plain = [is_plain(row.box) for row in self.rows]
 
-    def all(self, start: int, stop: int) -> Iterator[Judged]:
-        """Steps `start` to `stop`, the latter left out."""
-        for number in range(start, stop):
-            step = self.program.steps[number]
-            if step.rule is not None and step.rule.enabled and self._is_rule_itself(number):
-                yield self.step(number)
+    def judged(self) -> list[int]:
+        """The steps there is something to say of, in order."""
+        return [
+            number
+            for number, step in enumerate(self.program.steps)
+            if step.rule is not None and step.rule.enabled and self._is_rule_itself(number)
+        ]
+
+    def within(self, effort: int, number: int) -> Judged:
+        """A step judged, or left open where that would take more than so many steps of work."""
+        try:
+            # How the steps are shared among processes must make no difference.
+            with limited(effort, apart=True):
+                return self.step(number)
+        except TooComplexError:
+            size = sum(box_size(self.rows[row].box, self.tops, COUNTED) for row in self.own[number])
+            return Judged(number, Standing.LIVE, openness=Openness(0, size), settled=False)
 
     def regions(self, number: int) -> list[Box]:
         """The packets a step matches that can go the program's way."""

@@ -86,6 +86,7 @@ class StandingReport(Struct, frozen=True):
     because: the rules that make it so; for hidden rules a smallest set that covers it (`shortest` if that is proven)
     why: what cannot be said by naming rules
     witness: a packet that reaches the rule, as its chain sees it; None if there is none
+    settled: False where the rules are too entangled to tell, and `live` says no more than that the rule may be
     """
 
     rulebase: Rulebase
@@ -97,6 +98,7 @@ class StandingReport(Struct, frozen=True):
     witness: Packet | None = None
     openness: Openness = NOTHING
     shortest: bool = True
+    settled: bool = True
 
 
 class Judged(Struct):
@@ -108,6 +110,7 @@ class Judged(Struct):
     witness: Packet | None = None
     openness: Openness = NOTHING
     shortest: bool = True
+    settled: bool = True
 
 
 def outcome(step: Step) -> str:

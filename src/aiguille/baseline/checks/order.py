@@ -29,6 +29,7 @@ from aiguille.baseline.checks.deny import dead_rules
 from aiguille.baseline.wording import capital, counted, listed
 from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Span
 from aiguille.space import Axis, overlap
+from aiguille.space.effort import ENTANGLED
 
 NO_RULES = "the export holds no rules"
 NO_STATEMENTS = "nobody wrote a rule here: all there are come with what the export switches on"
@@ -69,6 +70,7 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
         return
     found = 0
     written = {where for where, _ in subject.study.written}
+    yield from _unsettled(subject)
     for _, reports in subject.study.written:
         report = reports[0]
         if any(r.standing is not standing for r in reports) or any(id(r.rule) in _dead(subject) for r in reports):
@@ -81,6 +83,16 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
         yield NotApplicable(NO_STATEMENTS)
     elif not found:
         yield Passed(f"none of {counted(len(written), 'statement')} {verb}")
+
+
+def _unsettled(subject: Subject) -> Iterator[Answer]:
+    """What cannot be told of rules that are too entangled with those above."""
+    left = [report for _, reports in subject.study.written for report in reports if not report.settled]
+    if left:
+        first = left[0]
+        yield CannotTell(
+            f"{counted(len(left), 'rule')}, {speak(first.chain, first.rule)} ({first.rule.where}) the first: {ENTANGLED}"
+        )
 
 
 def takes_the_rest(rule: Rule) -> bool:
@@ -122,6 +134,7 @@ def redundant(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(NO_RULES)
         return
     written = {where for where, _ in subject.study.written}
+    yield from _unsettled(subject)
     found = 0
     for _, reports in subject.study.written:
         report = reports[0]
@@ -197,6 +210,7 @@ def no_effect(subject: Subject) -> Iterator[Answer]:
     if not subject.study.standings:
         yield CannotTell(NO_RULES)
         return
+    yield from _unsettled(subject)
     found = looked = 0
     for _, reports in subject.study.written:
         report = reports[0]
