@@ -5,13 +5,16 @@ from __future__ import annotations
 import itertools
 import random
 from collections.abc import Iterator
+from datetime import date
 
 import pytest
 from msgspec.structs import replace
 
 from aiguille.analysis import Prober, Programs
-from aiguille.analysis.compare import differences
-from aiguille.model import Addresses, Device, Direction, Interface
+from aiguille.analysis.compare import changes, differences, in_one_space
+from aiguille.analysis.flows import Wish, flows
+from aiguille.analysis.study import Study
+from aiguille.model import Addresses, Device, Direction, Estate, Interface, State
 from aiguille.readers.literals import read_network
 from aiguille.space import Packet, read_sentence
 from tests.helpers import filter_table
@@ -76,6 +79,60 @@ def test_a_difference_is_found_exactly_where_packets_fare_differently(seed: int)
             assert direction in told, packet.sentence()
     if not seed % 3:
         assert not found
+
+
+def edited(rnd: random.Random, rules: str) -> str:
+    """The same rules with a few taken away, moved and put in."""
+    lines = rules.splitlines()
+    for _ in range(rnd.randint(1, 3)):
+        if lines and rnd.random() < 0.6:
+            line = lines.pop(rnd.randrange(len(lines)))
+            if rnd.random() < 0.5:
+                lines.insert(rnd.randint(0, len(lines)), line)
+        else:
+            new = f"-A {rnd.choice(('INPUT', 'FORWARD', 'c1'))} {rnd.choice(CONDITIONS)} -j {rnd.choice(ACTIONS[:4])}"
+            lines.insert(rnd.randint(0, len(lines)), new)
+    return "\n".join(lines)
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_rows_of_changes_hold_exactly_the_new_connections_that_fare_differently(seed: int) -> None:
+    rnd = random.Random(seed)
+    rules = made(rnd)
+    one = filter_table(rules, chains=("c0", "c1"))
+    other = filter_table(edited(rnd, rules), chains=("c0", "c1"))
+    found = changes(one, other)
+    space = in_one_space(one, other)[0].resolver(4).space
+    for packet in packets():
+        if packet.state is not State.NEW:
+            continue
+        direction = Direction.THROUGH_DEVICE if packet.out_interface else Direction.TO_DEVICE
+        rows = [row for row in found if row.traffic.direction is direction and packet.point(space) in row.traffic]
+        verdicts = through(one, packet), through(other, packet)
+        assert len(rows) == (verdicts[0] != verdicts[1]), packet.sentence()
+        assert all((row.before, row.after) == verdicts for row in rows), packet.sentence()
+
+
+@pytest.mark.parametrize("seed", range(15))
+def test_rows_of_flows_hold_exactly_what_is_let_through(seed: int) -> None:
+    device = filter_table(made(random.Random(seed)), chains=("c0", "c1"))
+    study = Study(device, Estate((device,), as_of=date(2026, 11, 28)), Programs(device))
+    found = flows(study, Wish())
+    space = study.programs.resolver(4).space
+    for packet in packets():
+        if packet.state is not State.NEW:
+            continue
+        rows = [
+            row
+            for row in found
+            if row.traffic.direction in _WAYS[bool(packet.out_interface)] and packet.point(space) in row.traffic
+        ]
+        verdict = through(device, packet)
+        assert len(rows) == (True in verdict), packet.sentence()
+        assert all(row.certain == (len(verdict) == 1) for row in rows), packet.sentence()
+
+
+_WAYS = {True: (Direction.THROUGH_DEVICE,), False: (Direction.TO_DEVICE,)}
 
 
 @pytest.mark.parametrize(

@@ -2,13 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable, Iterator
+from typing import cast
+
 from msgspec import Struct
 
+from aiguille.analysis.alignment import in_order
 from aiguille.analysis.decide import Cut, Ends, rows_of
-from aiguille.analysis.program import Program, Programs
+from aiguille.analysis.program import Program, Programs, Step
+from aiguille.analysis.traffic import Traffic, cut, opening, rows
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Device, Direction
-from aiguille.space import EVERYTHING, Box, Packet, Slices, Symbols, symbols_of
+from aiguille.space import (
+    COUNTED,
+    EVERYTHING,
+    Box,
+    Cell,
+    Packet,
+    Slices,
+    Symbols,
+    box_size,
+    subtract,
+    symbols_of,
+)
 
 
 class Difference(Struct, frozen=True):
@@ -65,3 +81,109 @@ def differences(one: Device, other: Device) -> list[Difference]:
             if theirs is not None and (found := difference(mine, theirs)) is not None:
                 out.append(found)
     return out
+
+
+class Change(Struct, frozen=True):
+    """New connections that fare differently.
+
+    before, after: what may become of them on either side, True for letting them through
+    deciders: the steps that decide them before and after
+    """
+
+    traffic: Traffic
+    before: frozenset[bool]
+    after: frozenset[bool]
+    deciders: tuple[tuple[Step, ...], tuple[Step, ...]]
+
+    @property
+    def opens(self) -> bool:
+        """Whether something gets through that did not, for certain or perhaps."""
+        return True in self.after and (True not in self.before or False in self.before)
+
+    @property
+    def certain(self) -> bool:
+        return len(self.before) == 1 == len(self.after)
+
+
+def changes(one: Device, other: Device) -> list[Change]:
+    """What newly opens and what newly closes from one device to another, in few disjoint rows; what opens comes first.
+
+    Families and directions that only one of the two has rules for are not compared; see `silent`.
+    """
+    first, second = in_one_space(one, other)
+    out: list[Change] = []
+    for direction in Direction:
+        for mine in first.all(direction):
+            theirs = second.get(mine.family, direction)
+            if theirs is not None:
+                out += _changes(mine, theirs)
+    return sorted(out, key=lambda found: not found.opens)
+
+
+def silent(one: Device, other: Device) -> list[tuple[int, Direction, bool]]:
+    """Families and directions with rules on one side only; True where that is the second."""
+    first, second = in_one_space(one, other)
+    found = []
+    for direction in Direction:
+        for family in (4, 6):
+            has = [programs.get(family, direction) is not None for programs in (first, second)]
+            if has[0] != has[1]:
+                found.append((family, direction, has[1]))
+    return found
+
+
+def _changes(one: Program, other: Program) -> Iterator[Change]:
+    done: list[Box] = []
+    found: list[tuple[Cell, Hashable]] = []
+    for box in _places(one, other):
+        left = [box]
+        for earlier in done:
+            left = [piece for part in left for piece in subtract(part, earlier, one.space.tops)]
+        done.append(box)
+        for part in (piece for region in left for piece in opening(one, region)):
+            found += _differing(one, other, part)
+    for traffic, label in rows(one, found):
+        before, after, mine, theirs = cast("_Label", label)
+        steps = tuple(one.steps[number] for number in sorted(mine)), tuple(other.steps[n] for n in sorted(theirs))
+        yield Change(traffic, before, after, steps)
+
+
+_Label = tuple[frozenset[bool], frozenset[bool], frozenset[int], frozenset[int]]
+
+
+def _differing(one: Program, other: Program, region: Box) -> list[tuple[Cell, Hashable]]:
+    first, second = Cut(one, region, rows_of(one)), Cut(other, region, rows_of(other))
+    shift = len(first.rows)
+    mine = (1 << shift) - 1
+
+    def label(alive: int, full: int) -> Hashable:
+        ends = first.ends(alive & mine, full & mine)
+        others = second.ends(alive >> shift, full >> shift)
+        if ends is None or others is None:
+            return None
+        verdicts = _verdicts(ends), _verdicts(others)
+        if verdicts[0] == verdicts[1]:
+            return False
+        return (*verdicts, frozenset(end.step for end in ends), frozenset(end.step for end in others))
+
+    return cut(region, [row.box for row in (*first.rows, *second.rows)], one, label)
+
+
+def _places(one: Program, other: Program) -> list[Box]:
+    """Boxes outside of which both programs have the same steps in the same order, so that nothing can differ there."""
+    keys = [[_key(step) for step in program.steps] for program in (one, other)]
+    kept = in_order(keys[0], keys[1])
+    out: dict[Box, None] = {}
+    for program, mine in zip((one, other), (set(kept), set(kept.values())), strict=True):
+        for number, step in enumerate(program.steps):
+            if number not in mine:
+                out.update((piece.box, None) for piece in step.pieces)
+    # Widest first: what they hold is not looked at again.
+    boxes = sorted(out, key=lambda box: -box_size(box, one.space.tops, COUNTED))
+    return boxes if EVERYTHING not in boxes else [EVERYTHING]
+
+
+def _key(step: Step) -> Hashable:
+    """What makes two steps one and the same."""
+    calls = tuple(chain.name for chain, _ in step.via)
+    return (step.kind, step.action, step.chain.name, calls, step.pieces, step.settles)

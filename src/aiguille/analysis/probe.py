@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 from itertools import chain as chained
+from itertools import islice
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -113,6 +114,8 @@ class _State(Struct, frozen=True):
     redirected: it has been sent to the device itself; translated: its destination has been changed
     mark, translated: None where a rule that was not understood may have changed it
     moved: it may have been sent anywhere
+    follows: whether source translation changes the packet too, since it goes on to another device
+    answers: whether it answers a connection, so that translation chains do not see it
     kind: number of its destination's type, where that is assumed rather than told by its address
     """
 
@@ -124,6 +127,8 @@ class _State(Struct, frozen=True):
     translated: bool | None = False
     kind: int | None = None
     moved: bool = False
+    follows: bool = False
+    answers: bool = False
 
 
 class _End(Struct, frozen=True):
@@ -152,6 +157,19 @@ class _Walk(Struct, frozen=True):
     rulebase: Rulebase
     chain: Chain
     depth: int
+
+
+class Crossing(Struct, frozen=True):
+    """What becomes of a packet at some stages of a device: refused by a visit, or let through as it then is.
+
+    by: what decided; None where no chain had a say
+    """
+
+    verdict: Action
+    packet: Packet
+    by: Visit | None
+    stays: bool
+    known: bool
 
 
 class Prober:
@@ -230,6 +248,24 @@ class Prober:
             for last in self._stages(end.state, later, end.visits):
                 yield _way(last.verdict or Action.ACCEPT, last.visits)
 
+    def cross(
+        self, packet: Packet, stages: Sequence[Stage], visits: tuple[Visit, ...] = (), *, answers: bool = False
+    ) -> Iterator[tuple[Crossing, tuple[Visit, ...]]]:
+        """Every way a packet may go through some stages, translated on the way, with the visits so far.
+
+        answers: it belongs to a connection whose translation is known already
+        """
+        state = _State(packet, follows=True, answers=answers, translated=answers or False)
+        for end in islice(self._stages(state, stages, visits), WAYS_LIMIT):
+            verdict = end.verdict or Action.ACCEPT
+            by = _way(verdict, end.visits).decided_by if end.visits else None
+            told = not (end.state.moved or end.state.unknown_destination)
+            yield Crossing(verdict, end.state.packet, by, end.state.redirected, told), end.visits
+
+    def has_say(self, family: int, stages: Sequence[Stage]) -> bool:
+        """Whether the export has chains for a family at some of the stages."""
+        return any(True for stage in stages for _ in self._stage(family, stage))
+
     def _stages(self, state: _State, stages: Sequence[Stage], visits: tuple[Visit, ...]) -> Iterator[_End]:
         bases = [base for stage in stages for base in self._stage(state.packet.family, stage)]
         yield from self._bases_in_turn(state, bases, visits)
@@ -244,7 +280,7 @@ class Prober:
         if (
             chain.base is not None
             and chain.base.kind == "nat"
-            and state.packet.state in (State.INVALID, State.UNTRACKED)
+            and (state.answers or state.packet.state in (State.INVALID, State.UNTRACKED))
         ):
             yield from self._bases_in_turn(state, bases[1:], visits)
             return
@@ -358,8 +394,8 @@ class Prober:
         packet = state.packet
         match change.kind:
             case TranslationKind.SOURCE:
-                yield state  # what comes after filtering does not change the verdict
-                return
+                yield from self._hidden(change, state) if state.follows else (state,)
+                return  # else: what comes after filtering does not change the verdict
             case TranslationKind.TO_DEVICE:
                 own = self._own_address(packet)
                 moved = replace(packet, destination=own if own is not None else packet.destination, out_interface="")
@@ -376,6 +412,18 @@ class Prober:
                 if port is not None:
                     new = replace(new, dport=port)
                 yield replace(base, packet=new)
+
+    def _hidden(self, change: Translate, state: _State) -> Iterator[_State]:
+        """The packet with another source: one that is told, or the address of the interface it leaves by."""
+        packet = state.packet
+        if change.addresses is None:
+            mine = [one for one in self.device.interfaces if one.name == packet.out_interface]
+            own = [a.first for one in mine for a in one.addresses if a.family == packet.family]
+            sources: list[int | None] = [own[0] if own else packet.source]
+        else:
+            sources = list(_spread(change, replace(packet, destination=packet.source)))
+        for source in sources:
+            yield replace(state, packet=replace(packet, source=packet.source if source is None else source))
 
     def _own_address(self, packet: Packet) -> int | None:
         """The address a redirected packet gets: loopback for own packets, else the first of the interface it came by."""

@@ -262,10 +262,14 @@ class Study(Struct, dict=True):
 
     def arriving(self, one: Entrance, family: int) -> Box:
         """Packets that come in by an entrance from where its networks are known to lie; from anywhere if they are not."""
-        networks = [(n.first, n.last) for n in self.networks(one.label) if n.family == family]
-        if one.side is Side.OUTSIDE or not networks:
-            return one.region
-        return box([(Axis.IN, one.interfaces), (Axis.SRC, IntervalSet(networks))])
+        return self.arriving_at(one.label, one.interfaces, one.side, family)
+
+    def arriving_at(self, zone: str, interfaces: IntervalSet, side: Side | None, family: int) -> Box:
+        """Packets that come in by interfaces from where a zone's networks are known to lie; from anywhere if they are not."""
+        networks = [(n.first, n.last) for n in self.networks(zone) if n.family == family]
+        if side is Side.OUTSIDE or not networks:
+            return box([(Axis.IN, interfaces)])
+        return box([(Axis.IN, interfaces), (Axis.SRC, IntervalSet(networks))])
 
     def admissions(self, direction: Direction) -> tuple[Admission, ...]:
         """The rules people wrote that let new connections in, in the order of the programs."""

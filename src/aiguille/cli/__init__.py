@@ -8,7 +8,20 @@ from collections.abc import Sequence
 
 from aiguille._version import __version__
 
-COMMANDS = ("read", "audit", "rules", "probe", "explain", "figure", "baseline", "dialect", "geo", "demo")
+COMMANDS = (
+    "read",
+    "audit",
+    "rules",
+    "probe",
+    "explain",
+    "flows",
+    "compare",
+    "figure",
+    "baseline",
+    "dialect",
+    "geo",
+    "demo",
+)
 """Commands in the order help lists them; each is a module of this package with NAME, HELP, EXAMPLES, add and run."""
 
 EXIT_INTERRUPTED = 130

@@ -28,6 +28,7 @@ EXAMPLES = """examples:
 
 def add(parser: argparse.ArgumentParser) -> None:
     options.add_paths(parser)
+    options.add_changes(parser)
     parser.add_argument(
         "--fail-on",
         choices=SEVERITIES,

@@ -72,7 +72,7 @@ def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
         action="append",
         default=[],
         metavar="ADDRESS",
-        type=_network,
+        type=network,
         help="an address or network that administrators come from; repeatable",
     )
     parser.add_argument(
@@ -101,7 +101,8 @@ def _side(text: str) -> tuple[str, str]:
     return name, side
 
 
-def _network(text: str) -> Addresses:
+def network(text: str) -> Addresses:
+    """An address or network given as an option."""
     from aiguille.readers.literals import read_network
 
     try:
@@ -130,6 +131,17 @@ def add_actions(
             allow_abbrev=False,
         )
     return out
+
+
+def add_changes(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--as-if",
+        action="append",
+        default=[],
+        metavar="CHANGE",
+        help="as if this were changed, in a sentence ('remove rule 3 of INPUT'), a command of iptables or nft, or a file of them; "
+        "repeatable, one after the other",
+    )
 
 
 def add_filters(parser: argparse.ArgumentParser) -> None:
@@ -295,6 +307,11 @@ def read_estate(
         if collecting:
             gc.freeze()  # nor need it be looked through later
             gc.enable()
+    if changes := getattr(arguments, "as_if", ()):
+        from aiguille.analysis.changes import as_if
+        from aiguille.estate.wordings import in_any_words
+
+        estate = as_if(estate, in_any_words(changes))
     for device in estate.devices:
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
     if arguments.json or not (view_tells and sys.stdout.isatty()):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import gc
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from aiguille.analysis import Answer, Prober
-    from aiguille.model import Device
+    from aiguille.model import Device, Estate
 
 FAULTS_TOLD = 100
 """Rows of a table that are told one by one to be left out."""
@@ -32,6 +33,7 @@ are those before translation."""
 
 def add(parser: argparse.ArgumentParser) -> None:
     options.add_paths(parser)
+    options.add_changes(parser)
     what = parser.add_mutually_exclusive_group(required=True)
     what.add_argument("--packet", metavar="TEXT", help="one packet in words")
     what.add_argument("--packets", metavar="FILE", type=Path, help="many packets, as CSV with a header")
@@ -55,6 +57,8 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.analysis.lookup import find_rule, one_device
 
     estate = options.read_estate(arguments)
+    if _is_path(arguments, estate):
+        return options.exit_code(estate, _path(arguments, estate))
     device = one_device(estate, arguments.device)
     programs = Programs(device)
     without = [find_rule(device, name) for name in arguments.without]
@@ -62,6 +66,63 @@ def run(arguments: argparse.Namespace) -> int:
     plain = Prober(programs) if without else None
     code = _one(arguments, device, prober, plain) if arguments.packet is not None else _many(arguments, device, prober)
     return options.exit_code(estate, code)
+
+
+def _is_path(arguments: argparse.Namespace, estate: Estate) -> bool:
+    """Whether packets are to be followed over devices: there are several, or nothing tells an interface."""
+    if arguments.device is not None or arguments.without or not estate.devices:
+        return False
+    if arguments.packet is not None:
+        words = arguments.packet.lower().split()
+        return not {"entering", "leaving"} & {*words}
+    from aiguille.space.unplaced import is_unplaced
+
+    try:
+        return len(estate.devices) > 1 or is_unplaced(arguments.packets.read_bytes())
+    except OSError:
+        return False  # told where the table is read
+
+
+def _path(arguments: argparse.Namespace, estate: Estate) -> int:
+    from aiguille.analysis.paths import Network
+    from aiguille.analysis.paths import Path as Followed
+    from aiguille.reports import paths
+    from aiguille.space import read_sentence
+    from aiguille.space.unplaced import complete, read_unplaced
+
+    network = Network(estate)
+    if arguments.packet is not None:
+        found = network.path(complete(read_sentence(arguments.packet, placed=False)))
+        if arguments.json:
+            output.write(paths.paths_data([("packet", found)], []))
+        else:
+            output.show(arguments, lambda console: paths.show_path(console, found))
+        return 0
+    file: Path = arguments.packets
+    faults: list[dict[str, object]] = []
+
+    def followed() -> Iterator[tuple[str, Followed]]:
+        for row in read_unplaced(file.read_bytes()):
+            why = row.why
+            if row.packet is not None:
+                try:
+                    yield row.id, network.path(row.packet)
+                    continue
+                except UsageError as error:
+                    why = error.message
+            faults.append({"line": row.line, "id": row.id, "why": why})
+
+    try:
+        output.write(paths.paths_data(followed(), faults) if arguments.json else paths.path_lines(followed()))
+    except BrokenPipeError:
+        raise
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{file}: cannot be read ({error})") from error
+    except UsageError as error:
+        raise UsageError(f"{file}: {error.message}") from error
+    for fault in faults[:FAULTS_TOLD]:
+        options.log.error("%s:%s: packet '%s': %s; the row is left out", file, fault["line"], fault["id"], fault["why"])
+    return EXIT_USAGE if faults else 0
 
 
 def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None) -> int:

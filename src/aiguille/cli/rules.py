@@ -26,6 +26,7 @@ ACTIONS = ("accept", "drop", "reject", "return", "jump", "goto", "continue", "un
 
 def add(parser: argparse.ArgumentParser) -> None:
     options.add_paths(parser)
+    options.add_changes(parser)
     parser.add_argument(
         "--standing",
         action="append",

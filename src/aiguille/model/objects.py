@@ -178,11 +178,15 @@ class Interface(Struct, frozen=True):
 
 
 class Route(Struct, frozen=True):
-    """Where packets to a network leave: an interface, or nothing ("" for a route that refuses or swallows them)."""
+    """Where packets to a network leave: an interface, or nothing ("" for a route that refuses or swallows them).
+
+    via: the router they are handed to, as a single address; None where they reach the network directly, or that is not told
+    """
 
     network: Addresses
     interface: str
     where: Span | None = None
+    via: Addresses | None = None
 
 
 class Zone(Struct, frozen=True):

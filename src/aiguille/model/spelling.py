@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
 from ipaddress import IPv6Address
 
@@ -72,3 +73,43 @@ def _spell_range(family: int, first: int, last: int) -> str:
         length = bits - size.bit_length() + 1
         return spell_address(family, first) + ("" if size == 1 else f"/{length}")
     return f"{spell_address(family, first)}-{spell_address(family, last)}"
+
+
+def spell_spans(family: int, spans: Sequence[tuple[int, int]], most: int = 0) -> str:
+    """Addresses as people write them: ``any``, networks and ranges, or ``any but`` those left out where that is shorter.
+
+    spans: closed ranges, ascending; most: of many so many are named, 0 for all
+    """
+    top = (1 << (32 if family == 4 else 128)) - 1
+    left_out = _left_out(spans, top)
+    if not left_out:
+        return "any"
+    shorter = len(left_out) < len(spans) or (len(left_out) == len(spans) and spans[0][0] == 0 and len(spans) > 1)
+    chosen, before = (left_out, "any but ") if shorter else (spans, "")
+    said = [_spell_range(family, first, last) for first, last in chosen]
+    if most and len(said) > most:
+        said = [*said[:most], f"{len(said) - most} more"]
+    return before + ", ".join(said)
+
+
+def spell_numbers(spans: Sequence[tuple[int, int]], top: int, most: int = 0) -> str:
+    """Ports or the like, 0 to `top`: numbers and ranges with commas, or ``but`` those left out; of many so many are named."""
+    left_out = _left_out(spans, top)
+    before = ""
+    if spans[0][0] == 0 and left_out and len(left_out) <= len(spans):
+        spans, before = left_out, "but "
+    said = [str(first) if first == last else f"{first}-{last}" for first, last in spans]
+    if most and len(said) > most:
+        said = [*said[:most], f"{len(said) - most} more"]
+    return before + ",".join(said)
+
+
+def _left_out(spans: Sequence[tuple[int, int]], top: int) -> list[tuple[int, int]]:
+    out, at = [], 0
+    for first, last in spans:
+        if first > at:
+            out.append((at, first - 1))
+        at = last + 1
+    if at <= top:
+        out.append((at, top))
+    return out

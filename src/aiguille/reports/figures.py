@@ -103,6 +103,25 @@ def _figure(height: float, panels: Sequence[float] = (1,)) -> tuple[Figure, list
     return figure, list(axes)
 
 
+def plot(height: float, panels: Sequence[float]) -> tuple[Figure, list[Axes]]:
+    """A figure of `height` inches with panels below one another, for grids of cells."""
+    figure, _ = _figure(height)
+    figure.clear()
+    figure.set_facecolor("#ffffff")
+    axes = figure.subplots(len(panels), 1, squeeze=False, height_ratios=list(panels))[:, 0]
+    for one in axes:
+        for spine in one.spines.values():
+            spine.set_visible(False)
+        one.tick_params(colors=INK, length=0)
+        one.title.set(color=INK, size=11, weight="bold")
+    return figure, list(axes)
+
+
+def plain_text(value: str) -> str:
+    """Text that means nothing to Matplotlib's own markup, cut where it would push the figure aside."""
+    return _text(value)
+
+
 def _text(value: str) -> str:
     """Text that means nothing to Matplotlib's own markup, cut where it would push the figure aside."""
     shown = visible(value)

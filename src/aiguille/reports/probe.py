@@ -167,7 +167,7 @@ def answer_data(device: Device, answer: Answer) -> Data:
     out: Data = {
         "verdict": first.verdict.value,
         "certain": answer.certain,
-        "decided_by": _place_data(device, first.decided_by),
+        "decided_by": place_data(device, first.decided_by),
         "walk": [_visit_data(device, visit) for visit in first.ways[0].visits],
     }
     ways = [(verdict, way) for verdict in answer.verdicts for way in verdict.ways]
@@ -175,7 +175,7 @@ def answer_data(device: Device, answer: Answer) -> Data:
         out["possible"] = [
             {
                 "verdict": way.verdict.value,
-                "decided_by": _place_data(device, way.decided_by),
+                "decided_by": place_data(device, way.decided_by),
                 "packet": {**verdict.packet.to_dict(), "sentence": verdict.packet.sentence()},
             }
             for verdict, way in ways
@@ -196,12 +196,12 @@ def _decision_data(device: Device, decision: Decision) -> Data:
     return {
         "verdict": visit.action.value,
         "certain": True,
-        "decided_by": _place_data(device, visit),
+        "decided_by": place_data(device, visit),
         "walk": [_visit_data(device, visit)],
     }
 
 
-def _place_data(device: Device, visit: Visit) -> Data:
+def place_data(device: Device, visit: Visit) -> Data:
     where = where_of(visit)
     return {
         "device": device.name,

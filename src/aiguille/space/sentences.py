@@ -125,8 +125,11 @@ _TAKES = {
 """The words that are followed by a value, and what that is."""
 
 
-def read_sentence(text: str) -> Sketch:
-    """Read a packet in words; raises UsageError that points at the word it does not understand."""
+def read_sentence(text: str, *, placed: bool = True) -> Sketch:
+    """Read a packet in words; raises UsageError that points at the word it does not understand.
+
+    placed: whether it must say by which interface the packet comes or goes
+    """
     words = text.split()
     if not words:
         raise UsageError(f"the packet is empty; write for example: {EXAMPLE}")
@@ -152,7 +155,7 @@ def read_sentence(text: str) -> Sketch:
         except UsageError as error:
             raise fault(words[at + 1], error) from error
         at += 2
-    return _checked(sketch)
+    return _checked(sketch, placed=placed)
 
 
 def _told(sketch: Sketch, word: str, value: str) -> Sketch:
@@ -174,8 +177,8 @@ def _told(sketch: Sketch, word: str, value: str) -> Sketch:
             return replace(sketch, icmp_code=_number(value, 255, "an ICMP code"))
 
 
-def read_row(row: Mapping[str, str]) -> Sketch:
-    """Read a packet out of the columns of `COLUMNS`; raises UsageError with the reason."""
+def read_row(row: Mapping[str, str], *, placed: bool = True) -> Sketch:
+    """Read a packet out of the columns of `COLUMNS`; raises UsageError with the reason. placed: as for `read_sentence`"""
     sketch = Sketch(in_interface=row["in"].strip(), out_interface=row["out"].strip())
     for column, source in (("src", True), ("dst", False)):
         if text := row[column].strip():
@@ -191,11 +194,11 @@ def read_row(row: Mapping[str, str]) -> Sketch:
         flags=_flags(text) if (text := row["tcp_flags"].strip()) else None,
         state=_state(text) if (text := row["state"].strip()) else State.NEW,
     )
-    return _checked(sketch)
+    return _checked(sketch, placed=placed)
 
 
-def _checked(sketch: Sketch) -> Sketch:
-    if not sketch.in_interface and not sketch.out_interface:
+def _checked(sketch: Sketch, *, placed: bool) -> Sketch:
+    if placed and not sketch.in_interface and not sketch.out_interface:
         raise UsageError(
             "the packet neither enters nor leaves by an interface; add entering or leaving (in, out), 'any' for every one"
         )
@@ -264,6 +267,15 @@ def _number(text: str, top: int, what: str) -> int:
     if not is_number(text, top):
         raise UsageError(f"'{text}' is not {what} (a number up to {top})")
     return int(text)
+
+
+def read_ports(text: str) -> tuple[int, int]:
+    """A port or a range of them, by number or name: ``443``, ``https``, ``8000-8100``; raises UsageError."""
+    first, _, last = text.partition("-")
+    ends = [PORTS.get(one, int(one) if is_number(one, PORT_TOP) else -1) for one in (first, last or first)]
+    if not 0 <= ends[0] <= ends[1]:
+        raise UsageError(f"'{text}' is no port or range of ports")
+    return ends[0], ends[1]
 
 
 def is_number(text: str, top: int) -> bool:

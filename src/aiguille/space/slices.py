@@ -11,8 +11,9 @@ Computer Networks 51(4), 2007, with equal nodes found by their bit masks.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from functools import lru_cache
+from typing import cast
 
 from msgspec import Struct
 
@@ -196,6 +197,60 @@ class Slices:
 
         visit(0, self.alive)
         return found
+
+    def parts(self, label: Callable[[int, int], Hashable]) -> list[tuple[Cell, Hashable]]:
+        """Disjoint products that together hold the points with a label, each with it.
+
+        label(alive, full): None to split a node further, False where its points are of no interest, else what they are called.
+        Values whose rest is alike stand together, so that the products are few; which they are follows from the order of axes.
+        """
+        made: dict[tuple[Axis, tuple[tuple[tuple[tuple[int, int], ...], int], ...]], int] = {}
+        ends: dict[Hashable, int] = {}
+        nodes: list[tuple[Axis, list[tuple[IntervalSet, int]]] | Hashable] = []
+        known: dict[tuple[int, int], int] = {}
+
+        def make(depth: int, alive: int) -> int:
+            answer = label(alive, self.rest_full[depth])
+            if answer is not None:
+                if answer not in ends:
+                    ends[answer] = len(nodes)
+                    nodes.append(answer)
+                return ends[answer]
+            key = (depth, alive)
+            if key in known:
+                return known[key]
+            axis = self.axes[depth]
+            self._spend(len(self.classes[axis]))
+            below: dict[int, list[tuple[int, int]]] = {}
+            for part in self.classes[axis]:
+                below.setdefault(make(depth + 1, alive & part.signature), []).extend(part.spans)
+            if len(below) == 1:
+                known[key] = next(iter(below))
+                return known[key]
+            values = [(IntervalSet(spans), child) for child, spans in below.items()]
+            alike = (axis, tuple((one.spans, child) for one, child in values))
+            if alike not in made:
+                made[alike] = len(nodes)
+                nodes.append((axis, values))
+            known[key] = made[alike]
+            return known[key]
+
+        first = make(0, self.alive)
+        out: list[tuple[Cell, Hashable]] = []
+        final = set(ends.values())
+
+        def walk(number: int, cell: Cell) -> None:
+            if number in final:
+                if nodes[number] is not False:
+                    spend(1)
+                    out.append((cell, nodes[number]))
+                return
+            axis, values = cast("tuple[Axis, list[tuple[IntervalSet, int]]]", nodes[number])
+            for one, child in values:
+                walk(child, (*cell[:axis], one, *cell[axis + 1 :]))
+
+        walk(first, self.whole)
+        return out
 
     def project(self, axis: Axis, leaf: Leaf) -> IntervalSet:
         """All values of `axis`, which must have been given as `first`, for which `find` would succeed."""

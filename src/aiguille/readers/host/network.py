@@ -122,7 +122,17 @@ def _route(out: Network, file: ExportFile, route: dict[str, Any]) -> None:
         except NotUnderstoodError:
             return
     if isinstance(network, Addresses):
-        out.routes.append(Route(network, leaves, where))
+        out.routes.append(Route(network, leaves, where, _gateway(route)))
+
+
+def _gateway(route: dict[str, Any]) -> Addresses | None:
+    """The router a route leads to: ``gateway``, or ``via`` where it is of the other family (ip-route(8))."""
+    told = route.get("gateway") or (route["via"].get("host") if isinstance(route.get("via"), dict) else None)
+    try:
+        family, value = read_address(str(told))
+    except NotUnderstoodError:
+        return None
+    return Addresses(family, value, value)
 
 
 def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) -> None:

@@ -1,0 +1,38 @@
+"""Which entries of two lists are the same ones, in the same order: what is left over was added, removed or moved."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Hashable, Sequence
+
+
+def in_order(one: Sequence[Hashable], other: Sequence[Hashable]) -> dict[int, int]:
+    """Places of equal entries in one order on both sides, as many as there are where each entry occurs once (the longest
+    ascending run of places; Hunt and Szymanski, Communications of the ACM 20(5), 1977)."""
+    where: dict[Hashable, list[int]] = {}
+    for number, key in enumerate(other):
+        where.setdefault(key, []).append(number)
+    seen: dict[Hashable, int] = {}
+    pairs = []
+    for number, key in enumerate(one):
+        at = seen.get(key, 0)
+        seen[key] = at + 1
+        if at < len(where.get(key, ())):
+            pairs.append((number, where[key][at]))
+    tails: list[int] = []
+    ends: list[int] = []
+    previous: list[int] = []
+    for index, (_, place) in enumerate(pairs):
+        at = bisect_left(tails, place)
+        previous.append(ends[at - 1] if at else -1)
+        if at == len(tails):
+            tails.append(place)
+            ends.append(index)
+        else:
+            tails[at], ends[at] = place, index
+    out: dict[int, int] = {}
+    index = ends[-1] if ends else -1
+    while index >= 0:
+        out[pairs[index][0]] = pairs[index][1]
+        index = previous[index]
+    return out

@@ -1,0 +1,194 @@
+"""Traffic in few rows: what of a region is treated alike, as products of sets that people can read.
+
+A region is cut along the rules that overlap it, each piece is asked what it is called, and pieces of one name are put together
+again: values whose rest is alike first (`Slices.parts`), then boxes that differ on one axis only, then protocols. The rows are
+disjoint and together hold exactly the packets with a name.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
+
+from msgspec import Struct
+
+from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.program import Program
+from aiguille.analysis.witness import Chooser
+from aiguille.model import Direction, State
+from aiguille.model.spelling import spell_numbers, spell_protocol, spell_spans
+from aiguille.space import Axis, Box, Cell, IntervalSet, Packet, Slices, box, overlap
+from aiguille.space.effort import spend
+from aiguille.space.fields import ICMP_OF, PORT_TOP, SYN, TCP, WITH_PORTS
+
+NEW = IntervalSet.of(State.NEW.number)
+
+_SERVICE = (Axis.PROTO, Axis.A, Axis.B)
+
+_OCTET = IntervalSet([(0, 255)])
+_PORTS = IntervalSet([(0, PORT_TOP)])
+_NONE = IntervalSet.of(0)
+
+
+class Service(Struct, frozen=True):
+    """Protocols with their ports, or with types and codes: (source ports or types) x (destination ports or codes)."""
+
+    protocols: IntervalSet
+    first: IntervalSet
+    second: IntervalSet
+
+
+class Traffic(Struct, frozen=True):
+    """New connections that are treated alike: a product of sets.
+
+    enters, leaves: names of interfaces; none where the device itself is that end, "any" where it may be any but the loopback
+    packet: one of them; cells: the products of all axes that hold them
+    """
+
+    family: int
+    direction: Direction
+    enters: tuple[str, ...]
+    leaves: tuple[str, ...]
+    sources: IntervalSet
+    destinations: IntervalSet
+    services: tuple[Service, ...]
+    packet: Packet
+    cells: tuple[Cell, ...] = ()
+
+    def __contains__(self, point: Sequence[int]) -> bool:
+        return any(all(value in values for value, values in zip(point, cell, strict=True)) for cell in self.cells)
+
+    def words(self, most: int = 6) -> str:
+        """From where to where, and which services."""
+        source, destination = (spell_spans(self.family, v.spans, most) for v in (self.sources, self.destinations))
+        entering = f" entering {_names(self.enters)}" if self.enters not in ((), ANY) else ""
+        leaving = f" leaving {_names(self.leaves)}" if self.leaves not in ((), ANY) else ""
+        return f"{self.service_words(most)} from {source} to {destination}{entering}{leaving}"
+
+    def service_words(self, most: int = 6) -> str:
+        """The services alone: ``tcp 22,443; udp 53``, or ``any service``."""
+        return spell_services(self.family, self.services, most)
+
+
+def _names(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else "any of " + ", ".join(names[:4]) + (" ..." if len(names) > 4 else "")
+
+
+def whole_classes(family: int) -> tuple[Service, ...]:
+    """Services that together are any service."""
+    icmp = ICMP_OF[family]
+    ported = IntervalSet.of(*WITH_PORTS)
+    return (
+        Service(ported, _PORTS, _PORTS),
+        Service(IntervalSet.of(icmp), _OCTET, _OCTET),
+        Service((ported | IntervalSet.of(icmp)).complement(255), _NONE, _NONE),
+    )
+
+
+def spell_services(family: int, services: Iterable[Service], most: int = 6) -> str:
+    """``tcp 22,443; udp 53; icmp``, or ``any service``."""
+    found = sorted(services, key=lambda one: (one.protocols.first, one.second.first))
+    covered = IntervalSet(s for one in found if _is_whole(family, one) for s in one.protocols.spans)
+    if covered.size == 256:
+        return "any service"
+    said = []
+    if covered.size > 128:
+        left = covered.complement(255)
+        said.append("any protocol but " + ", ".join(spell_protocol(p) for p in left))
+        found = [one for one in found if not _is_whole(family, one)]
+    for one in found:
+        names = "/".join(spell_protocol(p) for p in one.protocols) if one.protocols.size <= 4 else "other protocols"
+        if one.protocols.first in WITH_PORTS:
+            names += "" if one.second == _PORTS else f" {spell_numbers(one.second.spans, PORT_TOP, most)}"
+            names += "" if one.first == _PORTS else f" from port {spell_numbers(one.first.spans, PORT_TOP, most)}"
+        elif one.protocols.first == ICMP_OF[family]:
+            names += "" if one.first == _OCTET else f" type {spell_numbers(one.first.spans, 255, most)}"
+            names += "" if one.second == _OCTET else f" code {spell_numbers(one.second.spans, 255, most)}"
+        said.append(names)
+    return "; ".join(said)
+
+
+def _is_whole(family: int, one: Service) -> bool:
+    return any(
+        one.protocols.issubset(whole.protocols) and one.first == whole.first and one.second == whole.second
+        for whole in whole_classes(family)
+    )
+
+
+def opening(program: Program, region: Box) -> Iterator[Box]:
+    """The parts of a region whose packets can exist and open connections."""
+    new = overlap(region, box([(Axis.STATE, NEW)]))
+    for part in program.regions(new) if new is not None else ():
+        if part[Axis.PROTO] == IntervalSet.of(TCP):
+            syn = overlap(part, box([(Axis.FLAGS, IntervalSet.of(SYN))]))
+            if syn is not None:
+                yield syn
+        else:
+            yield part
+
+
+def rows(program: Program, found: Iterable[tuple[Cell, Hashable]]) -> list[tuple[Traffic, Hashable]]:
+    """Labelled disjoint products as few rows, those that take most packets first."""
+    space = program.space
+    groups: dict[tuple[Hashable, tuple[IntervalSet, ...]], list[Cell]] = {}
+    for cell, label in merged(found):
+        place = tuple(cell[axis] for axis in (Axis.IN, Axis.OUT, Axis.SRC, Axis.DST))
+        groups.setdefault((label, place), []).append(cell)
+    out = []
+    chooser = Chooser(program.device, space)
+    for (label, (enters, leaves, sources, destinations)), cells in groups.items():
+        services = {Service(*(cell[axis] for axis in _SERVICE)) for cell in cells}
+        ordered = tuple(sorted(services, key=lambda one: (one.protocols.first, one.second.first, one.first.first)))
+        traffic = Traffic(
+            program.family,
+            program.direction,
+            _interfaces(program, enters),
+            _interfaces(program, leaves),
+            sources,
+            destinations,
+            ordered,
+            chooser.choose(cells[0]),
+            tuple(cells),
+        )
+        out.append((traffic, label))
+    out.sort(key=lambda item: (-item[0].sources.size * item[0].destinations.size, item[0].words()))
+    return out
+
+
+ANY = ("any",)
+
+
+def _interfaces(program: Program, numbers: IntervalSet) -> tuple[str, ...]:
+    symbols = program.space.symbols
+    real = symbols.present
+    if LOOPBACK in symbols.names:
+        real = real - IntervalSet.of(symbols.number(LOOPBACK))
+    if real.issubset(numbers):
+        return ANY
+    return tuple(symbols.name(n) for n in numbers if n)
+
+
+def merged(found: Iterable[tuple[Cell, Hashable]]) -> list[tuple[Cell, Hashable]]:
+    """The same points in fewer products: those of one label that differ on a single axis are one."""
+    cells = list(found)
+    before = -1
+    while before != len(cells):
+        before = len(cells)
+        for axis in (Axis.B, Axis.A, Axis.PROTO, Axis.DST, Axis.SRC, Axis.OUT, Axis.IN, Axis.TYPE, Axis.FLAGS):
+            alike: dict[tuple[Hashable, Cell, Cell], list[Cell]] = {}
+            for cell, label in cells:
+                alike.setdefault((label, cell[:axis], cell[axis + 1 :]), []).append(cell)
+            spend(len(cells))
+            cells = []
+            for (label, first, last), some in alike.items():
+                values = some[0][axis]
+                if len(some) > 1:
+                    values = IntervalSet(span for cell in some for span in cell[axis].spans)
+                cells.append(((*first, values, *last), label))
+    return cells
+
+
+def cut(
+    region: Box, boxes: Sequence[Box], program: Program, label: Callable[[int, int], Hashable]
+) -> list[tuple[Cell, Hashable]]:
+    """The labelled parts of a region cut along boxes; what only circumstances tell apart stands together."""
+    return Slices(region, boxes, program.space.tops).parts(label)

@@ -1,0 +1,209 @@
+"""Before and after: what a change, a quarter or a drift opened, closed, rewrote and mended, device by device."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from aiguille.analysis.compare import Change, changes, silent
+from aiguille.analysis.decide import maybe_accepted, surely_accepted
+from aiguille.analysis.edits import RuleEdit, ThingEdit, rule_edits, thing_edits
+from aiguille.analysis.exposure import opening
+from aiguille.analysis.program import Programs, own_addresses
+from aiguille.analysis.services import management_services
+from aiguille.analysis.sides import not_loopback
+from aiguille.analysis.study import Study
+from aiguille.baseline.audit import Audit, Finding
+from aiguille.model import Addresses, Device, Direction, Estate, State, TooComplexError, UsageError
+from aiguille.model.spelling import spell_operand
+from aiguille.space import Axis, Box, IntervalSet, box, overlap
+from aiguille.space.effort import limited
+
+PAIR_EFFORT = 3_000_000
+"""Steps of work that comparing the traffic of one pair may take; see `space.effort`."""
+
+
+class Access(Struct, frozen=True):
+    """Whether an administrator gets to a way of managing a device: newly, and with a session that runs.
+
+    before, after: "yes", "perhaps" or "no" each
+    """
+
+    administrator: str
+    service: str
+    before: str
+    after: str
+    running_before: str
+    running_after: str
+
+    @property
+    def lost(self) -> bool:
+        return self.before == "yes" and self.after != "yes"
+
+
+class Pair(Struct, frozen=True):
+    """One device before and after.
+
+    changes: what newly opens or closes; None where that is too entangled to tell
+    silent: families and directions with rules on one side only, True where that is after
+    """
+
+    before: Device
+    after: Device
+    changes: tuple[Change, ...] | None
+    silent: tuple[tuple[int, Direction, bool], ...]
+    rules: tuple[RuleEdit, ...]
+    things: tuple[ThingEdit, ...]
+    access: tuple[Access, ...] = ()
+
+    @property
+    def opened(self) -> tuple[Change, ...]:
+        return tuple(one for one in self.changes or () if one.opens)
+
+    @property
+    def closed(self) -> tuple[Change, ...]:
+        return tuple(one for one in self.changes or () if not one.opens)
+
+
+class Comparison(Struct, frozen=True):
+    """Two estates side by side.
+
+    only_before, only_after: devices of one side alone
+    new, mended: findings; due: those that only time brought; unchanged: how many there are on both sides
+    """
+
+    pairs: tuple[Pair, ...]
+    only_before: tuple[str, ...]
+    only_after: tuple[str, ...]
+    new: tuple[Finding, ...]
+    mended: tuple[Finding, ...]
+    due: tuple[Finding, ...]
+    unchanged: int
+
+    @property
+    def opened(self) -> bool:
+        """Whether anything gets through that did not, or may."""
+        return any(one.opened or one.changes is None for one in self.pairs)
+
+
+def paired(before: Estate, after: Estate) -> tuple[Estate, Estate]:
+    """The estates with devices that belong together named alike: one each, or those of one name.
+
+    Raises UsageError if no device of one has its like in the other.
+    """
+    if len(before.devices) == 1 and len(after.devices) == 1:
+        name = before.devices[0].name
+        return before, replace(after, devices=(replace(after.devices[0], name=name),))
+    names = {device.name for device in before.devices}
+    if names.isdisjoint(device.name for device in after.devices):
+        mine, theirs = (", ".join(d.name for d in estate.devices) or "none" for estate in (before, after))
+        raise UsageError(f"no device is on both sides: {mine} before, {theirs} after; name files or devices alike")
+    return before, after
+
+
+def compare(
+    before: Estate, after: Estate, audited: Callable[[Estate], Audit], administrators: Sequence[Addresses] = ()
+) -> Comparison:
+    """Compare two estates. audited: what checks one of them."""
+    before, after = paired(before, after)
+    theirs = {device.name: device for device in after.devices}
+    mine = {device.name: device for device in before.devices}
+    pairs = tuple(_pair(before, one, theirs[one.name], administrators) for one in before.devices if one.name in theirs)
+    both = [pair.before.name for pair in pairs]
+    first = _findings(audited(before), both)
+    last = _findings(audited(after), both)
+    aged = first
+    if before.as_of != after.as_of:
+        aged = _findings(audited(replace(before, as_of=after.as_of)), both)
+    return Comparison(
+        pairs,
+        tuple(name for name in mine if name not in theirs),
+        tuple(name for name in theirs if name not in mine),
+        tuple(one for key, one in last.items() if key not in aged and key not in first),
+        tuple(one for key, one in first.items() if key not in last),
+        tuple(one for key, one in last.items() if key in aged and key not in first),
+        sum(1 for key in last if key in first),
+    )
+
+
+def _findings(audit: Audit, devices: Sequence[str]) -> dict[str, Finding]:
+    return {one.fingerprint: one for one in audit.findings if one.device in devices}
+
+
+def _pair(estate: Estate, before: Device, after: Device, administrators: Sequence[Addresses]) -> Pair:
+    try:
+        with limited(PAIR_EFFORT, apart=True):
+            found = tuple(changes(before, after))
+    except TooComplexError:
+        found = None
+    wanted = (*administrators, *(one for one in before.administrators if one not in administrators))
+    return Pair(
+        before,
+        after,
+        found,
+        tuple(silent(before, after)),
+        tuple(rule_edits(before, after)),
+        tuple(thing_edits(before, after)),
+        tuple(access(estate, before, after, wanted)),
+    )
+
+
+def access(estate: Estate, before: Device, after: Device, administrators: Sequence[Addresses]) -> list[Access]:
+    """For each administrator and way of managing the device that answers before: whether new and running sessions go on."""
+    studies = [Study(device, estate, Programs(device)) for device in (before, after)]
+    out = []
+    for who in administrators:
+        for service in management_services(before):
+            if not service.enabled:
+                continue
+            told = [_reaches(study, who, list(opening(who.family, service))) for study in studies]
+            if told[0][0] != "no":
+                out.append(Access(spell_operand(who), service.name, told[0][0], told[1][0], told[0][1], told[1][1]))
+    return out
+
+
+def _reaches(study: Study, who: Addresses, services: Sequence[Box]) -> tuple[str, str]:
+    """Whether a new session gets in, and whether one that runs goes on, by the best way there is."""
+    program = study.programs.get(who.family, Direction.TO_DEVICE)
+    if program is None:
+        return ("no rules", "no rules")
+    source = IntervalSet([(who.first, who.last)])
+    entering = [e.interfaces for e in study.entrances if _lives_in(study, e.label, who)]
+    real = not_loopback(program.space.symbols)
+    here = overlap(real, box([(Axis.SRC, source), *([(Axis.IN, _union(entering))] if entering else [])])) or real
+    own = own_addresses(study.device, who.family)
+    if own is not None:
+        here = overlap(here, box([(Axis.DST, own)])) or here
+    found = []
+    for state in (State.NEW, State.ESTABLISHED):
+        best = "no"
+        for one in services:
+            region = overlap(_in_state(one, state), here)
+            if region is None:
+                continue
+            if study.find(program, region, surely_accepted) is not None:
+                best = "yes"
+                break
+            if study.find(program, region, maybe_accepted) is not None:
+                best = "perhaps"
+        found.append(best)
+    return found[0], found[1]
+
+
+def _in_state(one: Box, state: State) -> Box:
+    out = list(one)
+    out[Axis.STATE] = IntervalSet.of(state.number)
+    if state is not State.NEW:
+        out[Axis.FLAGS] = None
+    return tuple(out)
+
+
+def _lives_in(study: Study, zone: str, who: Addresses) -> bool:
+    networks = study.networks(zone)
+    return any(n.family == who.family and n.first <= who.first and who.last <= n.last for n in networks)
+
+
+def _union(sets: Sequence[IntervalSet]) -> IntervalSet:
+    return IntervalSet(span for one in sets for span in one.spans)

@@ -1,0 +1,238 @@
+"""What `flows` says: who reaches whom, for the terminal and as a heat map; JSON by `schemas/flows.schema.json`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from aiguille.analysis.flows import DEVICE, Flow, Matrix, MatrixCell, Reach
+from aiguille.baseline.catalogue import speak
+from aiguille.reports.compare import step_data, traffic_data
+from aiguille.reports.data import Data
+from aiguille.reports.terminal import LINE_STYLE
+from aiguille.reports.text import counted, visible
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from aiguille.analysis.program import Step
+
+_ROWS = 60
+"""Rows of traffic shown of each device; JSON has all."""
+
+
+class Told(Struct, frozen=True):
+    """What is told of a device: its matrix, or the rows asked for with the defaults that decide the rest."""
+
+    matrix: Matrix
+    rows: tuple[Flow, ...] | None = None
+    rest: tuple[Step, ...] = ()
+
+
+def flows_data(told: Sequence[Told]) -> Data:
+    """Matrices and rows; `schemas/flows.schema.json`."""
+    return {
+        "devices": [
+            {
+                "device": one.matrix.device,
+                "ends": [
+                    {"name": end.name, "side": end.side.value if end.side is not None else None}
+                    for end in one.matrix.ends
+                ],
+                "cells": [
+                    {
+                        "from": cell.source,
+                        "to": cell.destination,
+                        "family": cell.family,
+                        "reach": cell.reach.value,
+                        "perhaps": cell.perhaps.value,
+                        "services": cell.services,
+                        "perhaps_services": cell.may,
+                        "certain": cell.certain,
+                    }
+                    for cell in one.matrix.cells
+                ],
+                "no_rules": [{"direction": d.value, "family": family} for d, family in one.matrix.missing],
+                "rows": None
+                if one.rows is None
+                else [
+                    {
+                        **traffic_data(row.traffic),
+                        "certain": row.certain,
+                        "decided_by": [step_data(step) for step in row.deciders],
+                    }
+                    for row in one.rows
+                ],
+                "rest": [step_data(step) for step in one.rest],
+            }
+            for one in told
+        ]
+    }
+
+
+def show_flows(console: Console, told: Sequence[Told]) -> None:
+    """Each device with its cells by source, or the rows asked for."""
+    for number, one in enumerate(told):
+        if number:
+            console.print()
+        console.print(Text(visible(one.matrix.device), "bold"))
+        if one.rows is None:
+            console.print(Padding(_cells(one.matrix), (0, 0, 0, 2)))
+        else:
+            for line in _rows(one):
+                console.print(Padding(line, (0, 0, 0, 2)))
+        for direction, family in one.matrix.missing:
+            console.print(Text(f"  no rules for IPv{family} {direction.value}: nothing is said of it", "dim"))
+
+
+def _cells(matrix: Matrix) -> Table:
+    rows = Table(box=None, show_edge=False, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    for name in ("from", "to", "over"):
+        rows.add_column(name, no_wrap=True)
+    rows.add_column("new connections", overflow="fold", ratio=1)
+    for end in matrix.ends:
+        mine = [cell for cell in matrix.cells if cell.source == end.name]
+        shown = False
+        nothing: dict[str, None] = {}
+        for place in matrix.ends:
+            cells = [cell for cell in mine if cell.destination == place.name]
+            for families, cell in _alike(cells):
+                if cell.perhaps is Reach.NOTHING:
+                    nothing[_named(place.name) + ("" if len(families) == len(cells) else f" ({_over(families)})")] = (
+                        None
+                    )
+                    continue
+                name = "" if shown else _named(end.name)
+                rows.add_row(name, _named(place.name), _over(families), _words(cell))
+                shown = True
+        if nothing:
+            rows.add_row(
+                "" if shown else _named(end.name), Text("nothing to", "dim"), "", Text(", ".join(nothing), "dim")
+            )
+    return rows
+
+
+def _named(name: str) -> str:
+    return "the device itself" if name == DEVICE else visible(name)
+
+
+def _alike(cells: Sequence[MatrixCell]) -> Iterator[tuple[list[int], MatrixCell]]:
+    """Cells of one pair, those of families that fare alike as one."""
+    out: dict[tuple[Reach, Reach, str, str], list[MatrixCell]] = {}
+    for cell in cells:
+        out.setdefault((cell.reach, cell.perhaps, cell.services, cell.may), []).append(cell)
+    for alike in out.values():
+        yield [cell.family for cell in alike], alike[0]
+
+
+def _over(families: Sequence[int]) -> str:
+    return " and ".join(f"IPv{family}" for family in families)
+
+
+def cell_words(cell: MatrixCell) -> str:
+    """What a cell lets through, in short."""
+    if cell.reach is Reach.EVERYTHING:
+        return "everything"
+    if cell.services == "any service":
+        return "any service, between some addresses"
+    return cell.services or ("" if cell.may else "nothing")
+
+
+def _words(cell: MatrixCell) -> Text:
+    said = Text(cell_words(cell), "bold" if cell.reach is Reach.EVERYTHING else "")
+    if cell.may:
+        said.append(f"{'; ' if said else ''}perhaps {cell.may}", "italic")
+    return said
+
+
+def _rows(told: Told) -> Iterator[Table | Text]:
+    if not told.rows:
+        yield Text("nothing gets through")
+    rows = Table.grid(padding=(0, 2, 0, 0))
+    rows.add_column(no_wrap=True)
+    rows.add_column(overflow="fold", ratio=1)
+    for row in (told.rows or ())[:_ROWS]:
+        by = " or ".join(f"{speak(step.chain, step.rule)} ({step.where})" for step in row.deciders[:3])
+        rows.add_row("gets in" if row.certain else "perhaps", visible(row.traffic.words()))
+        rows.add_row("", Text(visible(f"by {by}"), LINE_STYLE))
+    if rows.row_count:
+        yield rows
+    if told.rows and len(told.rows) > _ROWS:
+        yield Text(f"and {counted(len(told.rows) - _ROWS, 'more row')}; --json has all", "dim")
+    said = dict.fromkeys(f"{speak(step.chain, step.rule)} ({step.where or 'by default'})" for step in told.rest)
+    if said:
+        yield Text(visible(f"what no rule speaks of is decided by {', '.join(said)}"), "dim")
+
+
+_SHADES = {Reach.NOTHING: "#eef1ee", Reach.SOME: "#e8b44c", Reach.EVERYTHING: "#8f2d1d"}
+_DOUBT = "#f6e3b5"
+_SHOWN = 34
+"""Signs of a cell's words that fit."""
+
+
+def draw_flows(told: Sequence[Told]) -> Figure | None:
+    """A heat map for each device, sources down and destinations across; darker lets more through, and words say what."""
+    from aiguille.reports.figures import INK, plain_text, plot
+
+    drawn = [one.matrix for one in told if one.matrix.cells]
+    if not drawn:
+        return None
+    heights = [0.9 + 0.55 * len(matrix.ends) for matrix in drawn]
+    figure, panels = plot(sum(heights), heights)
+    for axes, matrix in zip(panels, drawn, strict=True):
+        names = [_named(end.name) for end in matrix.ends]
+        axes.set_title(plain_text(matrix.device), loc="left")
+        axes.set_xlim(0, len(names))
+        axes.set_ylim(len(names), 0)
+        axes.set_xticks([n + 0.5 for n in range(len(names))], [plain_text(n) for n in names], fontsize=8)
+        axes.set_yticks([n + 0.5 for n in range(len(names))], [plain_text(n) for n in names], fontsize=8)
+        axes.xaxis.set_label_position("top")
+        axes.xaxis.tick_top()
+        for row, source in enumerate(matrix.ends):
+            for column, place in enumerate(matrix.ends):
+                cells = [c for c in matrix.cells if (c.source, c.destination) == (source.name, place.name)]
+                if not cells:
+                    continue
+                worst = max(cells, key=lambda c: list(Reach).index(c.reach))
+                shade = (
+                    _DOUBT
+                    if worst.reach is Reach.NOTHING and worst.perhaps is not Reach.NOTHING
+                    else _SHADES[worst.reach]
+                )
+                axes.add_patch(_square(column, row, shade))
+                said = "\n".join(
+                    f"{_over(families)}: {(cell_words(cell) or 'perhaps ' + cell.may)[:_SHOWN]}"
+                    for families, cell in _alike(cells)
+                    if cell.perhaps is not Reach.NOTHING
+                )
+                colour = "#ffffff" if worst.reach is Reach.EVERYTHING else INK
+                axes.text(
+                    column + 0.5,
+                    row + 0.5,
+                    _folded(said, 9.0 / len(names)),
+                    ha="center",
+                    va="center",
+                    fontsize=5.5,
+                    color=colour,
+                )
+    return figure
+
+
+def _folded(text: str, inches: float) -> str:
+    """Lines of a cell, broken where they would leave it."""
+    import textwrap
+
+    wide = max(int(inches * 17), 8)
+    return "\n".join(line for one in text.splitlines() for line in textwrap.wrap(one, wide)[:3])
+
+
+def _square(column: int, row: int, shade: str):  # type: ignore[no-untyped-def]
+    from matplotlib.patches import Rectangle
+
+    return Rectangle((column, row), 1, 1, facecolor=shade, edgecolor="#ffffff", linewidth=1.5)
