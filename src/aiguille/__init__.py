@@ -18,7 +18,10 @@ from aiguille._version import __version__
 
 if TYPE_CHECKING:
     from aiguille.analysis import Answer, StandingReport
+    from aiguille.analysis.flows import Matrix
+    from aiguille.analysis.paths import Path as Path_
     from aiguille.baseline import Audit, Baseline
+    from aiguille.baseline.comparing import Comparison
     from aiguille.model import Addresses, Estate, Side
 
 
@@ -89,6 +92,61 @@ def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:
     return answer(Prober(Programs(one_device(estate, device))), read_sentence(packet))
 
 
+def as_if(estate: Estate, changes: str | Iterable[str]) -> Estate:
+    """The estate as if something were changed; see `aiguille.analysis.changes` for the sentences.
+
+    changes: sentences, commands of iptables or nft, or files of them, made one after the other
+
+    Raises UsageError for a change that is not understood or names nothing there is.
+    """
+    from aiguille.estate.wordings import changed
+
+    return changed(estate, [changes] if isinstance(changes, str) else changes)
+
+
+def flows(estate: Estate, *, device: str | None = None) -> Matrix:
+    """Who reaches whom on a device; see `aiguille.analysis.flows`.
+
+    device: its name, where the estate has several
+
+    Raises UsageError for a device that is not there.
+    """
+    from aiguille.analysis import Programs
+    from aiguille.analysis.flows import matrix
+    from aiguille.analysis.lookup import one_device
+    from aiguille.analysis.study import Study
+
+    chosen = one_device(estate, device)
+    return matrix(Study(chosen, estate, Programs(chosen)))
+
+
+def compare(before: Estate, after: Estate, *, findings: bool = True, jobs: int = 1) -> Comparison:
+    """What newly opens or closes between two estates, and what was rewritten; see `aiguille.baseline.comparing`.
+
+    findings: whether both are audited, which takes most of the time
+    jobs: processes to share that among
+
+    Raises UsageError if no device is on both sides.
+    """
+    from aiguille.baseline.comparing import compare as compared
+
+    return compared(before, after, (lambda estate: audit(estate, jobs=jobs)) if findings else None)
+
+
+def path(estate: Estate, packet: str) -> Path_:
+    """A packet followed over all devices of an estate, and its answer followed back; see `aiguille.analysis.paths`.
+
+    packet: a sentence that tells both addresses and the service, and no interface
+
+    Raises UsageError for a sentence that is not understood, and where nothing tells at which device the packet starts.
+    """
+    from aiguille.analysis.paths import Network
+    from aiguille.space import read_sentence
+    from aiguille.space.unplaced import complete
+
+    return Network(estate).path(complete(read_sentence(packet, placed=False)))
+
+
 def standings(estate: Estate, *, device: str | None = None, jobs: int = 1) -> tuple[StandingReport, ...]:
     """What each rule of a device is worth where it stands; see `aiguille.analysis.standing`.
 
@@ -116,4 +174,4 @@ def write(audit: Audit, path: str | Path, *, force: bool = False, jobs: int = 1)
     write_report(audit, Path(path), force=force, jobs=jobs)
 
 
-__all__ = ["__version__", "audit", "probe", "read", "standings", "write"]
+__all__ = ["__version__", "as_if", "audit", "compare", "flows", "path", "probe", "read", "standings", "write"]

@@ -9,6 +9,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
+import aiguille
 from aiguille.demo import write_estate
 from tests.helpers import run
 
@@ -213,3 +214,49 @@ def test_a_packet_is_followed_over_two_routers_and_back(tmp_path: Path) -> None:
     assert done.returncode == 2
     assert "packets.csv:2: packet 'x'" in done.stderr
     assert "packets.csv:3: packet 'y'" in done.stderr
+
+
+def test_claims_of_the_sample_and_what_is_wrong_with_others(tmp_path: Path) -> None:
+    estate = tmp_path / "estate"
+    write_estate(estate)
+    found = data("claims", "claims", estate, code=1)
+    told = {one["claim"]: one["holds"] for one in found["claims"]}
+    assert found["summary"] == {"proved": 5, "refuted": 3, "cannot tell": 0}
+    assert told["never guests to lifts over IPv4"] == "proved"
+    assert told["never guests to lifts"] == "refuted"
+    wrong = next(one for one in found["claims"] if one["claim"] == "never guests to lifts")["devices"][0]
+    assert (wrong["decided_by"][0]["line"], wrong["packet"]["in"]) == (4, "eth1.40")
+    started = run("claims", estate, "--start", "--quiet")
+    (tmp_path / "start.yaml").write_text(started.stdout)
+    drafted = data("claims", "claims", estate, "--claims", tmp_path / "start.yaml")
+    assert set(drafted["summary"].items()) >= {("refuted", 0), ("cannot tell", 0)}
+    mended = ("--as-if", "on valley-gw: set default of FORWARD to drop")
+    again = data("claims", "claims", estate, *mended, code=1)
+    assert {one["claim"]: one["holds"] for one in again["claims"]}["never guests to lifts"] == "proved"
+    out = tmp_path / "claims.xml"
+    assert run("claims", estate, "--quiet", "--out", out).returncode == 1
+    assert 'failures="3"' in out.read_text()
+    for text, said in (
+        ("never gusts to lifts", "claims.yaml:2: no device has both ends of 'never gusts to lifts'; there is guests"),
+        ("nobody from guests to lifts", "claims.yaml:2: 'nobody from guests to lifts' is no claim"),
+        ("never guests to lifts on tpc/502", "'tpc' is not a protocol; did you mean xtp or tcp?"),
+        (
+            "never guests to lifts\n  - claim: always guests to lifts",
+            "claims.yaml:3: 'always guests to lifts' contradicts",
+        ),
+    ):
+        (tmp_path / "claims.yaml").write_text(f"claims:\n  - claim: {text}\n")
+        done = run("claims", estate, "--claims", tmp_path / "claims.yaml", "--quiet")
+        assert done.returncode == 2
+        assert said in done.stderr
+        assert "Traceback" not in done.stderr
+
+
+def test_the_library_says_the_same(folder: Path) -> None:
+    before, after = aiguille.read(folder / "before.v4"), aiguille.read(folder / "after.v4")
+    (pair,) = aiguille.compare(before, after, findings=False).pairs
+    assert [row.traffic.words() for row in pair.opened] == ["tcp 22 from 10.0.1.0-10.0.255.255 to any"]
+    changed = aiguille.as_if(before, ["set default of FORWARD to accept"])
+    reach = {(c.source, c.destination): c.reach.value for c in aiguille.flows(changed).cells}
+    assert reach["eth0", "eth1"] == "everything"
+    assert aiguille.flows(before).cells != aiguille.flows(changed).cells

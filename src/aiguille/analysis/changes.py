@@ -67,38 +67,39 @@ class Place(Struct, frozen=True):
 Maker = Callable[[Device, re.Match[str], int], Device]
 
 
-def as_if(estate: Estate, changes: Iterable[str | Callable[[Device], Device]]) -> Estate:
-    """The estate with changes made one after the other.
+OtherWords = Callable[[str, int], Callable[[Device], Device] | None]
+"""What understands a change told in other words than ours, by its number: what makes it on a device; None if it does not."""
 
-    A change is a sentence as above, or a function that makes it on a device.
-    Raises UsageError where a sentence is not understood, names nothing, or may mean several devices.
+
+def as_if(estate: Estate, changes: Iterable[str], other_words: OtherWords | None = None) -> Estate:
+    """The estate with changes made one after the other, each a sentence as above or in words that `other_words` understands.
+
+    Raises UsageError where a change is not understood, names nothing, or may mean several devices.
     """
     for number, change in enumerate(changes, 1):
-        estate = _changed(estate, change, number)
+        estate = _changed(estate, change, number, other_words)
     return estate
 
 
-def _changed(estate: Estate, change: str | Callable[[Device], Device], number: int) -> Estate:
-    text = change if isinstance(change, str) else ""
+def _changed(estate: Estate, text: str, number: int, other_words: OtherWords | None) -> Estate:
     devices = estate.devices
     if named := re.fullmatch(r"\s*on (\S+?):\s+(.*)", text, re.DOTALL):
         names = [device.name for device in devices]
         if named[1] not in names:
             raise UsageError(f"there is no device '{named[1]}'{_near(named[1], names)}")
         devices, text = tuple(device for device in devices if device.name == named[1]), named[2]
+    make = other_words(text, number) if other_words is not None else None
     done: dict[str, Device] = {}
     faults: list[UsageError] = []
     for device in devices:
         try:
-            after = _on_device(device, text, number) if isinstance(change, str) else change(device)
+            done[device.name] = make(device) if make is not None else _on_device(device, text, number)
         except _NothingNamedError as error:
             faults.append(error)
-            continue
-        done[device.name] = after
     if not done:
-        raise UsageError(str(faults[0]) if faults else "the change names nothing there is")
+        raise UsageError(str(faults[0]) if faults else "there is no device to change")
     if len(done) > 1:
-        raise UsageError(f"'{text}' may mean several devices; begin it with on NAME: - {', '.join(done)}")
+        raise UsageError(f"'{text}' may mean several devices: {', '.join(done)}; write 'on {min(done)}: {text}', say")
     return replace(estate, devices=tuple(done.get(device.name, device) for device in estate.devices))
 
 

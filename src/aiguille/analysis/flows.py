@@ -116,7 +116,7 @@ def matrix(study: Study) -> Matrix:
     missing: dict[tuple[Direction, int], None] = {}
     for source in ends:
         for destination in ends:
-            direction = _direction(source, destination)
+            direction = direction_of(source, destination)
             if direction is None:
                 continue
             for family in families(study.device):
@@ -128,7 +128,7 @@ def matrix(study: Study) -> Matrix:
     return Matrix(study.device.name, ends, tuple(cells), tuple(missing))
 
 
-def _direction(source: End, destination: End) -> Direction | None:
+def direction_of(source: End, destination: End) -> Direction | None:
     if source.is_device:
         return None if destination.is_device else Direction.FROM_DEVICE
     return Direction.TO_DEVICE if destination.is_device else Direction.THROUGH_DEVICE
@@ -227,11 +227,11 @@ def flows(study: Study, wish: Wish) -> list[Flow]:
     Raises UsageError for an end that is not there.
     """
     ends = ends_of(study)
-    sources, destinations = (_named(study, ends, name) for name in (wish.source, wish.destination))
+    sources, destinations = (named(study, ends, name) for name in (wish.source, wish.destination))
     out: list[Flow] = []
     for source in sources:
         for destination in destinations:
-            direction = _direction(source, destination)
+            direction = direction_of(source, destination)
             if direction is None or (source is destination and not source.is_device):
                 continue
             for program in study.programs.all(direction):
@@ -239,7 +239,7 @@ def flows(study: Study, wish: Wish) -> list[Flow]:
     return out
 
 
-def _named(study: Study, ends: Sequence[End], name: str | None) -> list[End]:
+def named(study: Study, ends: Sequence[End], name: str | None) -> list[End]:
     if name is None:
         return list(ends)
     found = [one for one in ends if name in (one.name, one.side)]

@@ -71,7 +71,7 @@ class Comparison(Struct, frozen=True):
     """Two estates side by side.
 
     only_before, only_after: devices of one side alone
-    new, mended: findings; due: those that only time brought; unchanged: how many there are on both sides
+    new, mended: findings; due: those that only time brought; unchanged: how many there are on both sides, None where nobody looked
     """
 
     pairs: tuple[Pair, ...]
@@ -80,7 +80,7 @@ class Comparison(Struct, frozen=True):
     new: tuple[Finding, ...]
     mended: tuple[Finding, ...]
     due: tuple[Finding, ...]
-    unchanged: int
+    unchanged: int | None
 
     @property
     def opened(self) -> bool:
@@ -104,14 +104,18 @@ def paired(before: Estate, after: Estate) -> tuple[Estate, Estate]:
 
 
 def compare(
-    before: Estate, after: Estate, audited: Callable[[Estate], Audit], administrators: Sequence[Addresses] = ()
+    before: Estate, after: Estate, audited: Callable[[Estate], Audit] | None, administrators: Sequence[Addresses] = ()
 ) -> Comparison:
-    """Compare two estates. audited: what checks one of them."""
+    """Compare two estates. audited: what checks one of them, None to leave findings out."""
     before, after = paired(before, after)
     theirs = {device.name: device for device in after.devices}
-    mine = {device.name: device for device in before.devices}
     pairs = tuple(_pair(before, one, theirs[one.name], administrators) for one in before.devices if one.name in theirs)
     both = [pair.before.name for pair in pairs]
+    only_before, only_after = (
+        tuple(device.name for device in one.devices if device.name not in both) for one in (before, after)
+    )
+    if audited is None:
+        return Comparison(pairs, only_before, only_after, (), (), (), None)
     first = _findings(audited(before), both)
     last = _findings(audited(after), both)
     aged = first
@@ -119,8 +123,8 @@ def compare(
         aged = _findings(audited(replace(before, as_of=after.as_of)), both)
     return Comparison(
         pairs,
-        tuple(name for name in mine if name not in theirs),
-        tuple(name for name in theirs if name not in mine),
+        only_before,
+        only_after,
         tuple(one for key, one in last.items() if key not in aged and key not in first),
         tuple(one for key, one in first.items() if key not in last),
         tuple(one for key, one in last.items() if key in aged and key not in first),

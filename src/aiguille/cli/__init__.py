@@ -15,6 +15,7 @@ COMMANDS = (
     "probe",
     "explain",
     "flows",
+    "claims",
     "compare",
     "figure",
     "baseline",

@@ -23,13 +23,13 @@ def add(parser: argparse.ArgumentParser) -> None:
     options.add_paths(parser)
     options.add_changes(parser)
     options.add_baseline(parser)
+    parser.add_argument("--no-findings", action="store_true", help="leave findings out, which takes most of the time")
     options.add_output(parser)
 
 
 def run(arguments: argparse.Namespace) -> int:
-    from aiguille.analysis.changes import as_if
     from aiguille.baseline.comparing import compare
-    from aiguille.estate.wordings import in_any_words
+    from aiguille.estate.wordings import changed
     from aiguille.reports import compare as report
 
     paths = arguments.paths
@@ -39,8 +39,9 @@ def run(arguments: argparse.Namespace) -> int:
     if len(paths) == 2 and Path(paths[0]).resolve() == Path(paths[1]).resolve():
         raise UsageError(f"BEFORE and AFTER are both {paths[0]}; there is nothing to compare")
     before = options.read_estate(arguments, paths[:1])
-    after = as_if(before, in_any_words(asked)) if asked else options.read_estate(arguments, paths[1:])
-    found = compare(before, after, lambda estate: options.run_audit(arguments, estate), tuple(arguments.administrator))
+    after = changed(before, asked) if asked else options.read_estate(arguments, paths[1:])
+    audited = None if arguments.no_findings else lambda estate: options.run_audit(arguments, estate)
+    found = compare(before, after, audited, tuple(arguments.administrator))
     output.report(arguments, lambda: report.compare_data(found), lambda console: report.show_compare(console, found))
     worse = found.opened or any(one.lost for pair in found.pairs for one in pair.access)
     code = EXIT_FINDINGS if worse else EXIT_OK

@@ -308,10 +308,9 @@ def read_estate(
             gc.freeze()  # nor need it be looked through later
             gc.enable()
     if changes := getattr(arguments, "as_if", ()):
-        from aiguille.analysis.changes import as_if
-        from aiguille.estate.wordings import in_any_words
+        from aiguille.estate.wordings import changed
 
-        estate = as_if(estate, in_any_words(changes))
+        estate = changed(estate, changes)
     for device in estate.devices:
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
     if arguments.json or not (view_tells and sys.stdout.isatty()):

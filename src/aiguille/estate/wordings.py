@@ -13,9 +13,9 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from aiguille.analysis.changes import MADE, default_set, nothing_named, places_of, rules_at, with_rules
+from aiguille.analysis.changes import MADE, as_if, default_set, nothing_named, places_of, rules_at, with_rules
 from aiguille.analysis.probe import NOT_UNDERSTOOD
-from aiguille.model import AiguilleError, Device, Rule, Span, UsageError
+from aiguille.model import AiguilleError, Device, Estate, Rule, Span, UsageError
 from aiguille.readers.files import decode, load
 
 _IPTABLES = re.compile(
@@ -41,10 +41,10 @@ def in_their_words(text: str, number: int) -> Callable[[Device], Device] | None:
     return None
 
 
-def in_any_words(changes: Iterable[str]) -> list[str | Callable[[Device], Device]]:
-    """Sentences and commands, a line each where one is a file of them; what `as_if` takes.
+def changed(estate: Estate, changes: Iterable[str]) -> Estate:
+    """The estate as if it were changed: sentences and commands, or files with one a line; see `aiguille.analysis.changes`.
 
-    Raises UsageError for a file that cannot be read.
+    Raises UsageError for what is not understood or names nothing, and for a file that cannot be read.
     """
     said: list[str] = []
     for one in changes:
@@ -53,7 +53,7 @@ def in_any_words(changes: Iterable[str]) -> list[str | Callable[[Device], Device
             said += [line for raw in load(path).lines if (line := raw.strip()) and not line.startswith("#")]
         else:
             said.append(one)
-    return [in_their_words(text, number) or text for number, text in enumerate(said, 1)]
+    return as_if(estate, said, in_their_words)
 
 
 _PATH_TOP = 255

@@ -19,6 +19,7 @@ from aiguille.baseline.comparing import Comparison, Pair
 from aiguille.model import Device, Rule
 from aiguille.model.spelling import spell_spans
 from aiguille.reports.data import Data, finding_data, place_of
+from aiguille.reports.rules import Describer
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
 
@@ -143,13 +144,20 @@ def _verdict(ends: frozenset[bool]) -> str:
 
 def show_compare(console: Console, found: Comparison) -> None:
     """Device by device: what opens and closes, what was rewritten; then the findings."""
+    same = [pair.before.name for pair in found.pairs if _is_same(pair)]
     for pair in found.pairs:
+        if pair.before.name in same and len(same) > 1:
+            continue
         console.print(Text.assemble((visible(pair.before.name), "bold"), f"  {_summary(pair)}"))
         for line in _pair_lines(pair):
             console.print(Padding(line, (0, 0, 0, 2)))
+    if len(same) > 1:
+        console.print(Text(f"{len(same)} devices are as they were: {', '.join(map(visible, same))}", "dim"))
     for names, side in ((found.only_before, "before"), (found.only_after, "after")):
         if names:
             console.print(Text(f"Only {side}: {', '.join(map(visible, names))}"))
+    if found.unchanged is None:
+        return
     console.print()
     console.print(
         f"Findings: {len(found.new)} new, {len(found.mended)} mended, {len(found.due)} due since only time has passed, "
@@ -160,6 +168,11 @@ def show_compare(console: Console, found: Comparison) -> None:
             console.print(_finding(word, one))
         if len(some) > _ROWS:
             console.print(Text(f"  and {len(some) - _ROWS} more {word}", "dim"))
+
+
+def _is_same(pair: Pair) -> bool:
+    """Whether there is nothing to tell of a device."""
+    return pair.changes == () and not (pair.rules or pair.things or pair.silent or any(one.lost for one in pair.access))
 
 
 def _summary(pair: Pair) -> str:
@@ -247,7 +260,7 @@ def _edits(pair: Pair) -> Iterator[Text | Table]:
 
 
 def _places(one: RuleEdit) -> str:
-    places = [str(rule.where) for rule in (one.before, one.after) if rule is not None]
+    places = [str(rule.where).rpartition("/")[2] for rule in (one.before, one.after) if rule is not None]
     return visible(f"{one.chain} {' -> '.join(dict.fromkeys(places))}")
 
 
@@ -261,7 +274,9 @@ def _text(device: Device, rule: Rule) -> str:
     if rule.name == "default" and not rule.number:
         return f"default {rule.action.value}"
     lines = device.text(rule.where)
-    return " ".join(line.strip() for line in lines)[:_TEXT] if lines else rule.action_text or rule.action.value
+    if not lines:
+        return f"{rule.action.value} {Describer(device).rule(rule)}"
+    return " ".join(line.strip() for line in lines)[:_TEXT]
 
 
 def _values(thing: ThingEdit) -> str:

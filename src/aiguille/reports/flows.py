@@ -172,13 +172,13 @@ def _rows(told: Told) -> Iterator[Table | Text]:
 
 _SHADES = {Reach.NOTHING: "#eef1ee", Reach.SOME: "#e8b44c", Reach.EVERYTHING: "#8f2d1d"}
 _DOUBT = "#f6e3b5"
-_SHOWN = 34
+_SHOWN = 46
 """Signs of a cell's words that fit."""
 
 
 def draw_flows(told: Sequence[Told]) -> Figure | None:
     """A heat map for each device, sources down and destinations across; darker lets more through, and words say what."""
-    from aiguille.reports.figures import INK, plain_text, plot
+    from aiguille.reports.figures import INK, MUTED, plain_text, plot
 
     drawn = [one.matrix for one in told if one.matrix.cells]
     if not drawn:
@@ -207,21 +207,19 @@ def draw_flows(told: Sequence[Told]) -> Figure | None:
                 )
                 axes.add_patch(_square(column, row, shade))
                 said = "\n".join(
-                    f"{_over(families)}: {(cell_words(cell) or 'perhaps ' + cell.may)[:_SHOWN]}"
+                    _cut(f"{_over(families)}: {cell_words(cell) or 'perhaps ' + cell.may}")
                     for families, cell in _alike(cells)
                     if cell.perhaps is not Reach.NOTHING
                 )
-                colour = "#ffffff" if worst.reach is Reach.EVERYTHING else INK
-                axes.text(
-                    column + 0.5,
-                    row + 0.5,
-                    _folded(said, 9.0 / len(names)),
-                    ha="center",
-                    va="center",
-                    fontsize=5.5,
-                    color=colour,
-                )
+                colour = "#ffffff" if worst.reach is Reach.EVERYTHING else INK if said else MUTED
+                folded = _folded(said or "nothing", 9.0 / len(names))
+                text = axes.text(column + 0.5, row + 0.5, folded, fontsize=5.5, color=colour)
+                text.set(ha="center", va="center")
     return figure
+
+
+def _cut(text: str) -> str:
+    return text if len(text) <= _SHOWN else f"{text[: _SHOWN - 1]}…"
 
 
 def _folded(text: str, inches: float) -> str:

@@ -1,0 +1,244 @@
+"""Claims: statements on traffic that must hold, proved or refuted with a packet.
+
+never guests to lifts                                   nothing gets through
+never outside to device on tcp/22, tcp/8443             not these services
+only 10.44.10.32/29 to lifts on tcp/502                 nobody else gets through
+always office to outside on tcp/443 over IPv4           whatever address at either end
+
+An end is a zone, a side, an interface, `device` (the firewall itself), `anybody`, an address, a network or an address object.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from enum import StrEnum
+from ipaddress import ip_network
+
+from msgspec import Struct
+
+from aiguille.analysis.decide import Ends, Proof, maybe_accepted, surely_accepted
+from aiguille.analysis.exposure import rated
+from aiguille.analysis.flows import End, direction_of, ends_of, named, read_service, regions
+from aiguille.analysis.program import Program
+from aiguille.analysis.study import Study, Wanted
+from aiguille.model import UsageError
+from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, box, overlap
+from aiguille.space.fields import ICMP_OF
+
+ANYBODY = "anybody"
+
+_CLAIM = re.compile(
+    r"(?P<verb>never|only|always) (?P<source>.+?) to (?P<destination>.+?)(?: on (?P<services>[^ ]+(?:, ?[^ ]+)*))?"
+    r"(?: over (?P<family>IPv4|IPv6))?"
+)
+
+
+class Holds(StrEnum):
+    """Whether a claim holds."""
+
+    PROVED = "proved"
+    REFUTED = "refuted"
+    CANNOT_TELL = "cannot tell"
+
+
+class Claim(Struct, frozen=True):
+    """A statement, taken apart."""
+
+    text: str
+    verb: str
+    source: str
+    destination: str
+    services: tuple[tuple[int, IntervalSet], ...] = ()
+    family: int | None = None
+
+
+class Answer(Struct, frozen=True):
+    """What becomes of a claim on one device. proof: a packet that refutes it, or may"""
+
+    device: str
+    holds: Holds
+    proof: Proof | None = None
+    why: str = ""
+
+
+class _Place(Struct, frozen=True):
+    """What an end of a claim is on a device: ends of its traffic, and the addresses meant by family (None for all there)."""
+
+    ends: tuple[End, ...]
+    addresses: dict[int, IntervalSet] | None = None
+
+
+def read_claim(text: str) -> Claim:
+    """Take a sentence apart; raises UsageError that says what is expected."""
+    said = " ".join(text.split())
+    found = _CLAIM.fullmatch(said)
+    if found is None:
+        raise UsageError(
+            f"'{said}' is no claim: write never, only or always, then FROM to TO, and perhaps on SERVICE and over IPv4 or IPv6"
+        )
+    services = tuple(read_service(one.strip()) for one in (found["services"] or "").split(",") if one.strip())
+    family = int(found["family"][-1]) if found["family"] else None
+    return Claim(said, found["verb"], found["source"], found["destination"], services, family)
+
+
+def judge(study: Study, claim: Claim) -> Answer | None:
+    """Whether a claim holds on a device; None where it has no such ends.
+
+    Raises UsageError where an end is of a kind that is there and its addresses are not told.
+    """
+    source, destination = _place(study, claim.source, homes=True), _place(study, claim.destination)
+    if source is None or destination is None:
+        return None
+    doubt: Proof | None = None
+    looked = 0
+    for program, region in _regions(study, claim, source, destination):
+        looked += 1
+        wrong, open_ = _wrong(program, claim.verb)
+        proof = study.find(program, region, wrong)
+        if proof is not None:
+            return Answer(study.device.name, Holds.REFUTED, proof)
+        doubt = doubt or study.find(program, region, open_)
+    if doubt is not None:
+        why = "a condition or something the export does not tell stands in the way"
+        return Answer(study.device.name, Holds.CANNOT_TELL, doubt, why)
+    if not looked and claim.verb == "always":
+        return Answer(
+            study.device.name, Holds.CANNOT_TELL, why="no new connection can go that way, as far as the export tells"
+        )
+    return Answer(study.device.name, Holds.PROVED)
+
+
+def _wrong(program: Program, verb: str) -> tuple[Wanted, Wanted]:
+    """What refutes a claim, and what leaves it open."""
+
+    def gets_in(ends: Ends) -> bool:
+        return maybe_accepted(ends) and (surely_accepted(ends) or rated(program, ends))
+
+    if verb == "always":
+        return (lambda ends: not maybe_accepted(ends)), (lambda ends: not surely_accepted(ends))
+    return gets_in, maybe_accepted
+
+
+def _regions(study: Study, claim: Claim, source: _Place, destination: _Place) -> Iterator[tuple[Program, Box]]:
+    """The new connections that a claim speaks of; for `only` those of everybody else."""
+    sources: list[tuple[End, bool]] = [(end, True) for end in source.ends]
+    if claim.verb == "only":
+        mine = {end.name for end in source.ends}
+        if source.addresses is None:
+            sources = [(end, False) for end in ends_of(study) if end.name not in mine]
+        else:
+            sources = [(end, True) for end in ends_of(study) if not end.is_device]
+    for end, narrowed in sources:
+        for place in destination.ends:
+            direction = direction_of(end, place)
+            if direction is None or end.name == place.name:
+                continue
+            for program in study.programs.all(direction):
+                if claim.family in (None, program.family):
+                    for within in _within(program, claim, source if narrowed else None, destination):
+                        yield from ((program, region) for region in regions(study, program, end, place, within))
+
+
+def _within(program: Program, claim: Claim, source: _Place | None, destination: _Place) -> Iterator[Box]:
+    """The services and addresses a claim speaks of."""
+    fields: list[tuple[Axis, IntervalSet]] = []
+    for axis, place in ((Axis.SRC, source), (Axis.DST, destination)):
+        if place is None or place.addresses is None:
+            continue
+        values = place.addresses.get(program.family, IntervalSet())
+        if axis is Axis.SRC and claim.verb == "only":
+            values = values.complement(program.space.tops[axis])
+        if not values:
+            return
+        fields.append((axis, values))
+    ends = box(fields)
+    for protocol, ports in claim.services or ((-1, IntervalSet()),):
+        if protocol < 0:
+            service = EVERYTHING
+        else:
+            number = ICMP_OF[program.family] if protocol in ICMP_OF.values() else protocol
+            service = box([(Axis.PROTO, IntervalSet.of(number)), *([(Axis.B, ports)] if ports else [])])
+        common = overlap(ends, service)
+        if common is not None:
+            yield common
+
+
+def _place(study: Study, name: str, *, homes: bool = False) -> _Place | None:
+    """homes: addresses are taken to come from the networks that hold them, where some do"""
+    ends = ends_of(study)
+    outer = tuple(end for end in ends if not end.is_device)
+    if name == ANYBODY:
+        return _Place(outer)
+    try:
+        return _Place(tuple(named(study, ends, name)))
+    except UsageError:
+        pass
+    values: dict[int, IntervalSet] = {}
+    if any(one.name == name for one in study.device.addresses):
+        for family in (4, 6):
+            exact = study.programs.resolver(family).exactly(name)
+            if exact is None:
+                raise UsageError(f"the export of {study.device.name} does not tell all addresses of '{name}'")
+            values[family] = exact
+        return _Place(_at_home(study, ends, values) if homes else ends, values)
+    try:
+        network = ip_network(name, strict=False)
+    except ValueError:
+        return None
+    values = {network.version: IntervalSet([(int(network[0]), int(network[-1]))])}
+    return _Place(_at_home(study, ends, values) if homes else ends, values)
+
+
+def _at_home(study: Study, ends: tuple[End, ...], values: dict[int, IntervalSet]) -> tuple[End, ...]:
+    """The ends whose networks hold some of the addresses; all if none does."""
+    held = {
+        end.name
+        for end in ends
+        for network in study.networks(end.name)
+        if values.get(network.family, IntervalSet()) & IntervalSet([(network.first, network.last)])
+    }
+    return tuple(end for end in ends if end.name in held) or ends
+
+
+def knows(study: Study, claim: Claim) -> bool:
+    """Whether a device has a network, an address or a route of its own for every address that a claim names."""
+    for name in (claim.source, claim.destination):
+        try:
+            network = ip_network(name, strict=False)
+        except ValueError:
+            continue
+        first, last = int(network[0]), int(network[-1])
+        told = [n for one in study.device.interfaces for n in (*one.networks, *one.addresses)]
+        told += [n for zone in study.device.zones for n in zone.networks]
+        told += [
+            route.network for route in study.device.routes if route.network.first
+        ]  # the default route leads anywhere
+        if not any(n.family == network.version and n.first <= last and first <= n.last for n in told):
+            return False
+    return True
+
+
+def names_of(studies: Sequence[Study]) -> list[str]:
+    """All that an end of a claim can be called, addresses apart."""
+    out: dict[str, None] = {ANYBODY: None}
+    for study in studies:
+        for end in ends_of(study):
+            out[end.name] = None
+            if end.side is not None:
+                out[end.side.value] = None
+        out.update((one.name, None) for one in study.device.addresses)
+    return list(out)
+
+
+def draft(studies: Sequence[Study]) -> Iterator[tuple[str, str]]:
+    """Claims that hold today, by device: that nothing gets from one end to another, where that is so in every family."""
+    from aiguille.analysis.flows import Reach, matrix
+
+    for study in studies:
+        cells: dict[tuple[str, str], list[Reach]] = {}
+        for cell in matrix(study).cells:
+            cells.setdefault((cell.source, cell.destination), []).append(cell.perhaps)
+        for (source, destination), reaches in cells.items():
+            if all(reach is Reach.NOTHING for reach in reaches) and " " not in source + destination:
+                yield study.device.name, f"never {source} to {destination}"

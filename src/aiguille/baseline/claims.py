@@ -1,0 +1,145 @@
+"""Files of claims: what must hold, why, whose it is, how bad it is if it does not."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Sequence
+from pathlib import Path
+
+from msgspec import Struct, field
+
+from aiguille.analysis.claims import Answer, Claim, Holds, judge, knows, names_of, read_claim
+from aiguille.analysis.program import Programs
+from aiguille.analysis.study import Study
+from aiguille.baseline.catalogue import Severity
+from aiguille.model import Estate, TooComplexError, UsageError
+from aiguille.space.effort import limited
+
+FILE_NAME = "claims.yaml"
+"""What a file of claims beside an engagement is called."""
+
+CLAIM_EFFORT = 3_000_000
+"""Steps of work that one claim may take on one device; see `space.effort`."""
+
+
+class ClaimEntry(Struct, forbid_unknown_fields=True, frozen=True):
+    """An entry as it is written. devices: those it speaks of, all that have such ends if none is named"""
+
+    claim: str
+    title: str = ""
+    reason: str = ""
+    owner: str = ""
+    severity: Severity = Severity.HIGH
+    devices: tuple[str, ...] = ()
+
+
+class ClaimsFile(Struct, forbid_unknown_fields=True, frozen=True):
+    """A whole file."""
+
+    claims: tuple[ClaimEntry, ...] = field(default_factory=tuple)
+
+
+class Stated(Struct, frozen=True):
+    """A claim with its place."""
+
+    entry: ClaimEntry
+    claim: Claim
+    file: str
+    line: int
+
+
+class Judged(Struct, frozen=True):
+    """A claim with what became of it on each device that has such ends."""
+
+    stated: Stated
+    answers: tuple[Answer, ...]
+
+    @property
+    def holds(self) -> Holds:
+        """Refuted if it is on one device, else open if it is on one."""
+        found = {one.holds for one in self.answers}
+        return next(one for one in (Holds.REFUTED, Holds.CANNOT_TELL, Holds.PROVED) if one in found)
+
+
+def load(name: str) -> tuple[Stated, ...]:
+    """Read a file of claims; raises UsageError with file, line and what is wrong, claims that contradict one another included."""
+    from aiguille.readers import yamlfile
+
+    try:
+        text = Path(name).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{name}: cannot be read ({error})") from error
+    file = yamlfile.load(name, text, "a file of claims", "claims:")
+    known = ("claims", "claim", "title", "reason", "owner", "severity", "devices")
+    raw = yamlfile.convert(file, ClaimsFile, known, "a file of claims")
+    out: list[Stated] = []
+    for number, entry in enumerate(raw.claims):
+        try:
+            claim = read_claim(entry.claim)
+        except UsageError as error:
+            raise file.fault(error.message, "claims", number, "claim") from error
+        out.append(Stated(entry, claim, name, file.line("claims", number)))
+    for stated in out:
+        for other in out:
+            if _contradict(stated, other):
+                raise UsageError(
+                    f"{name}:{other.line}: '{other.claim.text}' contradicts '{stated.claim.text}' in line {stated.line}; one of them "
+                    "must go"
+                )
+    return tuple(out)
+
+
+def _contradict(one: Stated, other: Stated) -> bool:
+    """Whether two claims on the same ends and services can never both hold."""
+    a, b = one.claim, other.claim
+    alike = (a.source, a.destination, a.services) == (b.source, b.destination, b.services)
+    families = a.family is None or b.family is None or a.family == b.family
+    devices = (
+        not one.entry.devices or not other.entry.devices or not {*one.entry.devices}.isdisjoint(other.entry.devices)
+    )
+    return (a.verb, b.verb) == ("never", "always") and alike and families and devices
+
+
+def judged(estate: Estate, claims: Sequence[Stated]) -> tuple[Judged, ...]:
+    """Every claim decided on every device it speaks of.
+
+    Raises UsageError, with the line and the nearest names, for a claim whose ends or devices are nowhere.
+    """
+    studies = [Study(device, estate, Programs(device)) for device in estate.devices]
+    names = [device.name for device in estate.devices]
+    out = []
+    for stated in claims:
+        for name in stated.entry.devices:
+            if name not in names:
+                near = difflib.get_close_matches(name, names, n=2) or names[:6]
+                raise UsageError(
+                    f"{stated.file}:{stated.line}: there is no device '{name}'; there is {', '.join(near)}"
+                )
+        mine = [study for study in studies if not stated.entry.devices or study.device.name in stated.entry.devices]
+        # An address is the business of those who have a way to it, where anybody has.
+        mine = [study for study in mine if knows(study, stated.claim)] or mine
+        answers = []
+        for study in mine:
+            answer = _judge(study, stated.claim)
+            if answer is not None:
+                answers.append(answer)
+        if not answers:
+            known = names_of(mine)
+            missing = [n for n in (stated.claim.source, stated.claim.destination) if n not in known]
+            word = missing[0] if missing else stated.claim.source
+            near = difflib.get_close_matches(word, known, n=3) or known[:8]
+            raise UsageError(
+                f"{stated.file}:{stated.line}: no device has both ends of '{stated.claim.text}'; there is {', '.join(near)}"
+            )
+        out.append(Judged(stated, tuple(answers)))
+    return tuple(out)
+
+
+def _judge(study: Study, claim: Claim) -> Answer | None:
+    try:
+        with limited(CLAIM_EFFORT, apart=True):
+            return judge(study, claim)
+    except TooComplexError as error:
+        return Answer(study.device.name, Holds.CANNOT_TELL, why=error.message)
+    except UsageError as error:
+        return Answer(study.device.name, Holds.CANNOT_TELL, why=error.message)
