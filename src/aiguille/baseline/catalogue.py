@@ -162,6 +162,13 @@ class NotApplicable(Struct, frozen=True):
 Answer = Found | Passed | CannotTell | NotApplicable
 
 
+def without_rules(device: Device) -> Answer:
+    """What there is to say of rules where there is none: chains that are there and empty leave nothing to ask for."""
+    if any(chain.base is not None for base in device.rulebases for chain in base.chains):
+        return NotApplicable("no rule is written: the chains are empty")
+    return CannotTell("the export holds no rules")
+
+
 class Subject(Struct, frozen=True, dict=True):
     """What a check looks at: a device, what is computed of it, and the parameters in force."""
 

@@ -16,6 +16,7 @@ from aiguille.baseline.catalogue import (
     refer,
     rule_subject,
     speak,
+    without_rules,
 )
 from aiguille.baseline.checks.records import service_boxes
 from aiguille.baseline.spec import AddressTest, OwnCheck, RuleTest
@@ -43,7 +44,7 @@ def _runner(own: OwnCheck) -> Callable[[Subject], Iterator[Answer]]:
     def run(subject: Subject) -> Iterator[Answer]:
         reports = [r for _, reports in subject.study.written for r in reports if r.rule.enabled]
         if not reports:
-            yield CannotTell("the export holds no rules")
+            yield without_rules(subject.device)
             return
         tests = [own.rules, *([own.unless] if own.unless else [])]
         if any(t.hits_at_most is not None or t.hits_at_least is not None for t in tests) and all(

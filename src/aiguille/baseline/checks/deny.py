@@ -22,6 +22,7 @@ from aiguille.baseline.catalogue import (
     refer,
     rule_subject,
     speak,
+    without_rules,
 )
 from aiguille.model import Chain, Direction, Rulebase, State
 from aiguille.space import Axis, IntervalSet, box
@@ -151,7 +152,7 @@ def after_catch_all(subject: Subject) -> Iterator[Answer]:
     if chains:
         yield Passed(f"no rule of {chains} chains stands after one that catches everything")
     else:
-        yield CannotTell("the export holds no rules")
+        yield without_rules(subject.device)
 
 
 def dead_rules(subject: Subject) -> Iterator[int]:

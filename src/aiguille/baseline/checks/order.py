@@ -24,6 +24,7 @@ from aiguille.baseline.catalogue import (
     refer,
     rule_subject,
     speak,
+    without_rules,
 )
 from aiguille.baseline.checks.deny import dead_rules
 from aiguille.baseline.wording import capital, counted, listed
@@ -31,7 +32,6 @@ from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule,
 from aiguille.space import Axis, overlap
 from aiguille.space.effort import ENTANGLED
 
-NO_RULES = "the export holds no rules"
 NO_STATEMENTS = "nobody wrote a rule here: all there are come with what the export switches on"
 
 
@@ -66,7 +66,7 @@ def _dead(subject: Subject) -> set[int]:
 def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]:
     """The statements all of whose rules have a standing."""
     if not subject.study.standings:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
         return
     found = 0
     written = {where for where, _ in subject.study.written}
@@ -131,7 +131,7 @@ def shadowed(subject: Subject) -> Iterator[Answer]:
 )
 def redundant(subject: Subject) -> Iterator[Answer]:
     if not subject.study.standings:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
         return
     written = {where for where, _ in subject.study.written}
     yield from _unsettled(subject)
@@ -208,7 +208,7 @@ def _names_sources(rule: Rule) -> bool:
 )
 def no_effect(subject: Subject) -> Iterator[Answer]:
     if not subject.study.standings:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
         return
     yield from _unsettled(subject)
     found = looked = 0
@@ -244,7 +244,7 @@ def no_effect(subject: Subject) -> Iterator[Answer]:
 )
 def contradicted(subject: Subject) -> Iterator[Answer]:
     if not subject.study.standings:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
         return
     written = {where for where, _ in subject.study.written}
     hidden = {w for w, reports in subject.study.written if all(r.standing is Standing.SHADOWED for r in reports)}
@@ -384,7 +384,7 @@ def near_duplicate(subject: Subject) -> Iterator[Answer]:
                 )
             looked += len(chain.rules)
     if not looked:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
     elif not found:
         yield Passed(f"no neighbours among {counted(looked, 'rule')} differ in one field only")
 

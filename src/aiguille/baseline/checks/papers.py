@@ -9,7 +9,6 @@ from itertools import pairwise
 from aiguille.analysis.study import Admission
 from aiguille.baseline.catalogue import (
     Answer,
-    CannotTell,
     Check,
     Found,
     NotApplicable,
@@ -23,13 +22,12 @@ from aiguille.baseline.catalogue import (
     refer,
     rule_subject,
     speak,
+    without_rules,
 )
 from aiguille.baseline.dates import read_date, until
 from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Chain, Direction, Field, Rule, Rulebase
-
-NO_RULES = "the export holds no rules"
 
 
 def _written(subject: Subject) -> list[tuple[Rulebase, Chain, Rule]]:
@@ -77,7 +75,7 @@ def _about(one: Admission, detail: str, of: int = 0) -> Found:
 def undocumented(subject: Subject) -> Iterator[Answer]:
     rules = _admitting(subject)
     if not subject.study.standings:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
         return
     bare = [
         one
@@ -103,7 +101,7 @@ def undocumented(subject: Subject) -> Iterator[Answer]:
 )
 def copied_description(subject: Subject) -> Iterator[Answer]:
     if not subject.study.standings:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
         return
     by_text: dict[str, list[Admission]] = {}
     for one in _admitting(subject):
@@ -155,7 +153,7 @@ def _akin(one: Rule, other: Rule) -> bool:
 def incomplete_documentation(subject: Subject) -> Iterator[Answer]:
     rules = [one for one in _admitting(subject) if _text(one.rule) or one.rule.documentation.requester]
     if not subject.study.standings:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
         return
     found = 0
     for one in rules:
@@ -213,7 +211,7 @@ def expired(subject: Subject) -> Iterator[Answer]:
                 text, f"{rulebase.name} {rule_subject(chain, rule)}", (rule.where,), (refer(rulebase, chain, rule),)
             )
     if not subject.study.standings:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
     elif not dated:
         yield NotApplicable("no rule has an end date")
     elif not past:
@@ -269,7 +267,7 @@ def temporary(subject: Subject) -> Iterator[Answer]:
 def disabled(subject: Subject) -> Iterator[Answer]:
     rules = _written(subject)
     if not rules:
-        yield CannotTell(NO_RULES)
+        yield without_rules(subject.device)
         return
     off = [(base, chain, rule) for base, chain, rule in rules if not rule.enabled]
     for base, chain, rule in off:
