@@ -3,7 +3,7 @@
 A path is steps between slashes: the name of a child (in quotes if it holds a sign of the language), ``*`` for any child,
 ``**`` for any number of levels, ``..`` for the parent, ``.`` for the node itself. A leading slash starts at the top of
 the file, a leading ``^/`` at the device's template. A step may carry conditions in brackets: ``[colour]`` the node has such a
-child, ``[!colour]`` it has none, ``[colour=red]`` and ``[colour!=red]`` compare its words, ``[@1=red]`` the node's own. A
+child, ``[!colour]`` it has none, ``[@2]`` it has a second word, ``[colour=red]`` and ``[colour!=red]`` compare its words, ``[@1=red]`` the node's own. A
 path may end in a choice of words: ``@2`` the second, ``@2-`` from the second on, ``@0`` the node's name; without it all words
 are meant.
 """
@@ -33,7 +33,9 @@ class Test(Struct, frozen=True):
 
     def holds(self, node: Node, place: Place | None) -> bool:
         if self.value is None:
-            return (next(self.path.nodes(node, place), None) is not None) is not self.negated
+            # Of a place that means certain words it is these that must be there.
+            there = any(self.path.choice is None or self.path.chosen(one) for one in self.path.nodes(node, place))
+            return there is not self.negated
         found = False
         # A value that was compared has been read, whatever came of it.
         for one in self.path.nodes(node, place):
@@ -45,8 +47,16 @@ class Test(Struct, frozen=True):
 
 
 class Step(Struct, frozen=True):
+    """One level down. `literal`: the name was quoted, so that no sign in it means anything."""
+
     name: str
     tests: tuple[Test, ...] = ()
+    literal: bool = False
+
+    @property
+    def special(self) -> str:
+        """The sign of the language that the step is, "" for a name."""
+        return self.name if self.name in _SPECIAL and not self.literal else ""
 
 
 class Path(Struct, frozen=True):
@@ -98,7 +108,7 @@ def _walk(node: Node, steps: tuple[Step, ...], at: int, place: Place | None) -> 
         yield node
         return
     step = steps[at]
-    match step.name:
+    match step.special:
         case ".":
             below: Iterator[Node] | list[Node] | tuple[Node, ...] = (node,)
         case "..":
@@ -111,7 +121,9 @@ def _walk(node: Node, steps: tuple[Step, ...], at: int, place: Place | None) -> 
             for child in node.children:
                 if rest is None:
                     yield child
-                elif rest.name in ("*", child.name) and all(test.holds(child, place) for test in rest.tests):
+                elif (rest.special == "*" or rest.name == child.name) and all(
+                    test.holds(child, place) for test in rest.tests
+                ):
                     yield from _walk(child, steps, at + 2, place)
                 yield from _walk(child, steps, at, place)
             return
@@ -159,9 +171,9 @@ class _Parser:
                 raise self.fault(f"'{self._peek()}' cannot follow here")
         if not steps and choice is None and not start:
             raise self.fault("it is empty")
-        if any(s.name == "**" for s in steps[-1:]) and choice is not None:
+        if any(s.special == "**" for s in steps[-1:]) and choice is not None:
             raise self.fault("'**' cannot be the last step of words")
-        plain = all(not one.tests and one.name not in _SPECIAL for one in steps)
+        plain = all(not one.tests and not one.special for one in steps)
         names = tuple(one.name for one in steps) if plain else ()
         return Path(self.text[begin : self.at], start, tuple(steps), choice, names)
 
@@ -169,6 +181,7 @@ class _Parser:
         return self.text[self.at : self.at + 1]
 
     def _step(self, ends: str) -> Step:
+        literal = self._peek() in ("'", '"')
         name = self._name(ends)
         if not name:
             raise self.fault("a step has no name")
@@ -176,7 +189,7 @@ class _Parser:
         while self._peek() == "[":
             self.at += 1
             tests.append(self._test())
-        return Step(name, tuple(tests))
+        return Step(name, tuple(tests), literal)
 
     def _name(self, ends: str) -> str:
         quote = self._peek()

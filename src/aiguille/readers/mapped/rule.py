@@ -365,6 +365,12 @@ class RuleReader:
             yield Log(prefix)
         if direction in KINDS:
             yield self._translate(KINDS[direction])
+            return
+        for where in (self.m.to_address, self.m.to_ports):
+            # Where rules filter nothing says when the address is changed: before they look at it or after.
+            if (word := self._said(where)) is not None:
+                why = f"'{word.text}' is where a translation leads, and this list of rules is none of translations"
+                self._gap(NotUnderstoodError(why, word.where), word.where, word.text)
 
     def _said(self, where: Where | None) -> Token | None:
         """The word at a place, after its word table."""

@@ -76,7 +76,7 @@ class Extractor(Struct, dict=True):
             return None
         if isinstance(where, str):
             return self._raw(node, where, first_only)
-        found = self._source(node, where, first_only)
+        found = self._source(node, where, first_only, strict)
         if found is None:
             return None
         found = self._prepared(found, where, strict=strict)
@@ -89,7 +89,7 @@ class Extractor(Struct, dict=True):
         """
         if not isinstance(where, Value) or (where.negated_by is None and where.negated_if is None):
             return self.tokens(node, where, strict=True), False
-        found = self._source(node, where, first_only=False)
+        found = self._source(node, where, first_only=False, strict=True)
         negated = where.negated_if is not None and self._flagged(node, where.negated_if)
         mark = where.negated_by
         if mark is not None and found:
@@ -194,13 +194,13 @@ class Extractor(Struct, dict=True):
             word.used = True
         return words
 
-    def _source(self, node: Node, value: Value, first_only: bool) -> tuple[Token, ...] | None:
+    def _source(self, node: Node, value: Value, first_only: bool, strict: bool) -> tuple[Token, ...] | None:
         """The words a value begins with: of the first of its places that is there, constants, or several put together."""
         if value.constant is not None:
             given = value.constant if isinstance(value.constant, tuple) else (value.constant,)
             return tuple(Token(_spelt(one), node.file, node.first, 0, 0, used=True) for one in given)
         if value.join:
-            return self._joined(node, value)
+            return self._joined(node, value, strict)
         sources = (value.source,) if isinstance(value.source, str) else value.source or ()
         for path in sources:
             found = self._raw(node, path, first_only and not value.split)
@@ -208,11 +208,26 @@ class Extractor(Struct, dict=True):
                 return found
         return None
 
-    def _joined(self, node: Node, value: Value) -> tuple[Token, ...] | None:
+    def _joined(self, node: Node, value: Value, strict: bool) -> tuple[Token, ...] | None:
+        """Words put together, the first of each place with the first of the others, and so on.
+
+        Later places may be missing; what else does not fit together is not understood, since no part of it may get lost.
+        """
         parts = [self._raw(node, path, False) for path in value.join]
-        if not parts[0]:
+        there = [part for part in parts if part]
+        if not there:
             return None
-        rows = zip(*(part for part in parts if part), strict=False)
+        why = ""
+        if not parts[0]:
+            why = f"'{value.join[0]}' is missing, to which the other places are joined"
+        elif len({len(part) for part in there}) > 1:
+            why = "the joined places hold different numbers of words"
+        if why and strict:
+            raise NotUnderstoodError(why, node.head)
+        if why:
+            self.ledger.unread(node.head, why)
+            return None
+        rows = zip(*there, strict=True)
         return tuple(row[0].part(value.between.join(word.text for word in row)) for row in rows)
 
     def _prepared(self, words: tuple[Token, ...], value: Value, *, strict: bool) -> tuple[Token, ...]:
