@@ -49,11 +49,9 @@ def load(name: str, catalogue: Sequence[Check]) -> tuple[Acceptance, ...]:
     """Read a file of accepted risks; raises UsageError with file, line and what is wrong."""
     from aiguille.baseline.files import known_keys, unknown_check  # brings YAML with it
     from aiguille.readers import yamlfile
+    from aiguille.readers.whole import whole_text
 
-    try:
-        text = Path(name).read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"{name}: cannot be read ({error})") from error
+    text = whole_text(name)
     file = yamlfile.load(name, text, "a file of accepted risks", "accepted:")
     raw = yamlfile.convert(file, AcceptedFile, known_keys(), "a file of accepted risks")
     ids = [one.id for one in catalogue]

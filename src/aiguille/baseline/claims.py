@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Sequence
-from pathlib import Path
 
 from msgspec import Struct, field
 
@@ -64,11 +63,9 @@ class Judged(Struct, frozen=True):
 def load(name: str) -> tuple[Stated, ...]:
     """Read a file of claims; raises UsageError with file, line and what is wrong, claims that contradict one another included."""
     from aiguille.readers import yamlfile
+    from aiguille.readers.whole import whole_text
 
-    try:
-        text = Path(name).read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"{name}: cannot be read ({error})") from error
+    text = whole_text(name)
     file = yamlfile.load(name, text, "a file of claims", "claims:")
     known = ("claims", "claim", "title", "reason", "owner", "severity", "devices")
     raw = yamlfile.convert(file, ClaimsFile, known, "a file of claims")

@@ -19,6 +19,7 @@ from aiguille.baseline.tailoring import STANDARD, STANDARD_LAYER, Baseline, Laye
 from aiguille.baseline.values import WrongValueError, check_network, check_service, read_value
 from aiguille.model import UsageError
 from aiguille.readers import yamlfile
+from aiguille.readers.whole import whole_text
 from aiguille.readers.yamlfile import YamlFile
 
 
@@ -80,10 +81,7 @@ def _text(name: str, path: tuple[str, ...]) -> tuple[str, str]:
         near = difflib.get_close_matches(name, shipped(), n=1)
         hint = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(shipped())}, or name a .yaml file"
         raise UsageError(f"there is no baseline '{name}'; {hint}")
-    try:
-        return name, Path(name).read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"there is no baseline file '{name}' that can be read ({error})") from error
+    return name, whole_text(name)
 
 
 def _own_checks(file: YamlFile, raw: BaselineFile, known: Sequence[Check]) -> tuple[Check, ...]:

@@ -55,20 +55,23 @@ def run(arguments: argparse.Namespace) -> int:
     gc.disable()  # what a long table is made of lives to the end; looking for garbage in it costs a third
     from aiguille.analysis import Prober, Programs
     from aiguille.analysis.lookup import find_rule, one_device
+    from aiguille.readers.whole import whole
 
+    table = whole(arguments.packets, piped=True) if arguments.packets is not None else b""
     estate = options.read_estate(arguments)
-    if _is_path(arguments, estate):
-        return options.exit_code(estate, _path(arguments, estate))
+    if _is_path(arguments, estate, table):
+        return options.exit_code(estate, _path(arguments, estate, table))
     device = one_device(estate, arguments.device)
     programs = Programs(device)
     without = [find_rule(device, name) for name in arguments.without]
     prober = Prober(programs, without)
     plain = Prober(programs) if without else None
-    code = _one(arguments, device, prober, plain) if arguments.packet is not None else _many(arguments, device, prober)
+    one = arguments.packet is not None
+    code = _one(arguments, device, prober, plain) if one else _many(arguments, device, prober, table)
     return options.exit_code(estate, code)
 
 
-def _is_path(arguments: argparse.Namespace, estate: Estate) -> bool:
+def _is_path(arguments: argparse.Namespace, estate: Estate, table: bytes) -> bool:
     """Whether packets are to be followed over devices: there are several, or nothing tells an interface."""
     if arguments.device is not None or arguments.without or not estate.devices:
         return False
@@ -77,16 +80,14 @@ def _is_path(arguments: argparse.Namespace, estate: Estate) -> bool:
         return not {"entering", "leaving"} & {*words}
     from aiguille.space.unplaced import is_unplaced
 
-    try:
-        return len(estate.devices) > 1 or is_unplaced(arguments.packets.read_bytes())
-    except OSError:
-        return False  # told where the table is read
+    return len(estate.devices) > 1 or is_unplaced(table)
 
 
-def _path(arguments: argparse.Namespace, estate: Estate) -> int:
+def _path(arguments: argparse.Namespace, estate: Estate, table: bytes) -> int:
     from aiguille.analysis.paths import Network
     from aiguille.analysis.paths import Path as Followed
     from aiguille.reports import paths
+    from aiguille.reports.text import visible
     from aiguille.space import read_sentence
     from aiguille.space.unplaced import complete, read_unplaced
 
@@ -102,7 +103,7 @@ def _path(arguments: argparse.Namespace, estate: Estate) -> int:
     faults: list[dict[str, object]] = []
 
     def followed() -> Iterator[tuple[str, Followed]]:
-        for row in read_unplaced(file.read_bytes()):
+        for row in read_unplaced(table):
             why = row.why
             if row.packet is not None:
                 try:
@@ -116,12 +117,13 @@ def _path(arguments: argparse.Namespace, estate: Estate) -> int:
         output.write(paths.paths_data(followed(), faults) if arguments.json else paths.path_lines(followed()))
     except BrokenPipeError:
         raise
-    except (OSError, UnicodeDecodeError) as error:
+    except UnicodeDecodeError as error:
         raise UsageError(f"{file}: cannot be read ({error})") from error
     except UsageError as error:
         raise UsageError(f"{file}: {error.message}") from error
     for fault in faults[:FAULTS_TOLD]:
-        options.log.error("%s:%s: packet '%s': %s; the row is left out", file, fault["line"], fault["id"], fault["why"])
+        name, why = visible(str(fault["id"])), visible(str(fault["why"]))
+        options.log.error("%s:%s: packet '%s': %s; the row is left out", file, fault["line"], name, why)
     return EXIT_USAGE if faults else 0
 
 
@@ -147,7 +149,7 @@ def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: P
     return 0
 
 
-def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
+def _many(arguments: argparse.Namespace, device: Device, prober: Prober, data: bytes) -> int:
     from aiguille.analysis import TableProber
     from aiguille.reports.probe import TableWriter
     from aiguille.reports.text import counted, visible
@@ -155,17 +157,19 @@ def _many(arguments: argparse.Namespace, device: Device, prober: Prober) -> int:
 
     path: Path = arguments.packets
     try:
-        table = TableProber(prober, TableFile(path.read_bytes()))
+        table = TableProber(prober, TableFile(data))
         writer = TableWriter(device, table, options.cores(len(table.file.parts)))
         output.write(writer.json() if arguments.json else writer.lines(output.dimmed(arguments)))
     except BrokenPipeError:
         raise  # of our output
-    except (OSError, UnicodeDecodeError) as error:
+    except UnicodeDecodeError as error:
         raise UsageError(f"{path}: cannot be read ({error})") from error
     except UsageError as error:
         raise UsageError(f"{path}: {error.message}") from error
     for fault in writer.faults[:FAULTS_TOLD]:
-        options.log.error("%s:%d: packet '%s': %s; the row is left out", path, fault.line, visible(fault.id), fault.why)
+        options.log.error(
+            "%s:%d: packet '%s': %s; the row is left out", path, fault.line, visible(fault.id), visible(fault.why)
+        )
     if (more := len(writer.faults) - FAULTS_TOLD) > 0:
         listed = "the JSON names" if arguments.json else "--json names"
         options.log.error(

@@ -27,6 +27,7 @@ from aiguille.model import (
     Zone,
 )
 from aiguille.readers.literals import read_network, read_ports, read_protocol
+from aiguille.readers.whole import whole_text
 
 FILE_NAME = "engagement.toml"
 
@@ -132,10 +133,7 @@ def load(path: Path) -> Engagement:
     """Read an engagement file; raises UsageError with file, line and what is wrong."""
     import tomllib  # single exports come without one
 
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"{path}: cannot be read ({error})") from error
+    text = whole_text(path)
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:

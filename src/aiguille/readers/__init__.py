@@ -100,13 +100,10 @@ def _described(dialect: mapped.Dialect) -> Format:
 
 def load_dialect(path: Path) -> mapped.Dialect:
     """A dialect out of a file; raises UsageError with file, line and what is wrong."""
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageError(f"{path}: cannot be read ({error}); name a dialect file, see docs/dialects.md") from error
     from aiguille.readers import mapped
+    from aiguille.readers.whole import whole_text
 
-    return mapped.load(str(path), text)
+    return mapped.load(str(path), whole_text(path))
 
 
 def named(name: str, known: Formats | None = None) -> Format:

@@ -111,6 +111,7 @@ class _Budget:
         self.path = path
         self.allowed = min(TOTAL_LIMIT, max(EXPANSION_FREE, EXPANSION_LIMIT * path.stat().st_size))
         self.members = self.taken = 0
+        self.names: set[str] = set()
 
     def name(self, name: str) -> str:
         self.members += 1
@@ -122,6 +123,9 @@ class _Budget:
         return str(parts)
 
     def take(self, size: int, name: str) -> None:
+        if name in self.names:
+            raise UnreadableError(f"{self.path}: holds '{name}' twice, and nothing tells which counts; pack it again")
+        self.names.add(name)
         self.taken += size
         if self.taken > self.allowed:
             raise UnreadableError(

@@ -13,6 +13,7 @@ from pathlib import Path
 from socket import AF_INET, AF_INET6, inet_pton
 
 from aiguille.model import Block, Locations, UsageError, joined, overlaid
+from aiguille.readers.whole import whole
 
 _MMDB_END = b"\xab\xcd\xefMaxMind.com"
 _V4_INSIDE = IPv6Network("::/96")
@@ -25,10 +26,7 @@ def read_locations(paths: Iterable[Path]) -> Locations:
     blocks: dict[int, tuple[Block, ...]] = {4: (), 6: ()}
     sources = []
     for path in paths:
-        try:
-            data = path.read_bytes()
-        except OSError as error:
-            raise UsageError(f"{path}: location data cannot be read ({error.strerror})") from error
+        data = whole(path)
         if _MMDB_END in data[-128 * 1024 :]:
             found, told = _mmdb(path)
         else:

@@ -1,11 +1,11 @@
 """The path language of dialect files: how a mapping names places of a tree.
 
 A path is steps between slashes: the name of a child (in quotes if it holds a sign of the language), ``*`` for any child,
-``**`` for any number of levels, ``..`` for the parent, ``.`` for the node itself. A leading slash starts at the top of
-the file, a leading ``^/`` at the device's template. A step may carry conditions in brackets: ``[colour]`` the node has such a
-child, ``[!colour]`` it has none, ``[@2]`` it has a second word, ``[colour=red]`` and ``[colour!=red]`` compare its words, ``[@1=red]`` the node's own. A
-path may end in a choice of words: ``@2`` the second, ``@2-`` from the second on, ``@0`` the node's name; without it all words
-are meant.
+``**`` for any number of levels, ``..`` for the parent, ``.`` for the node itself. A leading slash starts at the top of the
+file, a leading ``^/`` at the device's template. A step may carry conditions in brackets: ``[colour]`` the node has such a
+child, ``[!colour]`` it has none, ``[@2]`` it has a second word, ``[colour=red]`` and ``[colour!=red]`` compare its words,
+``[@1=red]`` the node's own. A path may end in a choice of words: ``@2`` the second, ``@2-`` from the second on, ``@0`` the
+node's name; without it all words are meant.
 """
 
 from __future__ import annotations

@@ -55,7 +55,7 @@ def items(file: ExportFile) -> Iterator[Item]:
     """The objects of a rule set in order; raises UnreadableError with line and column where the JSON breaks off."""
     text = json_text(file)
     places = Places(file)
-    decode = json.JSONDecoder().raw_decode
+    decode = json.JSONDecoder(object_pairs_hook=_once).raw_decode
     head = _HEAD.match(text)
     if head is None:
         raise UnreadableError(f"{file.path}:1: this is not the JSON of `nft -j list ruleset`; save it again")
@@ -65,6 +65,9 @@ def items(file: ExportFile) -> Iterator[Item]:
     while True:
         try:
             found, stop = decode(text, at)
+        except _TwiceError as error:
+            why = f"an object from here on has the key '{error}' twice, so that one of its values is lost"
+            raise UnreadableError(f"{places.span(at, at + 1)}: {why}; save the rule set again") from error
         except (json.JSONDecodeError, RecursionError) as error:
             where = getattr(error, "pos", at)
             open_string = "Unterminated" in str(error)
@@ -81,6 +84,17 @@ def items(file: ExportFile) -> Iterator[Item]:
             if text[at:].strip() != "}":
                 raise _broken(file, places, at)
             return
+
+
+class _TwiceError(Exception):
+    """A key stands twice in one object; RFC 8259, 4, leaves open what that means."""
+
+
+def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    found = dict(pairs)
+    if len(found) != len(pairs):
+        raise _TwiceError(next(key for at, (key, _) in enumerate(pairs) if key in dict(pairs[:at])))
+    return found
 
 
 def _broken(file: ExportFile, places: Places, at: int) -> UnreadableError:
