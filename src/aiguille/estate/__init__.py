@@ -56,6 +56,16 @@ FILE_LIMIT = 10_000
 """A folder with more files is not an export but a whole disk."""
 
 
+_Key = tuple[str, str, str]
+"""What files of one device have in common: their folder, the stem of their names, their format."""
+
+DUMPS = "iptables-save"
+"""The format whose rules look into sets that stand in files of their own."""
+
+_Member = tuple[ExportFile, Format, str]
+"""A file, the format it is in, and why it is taken for that."""
+
+
 class _Job(Struct, frozen=True):
     """The files of one device, their format and the name it shall have (empty: the export's own)."""
 
@@ -291,7 +301,7 @@ def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
         if (job := _bundle(path, root, places, given, found)) is not None:
             taken |= set(places)
             yield job
-    groups: dict[tuple[str, str, str], list[tuple[ExportFile, Format, str]]] = {}
+    groups: dict[_Key, list[_Member]] = {}
     for one in given:
         if one.name in taken:
             continue
@@ -310,10 +320,28 @@ def _jobs(path: Path, wanted: Format | None, found: _Found) -> Iterator[_Job]:
     if not groups and not taken:
         kind = "folder" if path.is_dir() else "archive"
         raise UnreadableError(f"{path}: no export was recognised in this {kind} ({len(given)} files looked at)")
-    for (parent, stem, _), group in groups.items():
+    for (parent, stem, _), group in _with_sets(groups).items():
         _, form, why = group[0]
         name = (stem or Path(parent).resolve().name) if form.grouped else ""
         yield _Job(name, tuple(member[0] for member in group), form, why)
+
+
+def _with_sets(groups: dict[_Key, list[_Member]]) -> dict[_Key, list[_Member]]:
+    """The groups, a file of sets whose name fits no dump put to the one dump of its folder."""
+    dumps = [key for key in groups if key[2] == DUMPS]
+    if len(dumps) < 2:
+        return groups
+    from aiguille.readers.iptables import is_sets
+
+    lone = [key for key in dumps if all(is_sets(file) for file, _, _ in groups[key])]
+    out = {key: list(group) for key, group in groups.items() if key not in lone}
+    for key in lone:
+        beside = [other for other in out if (other[0], other[2]) == (key[0], key[2])]
+        if len(beside) == 1:
+            out[beside[0]] += groups[key]
+        else:
+            out[key] = groups[key]
+    return out
 
 
 def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], found: _Found) -> _Job | None:

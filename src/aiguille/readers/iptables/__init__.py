@@ -41,6 +41,11 @@ def recognise(file: ExportFile) -> str | None:
     return script.recognise(file)
 
 
+def is_sets(file: ExportFile) -> bool:
+    """Whether a file holds the output of `ipset save` and no rules."""
+    return sets.recognise(file) is not None and not any(TABLE.fullmatch(line.strip()) for line in file.lines)
+
+
 def is_script(file: ExportFile) -> bool:
     """Whether a file that was recognised holds commands, not what iptables-save or ``iptables -S`` prints."""
     dumped = any(TABLE.fullmatch(line.strip()) for line in file.lines) and not any(
