@@ -260,3 +260,51 @@ def test_the_library_says_the_same(folder: Path) -> None:
     reach = {(c.source, c.destination): c.reach.value for c in aiguille.flows(changed).cells}
     assert reach["eth0", "eth1"] == "everything"
     assert aiguille.flows(before).cells != aiguille.flows(changed).cells
+
+
+SHEET = """Rule,From zone,To zone,Source,Destination,Service,Action
+1,lan,internet,any,any,tcp/443,allow
+2,lan,internet,10.0.0.8/29,any,tcp/22,allow
+3,internet,dmz,any,192.0.2.10,tcp/443,allow
+4,any,any,any,any,any,deny
+"""
+
+
+@pytest.mark.parametrize(
+    ("words", "rows"),
+    [
+        (("--from", "internet"), ["tcp 443 from any to 192.0.2.10"]),
+        (("--from", "lan", "--service", "tcp/22"), ["tcp 22 from 10.0.0.8/29 to any"]),
+        (
+            ("--address", "10.0.0.9", "--from", "lan", "--service", "tcp/20-25"),
+            [
+                "tcp 22 from 10.0.0.9 to any",
+                "tcp 22 from 10.0.0.8, 10.0.0.10-10.0.0.15 to 10.0.0.9",
+            ],
+        ),
+        (("--address", "192.0.2.10", "--to", "dmz"), ["tcp 443 from any to 192.0.2.10"]),
+        (("--from", "internet", "--to", "lan"), []),
+        (("--service", "udp"), []),
+    ],
+)
+def test_rows_of_a_sheet(tmp_path: Path, words: tuple[str, ...], rows: list[str]) -> None:
+    (tmp_path / "rules.csv").write_text(SHEET)
+    (device,) = data("flows", "flows", tmp_path / "rules.csv", *words)["devices"]
+    said = [str(row["words"]).partition(" entering ")[0].partition(" leaving ")[0] for row in device["rows"]]
+    assert said == rows, device["rows"]
+    assert all(row["certain"] and row["decided_by"] for row in device["rows"])
+
+
+def test_one_device_alone_is_enough_for_a_path(tmp_path: Path) -> None:
+    router(tmp_path, "gw", {"eth0": "192.0.2.1/28", "eth1": "10.1.0.1/24"}, [{"dst": "default", "dev": "eth0"}],
+           "-A FORWARD -i eth1 -p tcp --dport 443 -j ACCEPT\n")  # fmt: skip
+    (tmp_path / "packets.csv").write_text(
+        "id,src,dst,protocol,dport\nout,10.1.0.9,198.51.100.7,tcp,443\nin,198.51.100.7,10.1.0.9,tcp,443\nme,10.1.0.9,192.0.2.1,tcp,22\n"
+    )
+    found = data("paths", "probe", tmp_path / "gw", "--packets", tmp_path / "packets.csv")
+    told = {one["id"]: (one["verdict"], [(hop["in"], hop["out"]) for hop in one["path"]]) for one in found["packets"]}
+    assert told == {
+        "out": ("accept", [("eth1", "eth0")]),
+        "in": ("drop", [("eth0", "eth1")]),
+        "me": ("drop", [("eth1", "")]),
+    }

@@ -121,11 +121,16 @@ def matrix(study: Study) -> Matrix:
                 continue
             for family in families(study.device):
                 program = study.programs.get(family, direction)
-                if program is None:
+                if program is None or not speaks(program):
                     missing[direction, family] = None
                 elif source is not destination or source.is_device:
                     cells.append(_cell(study, program, source, destination))
     return Matrix(study.device.name, ends, tuple(cells), tuple(missing))
+
+
+def speaks(program: Program) -> bool:
+    """Whether the export says anything of this traffic: a rule, or what becomes of the rest."""
+    return any(step.rule is not None for step in program.steps) or program.default is not None
 
 
 def direction_of(source: End, destination: End) -> Direction | None:
@@ -234,7 +239,7 @@ def flows(study: Study, wish: Wish) -> list[Flow]:
             direction = direction_of(source, destination)
             if direction is None or (source is destination and not source.is_device):
                 continue
-            for program in study.programs.all(direction):
+            for program in filter(speaks, study.programs.all(direction)):
                 out += _flows(study, program, source, destination, wish)
     return out
 

@@ -36,6 +36,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         metavar="ADDRESS",
         action="append",
         default=[],
+        type=options.network,
         help="rows to or from this address or network; repeatable",
     )
     parser.add_argument("--object", metavar="NAME", help="rows to or from the addresses this object stands for")
