@@ -112,7 +112,7 @@ def test_location_data_by_option_and_by_engagement(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("header", "device", "words"),
     [
-        ('baseline = "own.yml"', "", ("own.yml", "can be read")),
+        ('baseline = "own.yml"', "", ("own.yml", "the baseline cannot be read")),
         ('baseline = "strickt"', "", ("no baseline 'strickt'", "strict")),
         ('accepted = "none.yaml"', "", ("none.yaml", "cannot be read")),
         ('geo = ["none.txt"]', "", ("none.txt", "location data cannot be read")),

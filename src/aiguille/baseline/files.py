@@ -81,7 +81,7 @@ def _text(name: str, path: tuple[str, ...]) -> tuple[str, str]:
         near = difflib.get_close_matches(name, shipped(), n=1)
         hint = f"did you mean '{near[0]}'?" if near else f"there are {', '.join(shipped())}, or name a .yaml file"
         raise UsageError(f"there is no baseline '{name}'; {hint}")
-    return name, whole_text(name)
+    return name, whole_text(name, "the baseline")
 
 
 def _own_checks(file: YamlFile, raw: BaselineFile, known: Sequence[Check]) -> tuple[Check, ...]:

@@ -26,7 +26,7 @@ def read_locations(paths: Iterable[Path]) -> Locations:
     blocks: dict[int, tuple[Block, ...]] = {4: (), 6: ()}
     sources = []
     for path in paths:
-        data = whole(path)
+        data = whole(path, "location data")
         if _MMDB_END in data[-128 * 1024 :]:
             found, told = _mmdb(path)
         else:

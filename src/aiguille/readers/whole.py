@@ -11,26 +11,29 @@ LIMIT = 2 << 30
 """Bytes beyond which no such file is read."""
 
 
-def whole(path: str | Path, *, piped: bool = False) -> bytes:
-    """The bytes of a regular file. piped: a pipe will do as well, as shells make of ``<(command)``
+def whole(path: str | Path, what: str = "", *, piped: bool = False) -> bytes:
+    """The bytes of a regular file.
+
+    what: it is called in the sentence that says what is wrong; piped: a pipe will do as well, as shells make of ``<(command)``
 
     Raises UsageError for a path that is missing, cannot be read, is no such file or too large.
     """
+    cannot = f"{what} cannot be read".lstrip()
     try:
         told = Path(path).stat()
         pipe = piped and stat.S_ISFIFO(told.st_mode) and str(path).startswith(("/dev/fd/", "/proc/self/fd/"))
         if not (stat.S_ISREG(told.st_mode) or pipe):
-            raise UsageError(f"{path}: cannot be read (it is not a regular file)")
+            raise UsageError(f"{path}: {cannot} (it is not a regular file)")
         if told.st_size > LIMIT:
-            raise UsageError(f"{path}: cannot be read ({told.st_size} bytes are more than such a file can have)")
+            raise UsageError(f"{path}: {cannot} ({told.st_size} bytes are more than such a file can have)")
         return Path(path).read_bytes()
     except OSError as error:
-        raise UsageError(f"{path}: cannot be read ({error})") from error
+        raise UsageError(f"{path}: {cannot} ({error.strerror})") from error
 
 
-def whole_text(path: str | Path) -> str:
+def whole_text(path: str | Path, what: str = "") -> str:
     """The text of a regular file in UTF-8; errors as for `whole`."""
     try:
-        return whole(path).decode("utf-8-sig").replace("\r\n", "\n").replace("\r", "\n")
+        return whole(path, what).decode("utf-8-sig").replace("\r\n", "\n").replace("\r", "\n")
     except UnicodeDecodeError as error:
         raise UsageError(f"{path}: cannot be read ({error})") from error
