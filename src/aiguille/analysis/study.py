@@ -96,6 +96,20 @@ def is_for_translated(rule: Rule) -> bool:
 Wanted = Callable[[Ends], bool]
 
 
+def lets_forwarded_in(program: Program) -> Wanted:
+    """Whether packets that a translation has sent on their way are accepted: for them a rule for what is translated is sure."""
+    plainly = lets_in(program)
+
+    def wanted(ends: Ends) -> bool:
+        if plainly(ends):
+            return True
+        first = min(ends, key=lambda end: end.step)
+        rule = program.steps[first.step].rule
+        return first.accepts and rule is not None and is_for_translated(rule) and not rule.qualifiers
+
+    return wanted
+
+
 def lets_in(program: Program) -> Wanted:
     """Whether packets are accepted, surely or within nothing but a rate, which keeps nobody away for good."""
     return lambda ends: maybe_accepted(ends) and (surely_accepted(ends) or rated(program, ends))

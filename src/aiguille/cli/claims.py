@@ -14,7 +14,7 @@ HELP = "prove statements that must hold, such as 'never guests to lifts', or ref
 EXAMPLES = """examples:
   aiguille claims engagement/
   aiguille claims valley-gw.v4 --outside eth0 --claims claims.yaml --out claims.xml
-  aiguille claims engagement/ --start > claims.yaml
+  aiguille claims engagement/ --start
 
 Without --claims the file claims.yaml beside the engagement is read. Exit code 1 if a claim is refuted."""
 

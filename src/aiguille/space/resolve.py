@@ -6,7 +6,7 @@ may match, because a qualifier or an unresolved name stands in the way.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 from itertools import groupby
 from operator import attrgetter
@@ -46,7 +46,7 @@ from aiguille.space.intervals import IntervalSet
 from aiguille.space.packetset import PacketSet
 from aiguille.space.slices import overlap
 
-MASK_INTERVALS = 1 << 12
+MASK_INTERVALS = 1 << 16
 """A mask with holes is expanded to at most this many intervals; beyond that the rule is kept as "may match"."""
 
 CONDITION_EFFORT = 2_000_000
@@ -337,6 +337,29 @@ class Resolver(Struct, dict=True):
                 open_ended = True
         return _Values(out, open_ended)
 
+    def _sent_on(self, rule: Rule, effect: Translate, new: IntervalSet) -> Iterator[Box]:
+        """New connections as they look once a rule has translated their destination: nothing else of them is changed."""
+        if any(one.field is Field.TRANSLATED for one in rule.match.conditions):
+            yield box([(Axis.STATE, new)])
+            return
+        for piece in self.match(rule.match):
+            fields = [(axis, values) for axis in (Axis.IN, Axis.SRC, Axis.A) if (values := piece.box[axis]) is not None]
+            protocols, ports = piece.box[Axis.PROTO], piece.box[Axis.B]
+            if effect.ports is not None:
+                ports = IntervalSet([(effect.ports.first, effect.ports.last)])
+                protocols = (protocols or _PORTED) & _PORTED
+            fields += [
+                (axis, values) for axis, values in ((Axis.PROTO, protocols), (Axis.B, ports)) if values is not None
+            ]
+            if effect.kind is TranslationKind.TO_DEVICE:
+                fields.append((Axis.OUT, IntervalSet.of(0)))  # it stays here
+            if effect.addresses is not None and effect.netmap_bits is None:
+                if effect.addresses.family != self.space.family:
+                    return
+                fields.append((Axis.DST, self._address(effect.addresses).values))
+            if all(values for _, values in fields):
+                yield box([(Axis.STATE, new), *fields])
+
     def _translated(self, condition: Condition) -> _Alternatives:
         """Packets whose destination some rule has translated on the way: as a filter sees them, they may be those that go where
         the rules send them. A new connection that goes elsewhere surely is not translated; of one that runs already,
@@ -357,14 +380,7 @@ class Resolver(Struct, dict=True):
                     may.append(box([(Axis.STATE, new)]))  # a translation that was not understood
                 for effect in rule.effects:
                     if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE and rule.enabled:
-                        fields = [(Axis.STATE, new)]
-                        if effect.kind is TranslationKind.TO_DEVICE:
-                            fields.append((Axis.OUT, IntervalSet.of(0)))  # it stays here
-                        if effect.addresses is not None and effect.netmap_bits is None:
-                            if effect.addresses.family != self.space.family:
-                                continue
-                            fields.append((Axis.DST, self._address(effect.addresses).values))
-                        may.append(box(fields))
+                        may += self._sent_on(rule, effect, new)
         if condition.negated:
             outside = PacketSet(self.space.tops, (EVERYTHING,)) - PacketSet(self.space.tops, tuple(may))
             return _Alternatives(outside.boxes, tuple(may))

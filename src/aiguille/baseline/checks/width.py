@@ -10,7 +10,15 @@ from msgspec.structs import replace
 from aiguille.analysis import Ends, Program, Proof
 from aiguille.analysis.decide import accepting_steps
 from aiguille.analysis.services import known_services
-from aiguille.analysis.study import OPENING, Admission, is_for_translated, is_wide, lets_in, may_let_in
+from aiguille.analysis.study import (
+    OPENING,
+    Admission,
+    is_for_translated,
+    is_wide,
+    lets_forwarded_in,
+    lets_in,
+    may_let_in,
+)
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -228,6 +236,8 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     found = 0
     told_rules: set[Span] = set()
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
+        if is_for_translated(one.rule):
+            continue  # what it lets through the forwards tell, further down
         wanted = service_boxes(subject.params["services"], one.program.family)
         for region in one.regions:
             if _every_service(region) or region[Axis.B] is None:
@@ -277,7 +287,7 @@ def _dangerous_forwards(subject: Subject, told: set[Span]) -> Iterator[Found]:
                 box([(Axis.DST, IntervalSet([(target.first, target.last)])), (Axis.B, ports)]),
                 OPENING[protocol],
             ) if ports else None  # fmt: skip
-            proof = subject.study.find(program, region, lets_in(program))
+            proof = subject.study.find(program, region, lets_forwarded_in(program))
             if proof is None or any(where in told for step in proof.steps for where in lines_of(step)):
                 continue
             to = spell_operand(target)
