@@ -173,7 +173,8 @@ class Network(Struct, dict=True):
         if not edges:
             raise UsageError(
                 f"nothing tells where {spell_address(family, source)} is: no network of a device holds it, and no route of one "
-                "leads out of the estate; add `ip -j addr` and `ip -j route` of the devices"
+                "leads out of the estate; add `ip -j addr` and `ip -j route` of the devices, or say by which interface of one "
+                "device it enters or leaves"
             )
         legs = [_Leg(device, one, packet) for device, one in edges]
         names = ", ".join(f"{leg.device.name} by {leg.enters}" for leg in legs)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
@@ -164,6 +165,8 @@ def read_service(text: str) -> tuple[ServiceTerm, ...] | None:
 
     Raises NotUnderstoodError where the shape fits and a part does not.
     """
+    if "," in text:
+        return _services(text)
     head, sign, tail = text.partition("/") if "/" in text else text.partition(":")
     head, tail = head.strip(), tail.strip()
     if sign and head[:1].isdigit() and not tail[:1].isdigit():
@@ -179,6 +182,21 @@ def read_service(text: str) -> tuple[ServiceTerm, ...] | None:
     if protocol.first in (1, 58) and protocol.last == protocol.first:
         return (ServiceTerm(protocol, icmp=(read_icmp(tail, 6 if protocol.first == 58 else 4),)),)
     return (ServiceTerm(protocol, (), (read_port_range(tail),)),)
+
+
+def _services(text: str) -> tuple[ServiceTerm, ...] | None:
+    """``tcp/80,443`` and ``tcp/80, udp/53``: a number alone is of the protocol before it."""
+    out: list[ServiceTerm] = []
+    head = ""
+    for part in filter(None, (part.strip() for part in text.split(","))):
+        alone = part.replace("-", "").replace(" ", "").isdigit()
+        found = read_service(f"{head}/{part}" if alone and head else part)
+        if found is None:
+            return None
+        out += found
+        head = head if alone else re.split("[/:]", part)[0].strip()
+        head = re.split("[/:]", part)[1].strip() if head.isdigit() and not alone else head
+    return tuple(out) or None
 
 
 def read_state(value: object) -> Numbers:

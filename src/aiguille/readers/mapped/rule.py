@@ -350,6 +350,9 @@ class RuleReader:
             return None
         if literal is not None:
             return literal
+        parts = [part.strip() for part in token.text.split(",")]
+        if len(parts) > 1 and all(part in self.rules.service_names for part in parts):
+            return tuple(Named(NameKind.SERVICE, part) for part in parts)
         low = token.text.lower()
         if self.rules.dialect.behaviour.well_known_services and low in PORTS:
             port = Numbers(PORTS[low], PORTS[low])

@@ -47,7 +47,7 @@ class Value(Entry, frozen=True):
     is: a constant, instead of a place
     join: several places, instead of one; their words are put together
     between: what stands between joined words ("/" for address and mask, "-" for the ends of a range)
-    split: the sign that separates several values in one word
+    split: the sign that separates several values in one word, or several signs of which any does
     pattern: an RE2 pattern with one group; the group is the value, a word that does not fit is not understood
     format: how the value is written into the name, with {} for the word
     lookup: turns each word into another that stands elsewhere
@@ -66,7 +66,7 @@ class Value(Entry, frozen=True):
     constant: Scalar | tuple[Scalar, ...] | None = field(name="is", default=None)
     join: tuple[PathText, ...] = ()
     between: str = "/"
-    split: str = ""
+    split: str | tuple[str, ...] = ""
     pattern: str = ""
     format: str = ""
     lookup: Lookup | None = None

@@ -93,4 +93,5 @@ def _said(doc: str, value: str | Value, dialect: Dialect) -> str:
         doc += f" ({', '.join(first.values())})"
     if value.unit is not None:
         doc += f", in {value.unit}"
-    return doc + (f"; several set apart by {value.split}" if value.split else "")
+    signs = " or ".join({"\n": "a line break"}.get(sign, sign) for sign in value.split)
+    return doc + (f"; several set apart by {signs}" if signs else "")

@@ -303,13 +303,19 @@ def _spelt(value: Scalar) -> str:
     return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
 
 
-def _split(word: Token, sign: str) -> Iterator[Token]:
+def _split(word: Token, signs: str | tuple[str, ...]) -> Iterator[Token]:
     at = 0
-    for part in word.text.split(sign):
+    for part in _separators(signs).split(word.text):
+        # Every other part is what stands between two values.
         bare = part.strip()
-        if bare:
+        if bare and bare not in (signs if isinstance(signs, tuple) else (signs,)):
             yield word.part(bare, at + len(part) - len(part.lstrip()))
-        at += len(part) + len(sign)
+        at += len(part)
+
+
+@lru_cache(maxsize=64)
+def _separators(signs: str | tuple[str, ...]) -> re.Pattern[str]:
+    return re.compile(f"({'|'.join(map(re.escape, (signs,) if isinstance(signs, str) else signs))})")
 
 
 def fixed_mask(text: str) -> str:
