@@ -96,7 +96,7 @@ def spell_numbers(spans: Sequence[tuple[int, int]], top: int, most: int = 0) -> 
     """Ports or the like, 0 to `top`: numbers and ranges with commas, or ``but`` those left out; of many so many are named."""
     left_out = _left_out(spans, top)
     before = ""
-    if spans[0][0] == 0 and left_out and len(left_out) <= len(spans):
+    if left_out and len(left_out) < len(spans) and spans[0][0] == 0:
         spans, before = left_out, "but "
     said = [str(first) if first == last else f"{first}-{last}" for first, last in spans]
     if most and len(said) > most:
