@@ -321,6 +321,8 @@ class Study(Struct, dict=True):
             proof = None
             for piece in step.pieces:
                 common = overlap(piece.box, ways)
+                if common is not None and step.rule.made:
+                    common = among_named(common, program)
                 if common is None or not meets(common, program.region) or _turns_back(common, program):
                     continue
                 if not any(True for _ in along(program, common)):
@@ -336,6 +338,16 @@ _TO_ALL = {
     6: IntervalSet([(0xFF << 120, (1 << 128) - 1)]),
 }
 """Multicast and the limited broadcast (RFC 5771, RFC 919, RFC 4291): delivered to the device beside its own addresses."""
+
+
+def among_named(region: Box, program: Program) -> Box | None:
+    """What a rule that a program made of a zone forwards among the zone's interfaces: those that nothing names are none to speak of,
+    and no packet leaves by the one it came in by. None if nothing is left."""
+    out = region[Axis.OUT]
+    if program.direction is not Direction.THROUGH_DEVICE or out is None or out.size != 1:
+        return region
+    named = IntervalSet([(1, len(program.space.symbols.names) - 1)]) - out
+    return overlap(region, box([(Axis.IN, named)])) if named else None
 
 
 def _turns_back(region: Box, program: Program) -> bool:

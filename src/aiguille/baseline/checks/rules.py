@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from aiguille.analysis import Decider, Kind, Program, Step, existing, maybe_accepted, not_loopback
 from aiguille.analysis.decide import Ends
 from aiguille.analysis.exposure import RATES
-from aiguille.analysis.study import is_for_translated
+from aiguille.analysis.study import among_named, is_for_translated
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -88,16 +88,14 @@ def _wide(program: Program, step: Step) -> Box | None:
             new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
             common = overlap(piece.box, new)
             common = overlap(common, not_loopback(program.space.symbols)) if common is not None else None
-            if (
-                common is not None
-                and meets(common, program.region)
-                and _leads_on(program, common, step.rule is not None and step.rule.made)
-            ):
+            if common is not None and step.rule is not None and step.rule.made:
+                common = among_named(common, program)
+            if common is not None and meets(common, program.region) and _leads_on(program, common):
                 return common
     return None
 
 
-def _leads_on(program: Program, region: Box, made: bool) -> bool:
+def _leads_on(program: Program, region: Box) -> bool:
     """Whether packets come in by an interface that exists and, where they leave, by one they did not come in by."""
     real = existing(program.device, program.space.symbols)
     into, out = (real if region[axis] is None else (region[axis] or real) & real for axis in (Axis.IN, Axis.OUT))
@@ -105,9 +103,6 @@ def _leads_on(program: Program, region: Box, made: bool) -> bool:
         return bool(into)
     # The last symbol stands for every interface nobody names, so packets may leave by another of them.
     one = into == out and into.size == 1 and into.first < len(program.space.symbols.names)
-    if made and out.size == 1:
-        # What a program lets pass between the interfaces of a zone counts where there is a second one.
-        one = one or not any(n < len(program.space.symbols.names) for n in into - out)
     return bool(into) and bool(out) and not one
 
 

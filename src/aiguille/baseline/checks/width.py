@@ -75,7 +75,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
         return
     if not inner:
-        yield NotApplicable("no inside network is known")
+        yield _beyond_unknown(subject, outer)
         return
     found = 0
     inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
@@ -94,6 +94,22 @@ def any_source(subject: Subject) -> Iterator[Answer]:
                 break
     if not found:
         yield Passed("no rule lets any source outside reach an inside network")
+
+
+def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
+    """What there is to say where no interface is known to be inside: whether those of unknown side let anybody in."""
+    for one in subject.study.admissions(Direction.THROUGH_DEVICE):
+        elsewhere = one.program.space.symbols.present - outer - subject.study.on(Side.DMZ)
+        if not elsewhere or not any(is_wide(region, Axis.SRC, one.program) for region in one.regions):
+            continue
+        inward = box([(Axis.IN, outer), (Axis.OUT, elsewhere), (Axis.SRC, subject.study.strangers(one.program))])
+        for region in one.regions:
+            if subject.study.find(one.program, common(region, inward), lets_in(one.program), one.number) is not None:
+                return CannotTell(
+                    f"{name_of(one)} lets any source outside reach what is behind the device, and nothing tells whether that is an "
+                    "inside network; say so with --side IFACE=SIDE"
+                )
+    return NotApplicable("no inside network is known")
 
 
 @check(
@@ -452,7 +468,11 @@ def _published(
         return None
     meant = {protocol: _meant(program, rule, effect, protocol) for protocol in (TCP, UDP)}
     target = IntervalSet([(addresses.first, addresses.last)])
-    behind = box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program)), (Axis.DST, target)])
+    # What would turn back to the outside does not come to a host behind the device.
+    inward = program.space.symbols.present - outer
+    behind = box(
+        [(Axis.IN, outer), (Axis.OUT, inward), (Axis.SRC, subject.study.strangers(program)), (Axis.DST, target)]
+    )
     for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
         region = common(behind)
         more = subject.study.open_ports(program, region, protocol) - meant[protocol]
