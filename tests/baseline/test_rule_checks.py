@@ -51,7 +51,47 @@ def addressed(rules: str) -> Device:
     return linux({"ip-addr.json": ADDRESSED}, DUMP.replace("COMMIT", f"{rules}\nCOMMIT"))
 
 
+WAYS = """[{"dst": "default", "dev": "eth0"}, {"dst": "192.0.2.0/24", "dev": "eth0"}, {"dst": "10.0.1.0/24", "dev": "eth1"}]"""
+TWO = (
+    ADDRESSED.rstrip()[:-1]
+    + ', {"ifname": "eth1", "flags": ["UP"], "addr_info": [{"family": "inet", "local": "10.0.1.1", "prefixlen": 24}]}]\n'
+)
+
+
+def routed(rules: str) -> Device:
+    """A router of which every address and route is known."""
+    return linux({"ip-addr.json": TWO, "ip-route.json": WAYS}, DUMP.replace("COMMIT", f"{rules}\nCOMMIT"))
+
+
 CASES: list[tuple[str, str, Device]] = [
+    (
+        "deny.icmp-errors",
+        "fail",
+        zoned(f"-A INPUT -p icmp -j DROP\n-A INPUT {EST}\n-A INPUT {SSH} -j ACCEPT", policies="AAA"),
+    ),
+    (
+        "deny.icmp-errors",
+        "fail",
+        zoned(f"-A INPUT -p ipv6-icmp -j DROP\n-A INPUT {SSH} -j ACCEPT", policies="AAA", family=6),
+    ),
+    ("deny.icmp-errors", "pass", zoned(f"-A INPUT {EST}\n-A INPUT -p icmp -j DROP")),
+    ("deny.icmp-errors", "pass", zoned("-A INPUT -s 198.51.100.0/24 -j DROP", policies="AAA")),
+    ("deny.icmp-errors", "cannot tell", bare()),
+    ("rules.unknown-network", "fail", routed(f"-A FORWARD -i eth1 -d 192.168.7.5 {WEB} -j ACCEPT")),
+    ("rules.unknown-network", "fail", routed(f"-A INPUT -s 192.168.7.0/24 {SSH} -j ACCEPT")),
+    ("rules.unknown-network", "pass", routed(f"-A FORWARD -i eth0 -d 10.0.1.5 {WEB} -j ACCEPT")),
+    (
+        "rules.unknown-network",
+        "pass",
+        routed(f"-A INPUT -s 10.0.0.0/8 {SSH} -j ACCEPT\n-A INPUT -s 172.16.0.0/12 -j DROP"),
+    ),
+    ("rules.unknown-network", "not applicable", addressed(f"-A INPUT -s 192.168.7.0/24 {SSH} -j ACCEPT")),
+    (
+        "rules.no-effect",
+        "pass",
+        routed(f"-A INPUT -d 192.0.2.1 {SSH} -j DROP\n-A INPUT {SSH} -j ACCEPT\n-A INPUT -s 10.0.1.9 {WEB} -j ACCEPT"),
+    ),
+    ("access.needless-service", "fail", zoned("-A INPUT -p icmp -m icmp --icmp-type 5 -j ACCEPT")),
     ("rules.undocumented", "not applicable", zoned("-A INPUT -p tcp -j DROP")),
     ("rules.undocumented", "fail", host.read([decode("status.txt", LISTED.encode())], "box")),
     (

@@ -82,6 +82,14 @@ def ping() -> ManagementService:
     return ManagementService("ping", terms, False, None)
 
 
+def odd_requests() -> tuple[ManagementService, ...]:
+    """Requests of ICMP that no host needs from strangers: only errors and echo are of use (RFC 6918)."""
+    return tuple(
+        ManagementService(f"ICMP {name}", (ServiceTerm(Numbers(1, 1), icmp=(IcmpType(kind, kind),)),), False, None)
+        for name, kind in (("timestamp", 13), ("information", 15), ("address mask", 17))
+    )
+
+
 def management_services(device: Device) -> tuple[ManagementService, ...]:
     """The ways in that the export or the auditor states, in addition to the well-known ones.
 

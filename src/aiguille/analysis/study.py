@@ -346,7 +346,7 @@ def among_named(region: Box, program: Program) -> Box | None:
     out = region[Axis.OUT]
     if program.direction is not Direction.THROUGH_DEVICE or out is None or out.size != 1:
         return region
-    named = IntervalSet([(1, len(program.space.symbols.names) - 1)]) - out
+    named = IntervalSet([(1, program.space.symbols.top - 1)]) - out
     return overlap(region, box([(Axis.IN, named)])) if named else None
 
 
@@ -361,13 +361,37 @@ def _turns_back(region: Box, program: Program) -> bool:
 def _condition(step: Step) -> str:
     if all(piece.sure for piece in step.pieces) or step.rule is None:
         return ""
-    names = [q.name for q in step.rule.qualifiers if q.name not in RATES]
-    names += [q.name for _, rule in step.via for q in rule.qualifiers if q.name not in RATES]
-    if step.rule.marks:
-        names.append("a mark")
-    if not names and step.rule.qualifiers:
+    names = [name for name in _conditions(step) if name not in RATES]
+    return "" if not names and step.rule.qualifiers else ", ".join(names) or _OTHER
+
+
+_OTHER = "its addresses or sets"
+
+
+def _conditions(step: Step) -> list[str]:
+    """What decides whether a step takes a packet, beside what the packet tells; each once, in the order of the rules."""
+    out = []
+    for rule in (*(rule for _, rule in step.via), *((step.rule,) if step.rule is not None else ())):
+        out += [q.name for q in rule.qualifiers] + (["a mark"] if rule.marks else [])
+        out += [_KINDS[c.field] for c in rule.match.conditions if c.field in _KINDS]
+    return list(dict.fromkeys(out))
+
+
+_KINDS = {
+    Field.SOURCE_TYPE: "whether its source is a broadcast address",
+    Field.DESTINATION_TYPE: "whether its destination is a broadcast address",
+}
+
+
+def doubt(proof: Proof) -> str:
+    """What else decides whether a packet is let in, in words; empty where its fate is certain."""
+    if proof.certain:
         return ""
-    return ", ".join(dict.fromkeys(names)) or "its addresses or sets"
+    refusing = [proof.program.steps[end.step] for end in proof.ends if not end.accepts]
+    # A jump that may be taken stands before steps that are sure once they are met.
+    names = [name for step in refusing for name in _conditions(step)]
+    names = names or [name for step in proof.steps for name in _conditions(step)]
+    return ", ".join(dict.fromkeys(names)) or _OTHER
 
 
 def narrow(spans: Sequence[IntervalSet | None], top: int) -> IntervalSet:

@@ -12,7 +12,7 @@ from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from msgspec import Struct
 
 from aiguille.analysis.loopback import LOOPBACK
-from aiguille.analysis.program import Program
+from aiguille.analysis.program import Program, own_addresses
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Direction, State
 from aiguille.model.spelling import spell_numbers, spell_protocol, spell_spans
@@ -105,6 +105,50 @@ def spell_services(family: int, services: Iterable[Service], most: int = 6) -> s
             names += "" if one.second == _OCTET else f" code {spell_numbers(one.second.spans, 255, most)}"
         said.append(names)
     return "; ".join(said)
+
+
+def extent(program: Program, regions: Iterable[Box]) -> str:
+    """How wide regions of a program are, in words: ``any source to 192.0.2.5 on tcp 443``."""
+    top = program.space.tops[Axis.SRC]
+    boxes = [part for region in regions for part in program.regions(region)]
+    places = []
+    for axis, many in ((Axis.SRC, "any source"), (Axis.DST, "any destination")):
+        spans = IntervalSet([s for one in boxes for s in ((0, top),) if one[axis] is None]
+                            + [s for one in boxes for s in (one[axis] or IntervalSet()).spans])  # fmt: skip
+        if axis is Axis.DST and program.direction is Direction.THROUGH_DEVICE:
+            spans = _whole(spans, own_addresses(program.device, program.family))
+        places.append(many if spans.size > top else _place(program.family, spans))
+    return f"{places[0]} to {places[1]} on {services_of(program.family, boxes)}"
+
+
+def _whole(destinations: IntervalSet, own: IntervalSet | None) -> IntervalSet:
+    """Destinations with the device's own addresses among them: what is for itself does not go through it, and no rule says so."""
+    joined = destinations | own if own is not None else destinations
+    return joined if len(joined.spans) < len(destinations.spans) else destinations
+
+
+def _place(family: int, values: IntervalSet) -> str:
+    """Addresses in a few words: by name where they are few, else how many there are."""
+    if values.size > 1 << (31 if family == 4 else 127):
+        return spell_spans(family, values.spans, _FEW)
+    if len(values.spans) <= _FEW:
+        return spell_spans(family, values.spans)
+    return f"{values.size:,} addresses in {len(values.spans):,} ranges".replace(",", " ")
+
+
+_FEW = 2
+"""Ranges of addresses that are told one by one."""
+
+
+def services_of(family: int, boxes: Iterable[Box]) -> str:
+    """The services of boxes whose packets can exist, in words."""
+    found: dict[tuple[IntervalSet, IntervalSet], set[int]] = {}
+    for one in boxes:
+        for protocol in one[Axis.PROTO] or IntervalSet([(0, 255)]):
+            whole = _PORTS if protocol in WITH_PORTS else _OCTET if protocol == ICMP_OF[family] else _NONE
+            key = (one[Axis.A] or whole, one[Axis.B] or whole) if whole is not _NONE else (_NONE, _NONE)
+            found.setdefault(key, set()).add(protocol)
+    return spell_services(family, (Service(IntervalSet.of(*numbers), *key) for key, numbers in found.items()), 4)
 
 
 def _is_whole(family: int, one: Service) -> bool:

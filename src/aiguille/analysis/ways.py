@@ -49,6 +49,25 @@ def ways(device: Device, family: int, symbols: Symbols) -> tuple[Way, ...]:
     return tuple(out)
 
 
+def led_to(device: Device, family: int) -> IntervalSet:
+    """Every address a route, an interface or a zone of a device leads to, but for the default route."""
+    spans = [(n.first, n.last) for n, _ in _networks(device) if n.family == family]
+    return IntervalSet(span for span in spans if span != (0, _TOPS[family]))
+
+
+def all_ways_told(device: Device, family: int) -> bool:
+    """Whether a device with several interfaces tells the networks of each of them, and where everything else leaves."""
+    led = {name for network, names in _networks(device) for name in names if network.family == family}
+    mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
+    default = any(
+        (r.network.first, r.network.last) == (0, _TOPS[family]) for r in device.routes if r.network.family == family
+    )
+    return len(mine) > 1 and default and all(one.name in led for one in mine)
+
+
+_TOPS = {4: (1 << 32) - 1, 6: (1 << 128) - 1}
+
+
 def _networks(device: Device) -> Iterator[tuple[Addresses, tuple[str, ...]]]:
     for route in device.routes:
         yield route.network, (route.interface,) if route.interface else ()

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 from aiguille.analysis import Programs
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sharing import share
-from aiguille.analysis.study import Study
+from aiguille.analysis.study import Study, doubt
 from aiguille.baseline.catalogue import (
     Answer,
     Area,
@@ -86,10 +86,11 @@ class Finding(Struct, frozen=True):
 
 
 class Witness(Struct, frozen=True):
-    """A packet that proves a finding, and whether it does so certainly."""
+    """A packet that proves a finding, and whether it does so certainly; doubt: else what its fate depends on, in words."""
 
     packet: Packet
     certain: bool
+    doubt: str = ""
 
 
 class CheckOutcome(Struct, frozen=True):
@@ -420,7 +421,7 @@ def _findings(one: Chosen, device: Device, answers: Sequence[Answer]) -> Iterato
 
 def _witness(answer: Found) -> Witness | None:
     if answer.proof is not None:
-        return Witness(answer.proof.packet, answer.proof.certain)
+        return Witness(answer.proof.packet, answer.proof.certain, doubt(answer.proof))
     return Witness(answer.packet, certain=True) if answer.packet is not None else None
 
 

@@ -10,6 +10,7 @@ from typing import Any
 from msgspec import NODEFAULT, Struct, field
 
 from aiguille.analysis import Programs, Proof, Step
+from aiguille.analysis.exposure import RATES
 from aiguille.analysis.study import Study
 from aiguille.model import Chain, Condition, Device, Rule, Rulebase, Span
 from aiguille.space import Packet
@@ -248,6 +249,23 @@ def lines_of(step: Step) -> tuple[Span, ...]:
 
 def _chooses(rule: Rule) -> bool:
     return bool(rule.match.conditions or rule.qualifiers or rule.marks)
+
+
+def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | None = None) -> Found:
+    """A finding that rests on the steps which decide a packet; what is in braces stays for the families."""
+    last = proof.steps[-1]
+    if not proof.certain and any(q.name in RATES for step in proof.steps if step.rule for q in step.rule.qualifiers):
+        detail = detail.removesuffix(".") + ", within a rate limit."
+    return Found(
+        detail=detail,
+        subject=subject or rule_subject(last.chain, last.rule),
+        where=tuple(dict.fromkeys(where for step in reversed(proof.steps) for where in lines_of(step))),
+        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(proof.steps)),
+        proof=proof,
+        severity=severity,
+        family=proof.program.family,
+        name=speak(last.chain, last.rule),
+    )
 
 
 def speak(chain: Chain, rule: Rule | None) -> str:

@@ -7,13 +7,14 @@ from collections.abc import Callable, Iterable
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.model import Chain, Interface, Rule, Rulebase, ServiceObject, SetObject, Setting, Zone, unknown
+from aiguille.model import Chain, Fact, Interface, Rule, Rulebase, ServiceObject, SetObject, Setting, Zone, unknown
 
 
 class FirewallPart(Struct, frozen=True):
     """The part of a device that its firewall program settles.
 
     default_zone: the zone of interfaces that none is stated for, if the program has one
+    system: settings of the kernel that the program makes when it starts
     """
 
     rulebases: tuple[Rulebase, ...]
@@ -24,6 +25,7 @@ class FirewallPart(Struct, frozen=True):
     default_zone: str = ""
     firmware: Setting[str] = field(default_factory=unknown)
     taken_at: Setting[str] = field(default_factory=unknown)
+    system: tuple[Fact, ...] = ()
 
 
 def as_made(rulebases: Iterable[Rulebase]) -> tuple[Rulebase, ...]:

@@ -86,7 +86,7 @@ def _finding(one: Finding) -> Iterator[str]:
         yield ""
         yield from _evidence(evidence)
     if one.proof is not None:
-        doubt = "" if one.proof.certain else " (may be let in: a condition stands in the way)"
+        doubt = f" (may be let in: depends on {plain(one.proof.doubt)})" if one.proof.doubt else ""
         yield ""
         yield f"*Packet:* {code(one.proof.packet.sentence())}{doubt}"
     yield ""

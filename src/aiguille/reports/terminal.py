@@ -213,7 +213,7 @@ def _proof(rows: Rows, finding: Finding) -> None:
 
 
 def _packet(proof: Witness) -> Text:
-    doubt = "" if proof.certain else "  (may be let in: a condition stands in the way)"
+    doubt = f"  (may be let in: depends on {visible(proof.doubt)})" if proof.doubt else ""
     return Text.assemble((visible(proof.packet.sentence()), PACKET_STYLE), doubt)
 
 

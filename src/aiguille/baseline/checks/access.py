@@ -11,14 +11,16 @@ from aiguille.analysis import (
     Entrance,
     Exposure,
     Programs,
+    Proof,
     each_interface,
     exposures,
     networks_in,
     outside_known,
+    surely_accepted,
     surely_refused,
 )
 from aiguille.analysis.exposure import blocked_lists, opening
-from aiguille.analysis.services import WELL_KNOWN, known_services, ping
+from aiguille.analysis.services import WELL_KNOWN, known_services, odd_requests, ping
 from aiguille.analysis.sides import PRIVATE
 from aiguille.baseline.catalogue import (
     Answer,
@@ -37,10 +39,11 @@ from aiguille.baseline.catalogue import (
     refer,
     rule_subject,
     speak,
+    told_by,
 )
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import capital, counted, lines, listed
-from aiguille.model import Addresses, Direction, Listener, ManagementService, ServiceTerm, Side, Span
+from aiguille.model import Addresses, Direction, Listener, ManagementService, ServiceTerm, Side, Span, State
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
@@ -479,7 +482,8 @@ def too_many_sources(subject: Subject) -> Iterator[Answer]:
         ),
     ),
     why="Whatever answers tells a stranger that the device is there, and what it is.",
-    how="Computes whether an echo request (ping) from zones of the sides named is answered; where an export lists services by "
+    how="Computes whether an echo request (ping) from zones of the sides named is answered, or kinds of ICMP "
+    "are accepted over IPv4 that no host needs from strangers (redirects, timestamps); where an export lists services by "
     "interface, the ways of managing the device listed on guest and dmz interfaces count too.",
     fix="Switch off on interfaces facing {sides} what is not needed there; allow ping from named monitoring hosts only.",
 )
@@ -495,13 +499,15 @@ def needless_service(subject: Subject) -> Iterator[Answer]:
         return
     found = [
         e
-        for e in _exposed(subject, wanted, [ping()])
+        for e in _exposed(subject, wanted, [ping(), *odd_requests()])
         if networks_in(e.sources, e.proof.program.family) > 64 and not _shipped(e)
     ]
     for group in _grouped(e for e in found if e.certain):
         yield _describe(group)
     for group in _grouped(e for e in found if not e.certain):
         yield _doubt(group)
+    steering = list(_steering(subject, wanted))
+    yield from steering
     names = {one.name for one in subject.device.administration.services}
     sides = {zone.name: zone.side for zone in subject.device.zones}
     for one in subject.device.interfaces:
@@ -513,8 +519,34 @@ def needless_service(subject: Subject) -> Iterator[Answer]:
                 f"{one.name}: {needless}",
                 lines(one.where),
             )
-    if not found:
+    if not found and not steering:
         yield Passed(f"ping is not answered towards {listed(e.label for e in wanted)}")
+
+
+_STEERING = {4: "source quench", 5: "redirects", 9: "router advertisements", 10: "router solicitations"}
+"""Messages of ICMP that change how a host sends, and belong to no connection (RFC 6633, RFC 1812, RFC 1256)."""
+
+
+def _steering(subject: Subject, wanted: Sequence[Entrance]) -> Iterator[Found]:
+    """Rules that accept such messages from strangers. Connection tracking knows none of them, so their state is invalid."""
+    program = subject.programs.get(4, Direction.TO_DEVICE)
+    by_step: dict[int, tuple[Proof, list[str]]] = {}
+    if program is None:
+        return
+    for kind, name in _STEERING.items():
+        message = box([(Axis.PROTO, IntervalSet.of(1)), (Axis.A, IntervalSet.of(kind)), (Axis.B, IntervalSet.of(0)),
+                       (Axis.STATE, IntervalSet.of(State.INVALID.number))])  # fmt: skip
+        for one in wanted:
+            region = overlap(message, subject.study.arriving(one, 4))
+            proof = subject.study.decider(program).find(region, surely_accepted) if region is not None else None
+            rule = proof.steps[-1].rule if proof is not None else None
+            if proof is not None and rule is not None and not (rule.built_in or rule.shipped or rule.implied):
+                by_step.setdefault(id(proof.steps[-1]), (proof, []))[1].append(f"ICMP {name}")
+    for proof, names in by_step.values():
+        last = proof.steps[-1]
+        text = f"{capital(speak(last.chain, last.rule))} accepts {listed(names)} from strangers."
+        name = f"{listed(names)} ({speak(last.chain, last.rule)})"
+        yield replace(told_by(proof, text), who=Who.ANYBODY, name=name)
 
 
 @check(

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis import Ends, Entrance, Kind, Program, Proof, surely_refused
 from aiguille.analysis.decide import accepting_steps
-from aiguille.analysis.exposure import GENUINE, RATES
+from aiguille.analysis.exposure import GENUINE
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import NEW, OPENING, Wanted, lets_in, may_let_in
@@ -27,10 +27,9 @@ from aiguille.baseline.catalogue import (
     Subject,
     Who,
     check,
-    lines_of,
     refer,
-    rule_subject,
     speak,
+    told_by,
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.login import fact
@@ -54,23 +53,6 @@ def common(*boxes: Box) -> Box | None:
 
 
 UNSETTLED = "under a condition the export does not settle (a time of day, a set that was not exported, a mark)"
-
-
-def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | None = None) -> Found:
-    """A finding that rests on the steps which decide a packet; what is in braces stays for the families."""
-    last = proof.steps[-1]
-    if not proof.certain and any(q.name in RATES for step in proof.steps if step.rule for q in step.rule.qualifiers):
-        detail = detail.removesuffix(".") + ", within a rate limit."
-    return Found(
-        detail=detail,
-        subject=subject or rule_subject(last.chain, last.rule),
-        where=tuple(dict.fromkeys(where for step in reversed(proof.steps) for where in lines_of(step))),
-        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(proof.steps)),
-        proof=proof,
-        severity=severity,
-        family=proof.program.family,
-        name=speak(last.chain, last.rule),
-    )
 
 
 class Pair(Struct, frozen=True):

@@ -23,9 +23,10 @@ from aiguille.baseline.catalogue import (
     Subject,
     check,
     speak,
+    told_by,
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
-from aiguille.baseline.checks.between import UNSETTLED, common, told_by
+from aiguille.baseline.checks.between import UNSETTLED, common
 from aiguille.baseline.reaching import Reach, reaches
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Addresses, AddressObject, Device, Direction, Field, GeoFilter, Named, Rule, SetObject, Side

@@ -24,7 +24,7 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.wording import NO_INWARD_RULES
+from aiguille.baseline.wording import NO_INWARD_RULES, listed
 from aiguille.model import DestinationType, Direction, State
 from aiguille.space import Axis, IntervalSet, box, overlap
 
@@ -69,9 +69,9 @@ def refusals(subject: Subject) -> Iterator[Answer]:
     finals = [one for one in told if one.final]
     if finals:
         # Whoever records the final refusals hears of what the others refuse, or decides about them at once.
-        yield _finding(finals, "and it is the final refusal", None)
+        yield _finding(finals, True)
     elif told:
-        yield _finding(told, "", Severity.LOW)
+        yield _finding(told, False, Severity.LOW)
 
 
 class _Silent(Struct, frozen=True):
@@ -88,7 +88,7 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
     narrowed = overlap(new, not_loopback(program.space.symbols)) or new
     recorded = {step.where for step in program.steps if step.logs and step.rule is not None and step.rule.made}
     for number, step in enumerate(program.steps):
-        final = step in program.defaults
+        final = step in program.defaults or (step.rule is not None and step.rule.implied and _ends_a_pair(step))
         if step.rule is not None and step.rule.made and not final and (step.rule.implied or step.where in recorded):
             continue  # what the program refuses beside its own record was never meant to be read
         if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE or _for_all(step):
@@ -104,11 +104,19 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
             here = overlap(piece.box, narrowed)
             proof = decider.find(here, silently_here, number) if here is not None else None
             if proof is not None:
-                yield _Silent(step, proof, step in program.defaults)
+                yield _Silent(step, proof, final)
                 break
             if here is not None and (proof := decider.find(here, perhaps, number)) is not None:
-                yield _Silent(step, proof, step in program.defaults, certain=False)
+                yield _Silent(step, proof, final, certain=False)
                 break
+
+
+def _ends_a_pair(step: Step) -> bool:
+    """Whether a step refuses whatever is left of what comes and goes by some interfaces: a policy for a pair of zones."""
+    free = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B, Axis.FLAGS, Axis.TYPE)
+    return bool(step.pieces) and all(
+        p.sure and p.box[Axis.IN] != p.box[Axis.OUT] and all(p.box[axis] is None for axis in free) for p in step.pieces
+    )
 
 
 def _for_all(step: Step) -> bool:
@@ -118,18 +126,19 @@ def _for_all(step: Step) -> bool:
     return bool(kinds) and all(one is not None and not usual & set(one) for one in kinds)
 
 
-def _finding(silent: list[_Silent], remark: str, severity: Severity | None) -> Found:
+def _finding(silent: list[_Silent], final: bool, severity: Severity | None = None) -> Found:
     first = silent[0]
     places = list(dict.fromkeys(speak(one.step.chain, one.step.rule) for one in silent))
-    shown = ", ".join(places[:3]) + (f" and {len(places) - 3} more" if len(places) > 3 else "")
+    shown = listed(places, 3)
     verb = "refuses" if len(places) == 1 else "refuse"
     going = (
         f"{{family}} traffic {first.proof.program.direction.value.replace('-', ' the ')} "
         if len(silent) == 1
         else "new connections "
     )
+    rest = "all other " if final else ""
     return Found(
-        detail=f"{shown[0].upper()}{shown[1:]} {verb} {going}without recording it{', ' if remark else ''}{remark}.",
+        detail=f"{shown[0].upper()}{shown[1:]} {verb} {rest}{going}without recording it.",
         subject="; ".join(dict.fromkeys(rule_subject(one.step.chain, one.step.rule) for one in silent)),
         where=tuple(dict.fromkeys(where for one in silent for where in lines_of(one.step))),
         rules=tuple(dict.fromkeys(refer(one.step.rulebase, one.step.chain, one.step.rule) for one in silent)),

@@ -7,8 +7,10 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis.program import own_addresses
+from aiguille.analysis.program import Program, Step, own_addresses
+from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import Admission, is_wide
+from aiguille.analysis.ways import all_ways_told, led_to
 from aiguille.baseline.catalogue import (
     Answer,
     Check,
@@ -24,9 +26,22 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.checks.records import about, name_of, nothing_inward
+from aiguille.baseline.values import networks as private_networks
 from aiguille.baseline.wording import capital, counted, listed
-from aiguille.model import Action, Addresses, Direction, Field, Numbers, Rule, Rulebase, Side, Span, Translate
-from aiguille.model.spelling import spell_operand
+from aiguille.model import (
+    Action,
+    Addresses,
+    Direction,
+    Field,
+    Numbers,
+    Rule,
+    Rulebase,
+    Side,
+    Span,
+    Translate,
+    TranslationKind,
+)
+from aiguille.model.spelling import spell_operand, spell_spans
 from aiguille.space import Axis, Box, IntervalSet, box, meets
 from aiguille.space.fields import TCP, UDP
 
@@ -307,6 +322,71 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"the destinations of {counted(looked, 'rule')} lie where their list sends packets")
 
 
+@check(
+    id="rules.unknown-network",
+    title="A rule names an address that lies in no known network",
+    severity=Severity.LOW,
+    controls=("CM-3", "CM-6", "AC-4"),
+    why="Networks are renumbered and hosts moved; whoever gets such an address next inherits what the rule allows.",
+    how="Where a device with several interfaces tells its routes and addresses: accepting rules and translations whose private "
+    "destination, or private source where the rule names no way in, lies in no network of the device or of another of the estate. "
+    "What leaves by the default route goes outside, where no private address lives.",
+    fix="Ask whether a tunnel that was down leads there; else correct the address, or remove the rule.",
+)
+def unknown_network(subject: Subject) -> Iterator[Answer]:
+    known = {
+        family: IntervalSet(span for one in subject.study.estate.devices for span in led_to(one, family).spans)
+        for family in (4, 6)
+        if all_ways_told(subject.device, family)
+    }
+    looked = found = 0
+    told: set[Span] = set()
+    for program, step in _placed(subject):
+        rule, networks = step.rule, known.get(program.family)
+        if rule is None or networks is None or rule.where in told or rule.built_in or rule.implied or rule.shipped:
+            continue
+        private = private_networks(PRIVATE, program.family)
+        for places in _private_places(rule, step, program.family):
+            if places is None or not places.issubset(private):
+                continue
+            looked += 1
+            if places.overlaps(networks):
+                continue
+            found += 1
+            told.add(rule.where)
+            yield Found(
+                f"{capital(speak(step.chain, rule))} names {spell_spans(program.family, places.spans, 2)}, which lies in no network "
+                "the device or another of the estate leads to.",
+                f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
+                (rule.where,),
+                (refer(step.rulebase, step.chain, rule),),
+            )
+            break
+    if not looked:
+        yield NotApplicable("the networks of the device are not all told, or no rule names a private address")
+    elif not found:
+        yield Passed(f"the private addresses of {counted(looked, 'condition')} lie in networks of the device")
+
+
+def _placed(subject: Subject) -> Iterator[tuple[Program, Step]]:
+    for direction in Direction:
+        for program in subject.programs.all(direction):
+            yield from ((program, step) for step in program.steps)
+
+
+def _private_places(rule: Rule, step: Step, family: int) -> Iterator[IntervalSet | None]:
+    """The addresses a rule lets packets go to or come from, and those it sends them to; all of its parts together."""
+    sent = [e.addresses for e in rule.effects if isinstance(e, Translate) and e.kind is TranslationKind.DESTINATION]
+    yield from (IntervalSet([(to.first, to.last)]) for to in sent if to is not None and to.family == family)
+    if rule.action is not Action.ACCEPT:
+        return
+    for axis in (Axis.DST, Axis.SRC):
+        parts = [piece.box[axis] for piece in step.pieces]
+        free = axis is Axis.SRC and any(piece.box[Axis.IN] is not None for piece in step.pieces)
+        if parts and not free and all(one is not None for one in parts):
+            yield IntervalSet(span for one in parts if one is not None for span in one.spans)
+
+
 _FOR_MANY = {
     4: [(127 << 24, (128 << 24) - 1), (224 << 24, (1 << 32) - 1)],
     6: [(1, 1), (0xFF << 120, (1 << 128) - 1)],
@@ -384,4 +464,12 @@ def _translated_ports(subject: Subject) -> set[int]:
     return out
 
 
-CHECKS: tuple[Check, ...] = (source_port, both_ports, needless_return, wrong_side, wrong_list, other_port)
+CHECKS: tuple[Check, ...] = (
+    source_port,
+    both_ports,
+    needless_return,
+    wrong_side,
+    wrong_list,
+    unknown_network,
+    other_port,
+)

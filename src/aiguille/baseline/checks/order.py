@@ -6,9 +6,10 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback
+from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback, surely_accepted
+from aiguille.analysis.forwards import forwards_of, taken, ways_of
 from aiguille.analysis.loopback import LOOPBACK
-from aiguille.analysis.study import NEW
+from aiguille.analysis.study import NEW, lets_forwarded_in
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -28,8 +29,9 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.deny import dead_rules
 from aiguille.baseline.wording import capital, counted, listed
-from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Span
-from aiguille.space import Axis, overlap
+from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Side, Span
+from aiguille.model.spelling import spell_operand, spell_spans
+from aiguille.space import Axis, Box, IntervalSet, meets, overlap
 from aiguille.space.effort import ENTANGLED
 
 NO_STATEMENTS = "nobody wrote a rule here: all there are come with what the export switches on"
@@ -202,9 +204,12 @@ def _names_sources(rule: Rule) -> bool:
     title="A restriction has no effect",
     severity=Severity.MEDIUM,
     controls=("AC-4", "CM-6", "SC-7"),
-    why="Whoever reads the rule for named sources believes that only they get in.",
-    how="A rule that lets named sources use a service changes nothing, because another rule lets any source use the same service.",
-    fix="Take the wide rule away if the restriction is meant; else the narrow one is not needed.",
+    why="Whoever reads the restriction believes that it keeps all others out.",
+    how="A rule that lets named sources use a service changes nothing, because another rule lets any source use the same service. Or a "
+    "refusal of a service names one address of an interface of the device, and a rule that names none lets the same service in at "
+    "another address of that interface, or a port forward takes its packets before the refusal sees them.",
+    fix="If the restriction is meant, take the wide rule away, name every address in it, or refuse the service where it is forwarded; "
+    "else the narrow one is not needed.",
 )
 def no_effect(subject: Subject) -> Iterator[Answer]:
     if not subject.study.standings:
@@ -226,10 +231,104 @@ def no_effect(subject: Subject) -> Iterator[Answer]:
                     (report.rule.where, wide.where),
                     (refer(place[0], place[1], wide), refer(report.rulebase, report.chain, report.rule)),
                 )
+    written = {where for where, _ in subject.study.written}
+    for answer in (*_half_guarded(subject, written), *_bypassed(subject, written)):
+        looked += 1
+        if answer is not None:
+            found += 1
+            yield answer
     if not looked:
-        yield NotApplicable("no rule lets named sources in")
+        yield NotApplicable("no rule lets named sources in, or refuses a service at named addresses of the device")
     elif not found:
-        yield Passed(f"each of {counted(looked, 'rule')} for named sources restricts something")
+        yield Passed(f"each of {counted(looked, 'rule')} that restricts a service has an effect")
+
+
+def _half_guarded(subject: Subject, written: set[Span]) -> Iterator[Found | None]:
+    """For each refusal of a service at some of an interface's addresses: what still gets in at another of them, or None."""
+    for program in subject.programs.all(Direction.TO_DEVICE):
+        siblings = [IntervalSet((a.first, a.last) for a in one.addresses if a.family == program.family)
+                    for one in subject.device.interfaces if one.enabled]  # fmt: skip
+        for number, step in enumerate(program.steps):
+            rule = step.rule
+            if rule is None or step.kind is not Kind.REFUSE or rule.where not in written:
+                continue
+            for piece in step.pieces:
+                named = piece.box[Axis.DST]
+                if named is None or piece.box[Axis.B] is None or not piece.sure:
+                    continue
+                others = next((own - named for own in siblings if own.overlaps(named)), None)
+                if not others:
+                    continue
+                there = tuple(
+                    others if axis is Axis.DST else values for axis, values in zip(Axis, piece.box, strict=True)
+                )
+                proof = _beside(subject, program, number, there)
+                if proof is None:
+                    yield None
+                    continue
+                last = proof.steps[-1]
+                here, at = (spell_spans(program.family, v.spans, 2) for v in (named, others))
+                yield Found(
+                    f"{capital(speak(step.chain, rule))} refuses the service at {here} alone, and "
+                    f"{speak(last.chain, last.rule)} lets the same in at {at}.",
+                    f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
+                    (rule.where, *lines_of(last)),
+                    (refer(step.rulebase, step.chain, rule), refer(last.rulebase, last.chain, last.rule)),
+                    proof,
+                    family=program.family,
+                )
+                break
+
+
+def _bypassed(subject: Subject, written: set[Span]) -> Iterator[Found | None]:
+    """For each refusal of a service at the device: the forward that sends the same service on before, and lets it in, or None."""
+    outer = subject.study.on(Side.OUTSIDE)
+    every = forwards_of(subject.device)
+    for program in subject.programs.all(Direction.TO_DEVICE) if every else ():
+        ways = outer or program.space.symbols.present
+        for step in program.steps:
+            rule = step.rule
+            if rule is None or step.kind is not Kind.REFUSE or rule.where not in written:
+                continue
+            parts = [piece.box for piece in step.pieces if piece.box[Axis.B] is not None]
+            mine = [f for f in every if any(_takes(one, part) for one in taken(program, f) for part in parts)]
+            for forward in mine:
+                proof = next((p for _, through, region in ways_of(subject.study, forward, ways)
+                              if (p := subject.study.find(through, region, lets_forwarded_in(through))) is not None), None)  # fmt: skip
+                if proof is None:
+                    yield None
+                    continue
+                last = proof.steps[-1]
+                yield Found(
+                    f"{capital(speak(step.chain, rule))} refuses a service at the device, which {speak(forward.chain, forward.rule)} "
+                    f"sends on to {spell_operand(forward.target)} before, where {speak(last.chain, last.rule)} lets it in.",
+                    f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
+                    (rule.where, forward.rule.where, *lines_of(last)),
+                    (refer(step.rulebase, step.chain, rule), refer(forward.rulebase, forward.chain, forward.rule)),
+                    proof,
+                    family=program.family,
+                )
+                break
+
+
+def _takes(forward: Box, refusal: Box) -> bool:
+    """Whether a forward takes all the ports that a refusal names, by some interface it looks at."""
+    ports = forward[Axis.B], refusal[Axis.B]
+    return meets(forward, refusal) and None not in ports and ports[1].issubset(ports[0])  # type: ignore[union-attr, arg-type]
+
+
+def _beside(subject: Subject, program: Program, number: int, region: Box) -> Proof | None:
+    """A new connection of a region that a rule below a step, which names no destination, surely accepts."""
+
+    def plainly(ends: Ends) -> bool:
+        rules = [program.steps[end.step] for end in ends]
+        return surely_accepted(ends) and all(
+            end.step > number and one.rule is not None and all(p.box[Axis.DST] is None for p in one.pieces)
+            for end, one in zip(ends, rules, strict=True)
+        )
+
+    ways = overlap(NEW, not_loopback(program.space.symbols)) or NEW
+    return subject.study.find(program, overlap(region, ways), plainly)
 
 
 @check(

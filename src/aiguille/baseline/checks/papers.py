@@ -27,7 +27,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.dates import read_date, until
 from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import capital, counted
-from aiguille.model import Chain, Direction, Field, Rule, Rulebase
+from aiguille.model import Action, Chain, Direction, Field, Log, Rule, Rulebase
 
 
 def _written(subject: Subject) -> list[tuple[Rulebase, Chain, Rule]]:
@@ -48,6 +48,11 @@ def _admitting(subject: Subject) -> list[Admission]:
 
 def _text(rule: Rule) -> str:
     return " ".join(filter(None, (rule.name, rule.comment)))
+
+
+def _said(rule: Rule) -> str:
+    """Whatever somebody wrote beside a rule: its text, and what its records begin with."""
+    return " ".join(filter(None, (_text(rule), *(e.prefix for e in rule.effects if isinstance(e, Log)))))
 
 
 def _about(one: Admission, detail: str, of: int = 0) -> Found:
@@ -220,8 +225,12 @@ def expired(subject: Subject) -> Iterator[Answer]:
 
 TEMPORARY = (
     r"(?i)\b(temporar\w*|for now|for a while|for the (?:inspection|exercise|test|moment)|until|trial)\b",
-    r"(?i)\b(tidy up|to be (?:closed|removed)|remove in|test of|back on \w+day)\b",
+    r"(?i)\b(tidy up|to be (?:closed|removed)|(?:remove|delete) (?:in|me|later|after|when)|test of|back on \w+day)\b",
+    r"(?i)\b(tmp|temp|todo|fixme|debug\w*|for testing|testing only|test (?:only|rule)|just testing|work-?around|quick fix)\b",
 )
+
+_TRIED = r"(?i)\b(test\w*|debug\w*|try\w*|trac(?:e|ing))\b"
+"""How people name records they look at once: a rule that only records is left over when nobody looks any more."""
 
 
 @check(
@@ -231,17 +240,19 @@ TEMPORARY = (
     controls=("CM-3", "AC-6"),
     params=(Param("words", tuple, TEMPORARY, "patterns", "how people say that something will not stay", Of.PATTERN),),
     why="Nothing lasts like the temporary.",
-    how="Looks for the parameter's words in names and descriptions of enabled rules that have no end date.",
+    how="Looks for the parameter's words in names, descriptions and log prefixes of enabled rules that have no end "
+    "date; in rules that do nothing but record, for words of a trial as well.",
     fix="Give the rule an end date, or remove it if its time is over.",
 )
 def temporary(subject: Subject) -> Iterator[Answer]:
     described = found = 0
     for rulebase, chain, rule in _written(subject):
-        text = _text(rule)
+        text = _said(rule)
         if not text or not rule.enabled:
             continue
         described += 1
-        said = next((m for p in subject.params["words"] if (m := pattern(p).search(text))), None)
+        words = (*subject.params["words"], *((_TRIED,) if rule.action is Action.CONTINUE and rule.logs else ()))
+        said = next((m for p in words if (m := pattern(p).search(text))), None)
         if said is not None and _ends(subject, rule) is None:
             found += 1
             detail = f"{capital(speak(chain, rule))} says '{said[0]}' and has no end date."

@@ -99,7 +99,7 @@ def management(subject: Subject) -> Iterator[Answer]:
         elif not all(end.logged for end in exposure.proof.ends if end.accepts):
             silent.setdefault((exposure.proof.program.family, id(step.rule)), []).append(exposure)
     for alike in silent.values():
-        proof = alike[0].proof
+        proof = max(alike, key=lambda e: e.networks).proof
         step = proof.steps[-1]
         names = listed(e.service.name for e in alike)
         yield Found(

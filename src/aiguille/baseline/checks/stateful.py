@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Kind, Program, existing, surely_accepted, surely_refused
+from aiguille.analysis import Ends, Kind, Program, Step, existing, surely_accepted, surely_refused
+from aiguille.analysis.exposure import GENUINE
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.baseline.catalogue import (
@@ -23,8 +24,9 @@ from aiguille.baseline.catalogue import (
     lines_of,
     refer,
     speak,
+    told_by,
 )
-from aiguille.baseline.checks.between import UNSETTLED, told_by
+from aiguille.baseline.checks.between import UNSETTLED
 from aiguille.baseline.checks.login import fact
 from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, Field, State
@@ -303,7 +305,13 @@ def loopback(subject: Subject) -> Iterator[Answer]:
         )
         decider = subject.study.decider(program)
         proof = decider.find(here, surely_refused)
-        if proof is None and decider.find(here, lambda ends: not surely_accepted(ends)) is not None:
+
+        def perhaps(ends: Ends, program: Program = program) -> bool:
+            # The way back to the loopback is always known.
+            refusing = [program.steps[end.step].rule for end in ends if not end.accepts]
+            return any(r is None or not {q.name for q in r.qualifiers} & GENUINE for r in refusing)
+
+        if proof is None and decider.find(here, perhaps) is not None:
             yield CannotTell(f"connections on the loopback may be refused, {UNSETTLED}")
         if proof is not None:
             found += 1
@@ -378,6 +386,56 @@ def neighbour_discovery(subject: Subject) -> Iterator[Answer]:
 
 
 @check(
+    id="deny.icmp-errors",
+    title="Errors about running connections are refused",
+    severity=Severity.LOW,
+    controls=("SC-5", "CM-6"),
+    why="Senders do not learn that a packet was too large or its target is gone: connections hang half way, and nobody sees why "
+    "(RFC 4890, 4.3.1; RFC 2923, 2.1).",
+    how="Looks for a rule about ICMP that surely refuses the message that a packet was too big although it belongs to a running "
+    "connection. Over IPv6, where nothing on the way may cut packets, the finding is medium.",
+    fix="Accept related packets above the rule that refuses ICMP, or leave ICMP type 3 (ICMPv6 type 2) out of it.",
+)
+def icmp_errors(subject: Subject) -> Iterator[Answer]:
+    programs = _programs(subject)
+    if not programs:
+        yield CannotTell(NO_INWARD_RULES)
+        return
+    if not _states_written(subject):
+        yield NotApplicable(IMPLICIT)
+        return
+    found = 0
+    for program in programs:
+        protocol, kind, code = (1, 3, 4) if program.family == 4 else (58, 2, 0)
+        error = [(Axis.PROTO, IntervalSet.of(protocol)), (Axis.A, IntervalSet.of(kind)), (Axis.B, IntervalSet.of(code))]
+
+        def by_kind(ends: Ends, program: Program = program) -> bool:
+            steps = [program.steps[end.step] for end in ends]
+            return surely_refused(ends) and all(one.rule is not None and _is_about_kinds(one) for one in steps)
+
+        decider = subject.study.decider(program)
+        parts = (overlap(region, box(error)) for region in _running(subject, program, State.RELATED))
+        proof = next((p for r in parts if r is not None and (p := decider.find(r, by_kind)) is not None), None)
+        if proof is not None:
+            found += 1
+            last = proof.steps[-1]
+            going = program.direction.value.replace("-", " the ")
+            text = (
+                f"{capital(speak(last.chain, last.rule))} refuses {{family}} errors about running connections {going}."
+            )
+            severity = Severity.MEDIUM if program.family == 6 else None
+            yield replace(told_by(proof, text, f"{program.direction} errors"), severity=severity)
+    if not found:
+        yield Passed("no rule refuses the message that a packet was too big")
+
+
+def _is_about_kinds(step: Step) -> bool:
+    """Whether a rule is about kinds of packets, and not about who sends them or what is left over."""
+    protocols = [piece.box[Axis.PROTO] for piece in step.pieces]
+    return bool(protocols) and all(one is not None and TCP not in one for one in protocols)
+
+
+@check(
     id="deny.half-open",
     title="Half-open connections are not limited",
     severity=Severity.MEDIUM,
@@ -438,6 +496,7 @@ CHECKS: tuple[Check, ...] = (
     invalid,
     loopback,
     neighbour_discovery,
+    icmp_errors,
     half_open,
     forwarding,
 )

@@ -317,10 +317,24 @@ def redirects(subject: Subject) -> Iterator[Answer]:
     severity=Severity.LOW,
     controls=("SC-7", "CM-7"),
     why="Source routes lead around the rules (RFC 6274, 3.13.2.3).",
-    how="accept_source_route must be 0 or below for all, in IPv4 and IPv6.",
+    how="accept_source_route must be 0 or below for all, in IPv4 and IPv6. Switched on for one interface it is a low finding where "
+    "nothing says that it is off for all: the kernel takes such packets where both are on (ip-sysctl, accept_source_route).",
     fix="Set net.ipv4.conf.all.accept_source_route and net.ipv6.conf.all.accept_source_route to 0.",
 )
 def source_routing(subject: Subject) -> Iterator[Answer]:
+    facts = {one.name: one for one in subject.device.system if one.setting.known}
+    for name, one in facts.items():
+        family, _, place = name.removeprefix("net.").partition(".conf.")
+        interface = place.removesuffix(".accept_source_route")
+        if interface == place or interface in ("all", "default") or one.setting.value in ("0", "-1"):
+            continue
+        if f"net.{family}.conf.all.accept_source_route" not in facts:
+            yield Found(
+                f"{name} is {one.setting.value}: packets that come by {interface} may choose their way, if this is on for all as well.",
+                name,
+                lines(one.setting.where),
+                name=f"{name} = {one.setting.value}",
+            )
     yield from _kernel(
         subject,
         ("net.ipv4.conf.all.accept_source_route", "net.ipv6.conf.all.accept_source_route"),

@@ -9,9 +9,9 @@ from msgspec.structs import replace
 
 from aiguille.analysis import Ends, Program, Proof
 from aiguille.analysis.decide import accepting_steps
+from aiguille.analysis.forwards import Forward, forwards_of, meant_ports, ways_of
 from aiguille.analysis.services import known_services
 from aiguille.analysis.study import (
-    OPENING,
     Admission,
     is_for_translated,
     is_wide,
@@ -19,6 +19,7 @@ from aiguille.analysis.study import (
     lets_in,
     may_let_in,
 )
+from aiguille.analysis.traffic import extent
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -37,13 +38,14 @@ from aiguille.baseline.catalogue import (
     refer,
     rule_subject,
     speak,
+    told_by,
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
-from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common, told_by
+from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common
 from aiguille.baseline.checks.records import about, name_of, nothing_inward, service_boxes
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import capital, counted, listed
-from aiguille.model import Chain, Direction, Rule, Rulebase, Side, Span, Translate, TranslationKind
+from aiguille.model import Direction, Side, Span
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, meets, overlap
 from aiguille.space.fields import COUNTED, SYN, TCP, UDP
@@ -80,6 +82,8 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     found = 0
     inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
+        if is_for_translated(one.rule):
+            continue  # what it lets through the forwards tell, further down
         if not any(is_wide(r, Axis.SRC, one.program) and meets(r, inward) for r in one.regions):
             continue
         for region in one.regions:
@@ -89,11 +93,43 @@ def any_source(subject: Subject) -> Iterator[Answer]:
                 yield CannotTell(f"{name_of(one)} may let any source outside reach inside networks, {UNSETTLED}")
             if proof is not None and proof.steps[-1] is one.step:
                 found += 1
-                text = f"{name_of(one)} lets any {{family}} source outside reach inside networks."
+                at = extent(one.program, [here] if here is not None else []).partition(" to ")[2]
+                text = f"{name_of(one)} lets any {{family}} source outside reach inside networks: {at}."
                 yield replace(told_by(proof, text), who=Who.ANYBODY)
                 break
+    for forward in _forwarded_inside(subject, outer, inner):
+        found += 1
+        yield forward
     if not found:
         yield Passed("no rule lets any source outside reach an inside network")
+
+
+def _forwarded_inside(subject: Subject, outer: IntervalSet, inner: IntervalSet) -> Iterator[Found]:
+    """Port forwards that lead anybody outside into an inside network by a rule for whatever was translated."""
+    for forward in forwards_of(subject.device):
+        for _, program, region in ways_of(subject.study, forward, outer):
+            here = overlap(region, box([(Axis.OUT, inner)]))
+            proof = subject.study.find(program, here, lets_forwarded_in(program))
+            last = proof.steps[-1] if proof is not None else None
+            if proof is None or last is None or last.rule is None or not is_for_translated(last.rule):
+                continue
+            at = extent(program, [region]).partition(" to ")[2]
+            text = f"{capital(speak(forward.chain, forward.rule))} leads any {{family}} source outside into an inside network: {at}."
+            yield replace(_told_of_forward(forward, proof, text), who=Who.ANYBODY)
+            break
+
+
+def _told_of_forward(forward: Forward, proof: Proof, text: str) -> Found:
+    chain, rule = forward.chain, forward.rule
+    last = proof.steps[-1]
+    # A filter that lets in whatever was translated is as wide as the translations, and not to blame.
+    blamed = [] if last.rule is not None and is_for_translated(last.rule) else [last]
+    return replace(
+        told_by(proof, text),
+        subject=f"{forward.rulebase.name} {rule_subject(chain, rule)}",
+        where=tuple(dict.fromkeys((rule.where, *(where for step in blamed for where in lines_of(step))))),
+        rules=(refer(forward.rulebase, chain, rule), *(refer(s.rulebase, s.chain, s.rule) for s in blamed)),
+    )
 
 
 def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
@@ -214,7 +250,7 @@ def openness(subject: Subject) -> Iterator[Answer]:
         bits = log2(sum(sizes)) if any(sizes) else 0.0
         if bits > limit:
             found += 1
-            yield about(one, f"{name_of(one)} takes 2^{bits:.0f} packets of {{family}}")
+            yield about(one, f"{name_of(one)} is open from {extent(one.program, one.regions)} over {{family}}")
     if not found:
         yield Passed(f"none of {counted(looked, 'accepting rule')} is wider than the parameters")
 
@@ -287,37 +323,25 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
 def _dangerous_forwards(subject: Subject, told: set[Span]) -> Iterator[Found]:
     """Port forwards that lead anybody outside to such a service, where no rule that names its port has been told."""
     outer = subject.study.on(Side.OUTSIDE)
-    for base, chain, rule, effect in _forwards(subject):
-        target = effect.addresses
-        program = subject.programs.get(target.family, Direction.THROUGH_DEVICE) if target is not None else None
-        if target is None or program is None or not outer:
-            continue
-        pieces = [p for p in program.resolver.rule(rule) if is_wide(p.box, Axis.SRC, program)]
-        if not any(p.box[Axis.IN] is None or outer.overlaps(p.box[Axis.IN] or outer) for p in pieces):
-            continue
-        for text, service in service_boxes(subject.params["services"], target.family):
-            protocol = TCP if text.startswith("tcp/") else UDP
-            ports = _meant(program, rule, effect, protocol) & (service[Axis.B] or IntervalSet())
-            region = common(
-                box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program))]),
-                box([(Axis.DST, IntervalSet([(target.first, target.last)])), (Axis.B, ports)]),
-                OPENING[protocol],
-            ) if ports else None  # fmt: skip
-            proof = subject.study.find(program, region, lets_forwarded_in(program))
-            if proof is None or any(where in told for step in proof.steps for where in lines_of(step)):
+    for forward in forwards_of(subject.device) if outer else ():
+        for text, proof in _dangers_behind(subject, forward, outer):
+            if any(where in told for step in proof.steps for where in lines_of(step)):
                 continue
-            to = spell_operand(target)
-            answer = told_by(
-                proof, f"{capital(speak(chain, rule))} leads anybody outside to {_named([text])[0]} of {to}."
+            to = spell_operand(forward.target)
+            detail = (
+                f"{capital(speak(forward.chain, forward.rule))} leads anybody outside to {_named([text])[0]} of {to}."
             )
-            yield replace(
-                answer,
-                subject=f"{base.name} {rule_subject(chain, rule)}",
-                where=(rule.where, *answer.where),
-                rules=(refer(base, chain, rule), *answer.rules),
-                who=Who.ANYBODY,
-            )
+            yield replace(_told_of_forward(forward, proof, detail), who=Who.ANYBODY)
             break
+
+
+def _dangers_behind(subject: Subject, forward: Forward, outer: IntervalSet) -> Iterator[tuple[str, Proof]]:
+    for protocol, program, region in ways_of(subject.study, forward, outer):
+        for text, service in service_boxes(subject.params["services"], program.family):
+            if text.startswith("tcp/" if protocol == TCP else "udp/"):
+                proof = subject.study.find(program, overlap(region, service), lets_forwarded_in(program))
+                if proof is not None:
+                    yield text, proof
 
 
 def _named(ports: list[str]) -> list[str]:
@@ -417,7 +441,7 @@ _RULES_TRIED = 32
 )
 def published_service(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
-    forwards = _forwards(subject)
+    forwards = forwards_of(subject.device)
     if not forwards:
         yield NotApplicable("no port forward is written")
         return
@@ -425,8 +449,8 @@ def published_service(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
         return
     found = 0
-    for base, chain, rule, effect in forwards:
-        answer = _published(subject, base, chain, rule, effect, outer)
+    for forward in forwards:
+        answer = _published(subject, forward, outer)
         if isinstance(answer, Found):
             found += 1
         if answer is not None:
@@ -435,38 +459,12 @@ def published_service(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"what stands behind {counted(len(forwards), 'port forward')} is open on no other port")
 
 
-def _forwards(subject: Subject) -> list[tuple[Rulebase, Chain, Rule, Translate]]:
-    """The rules that send packets to an address behind the device."""
-    return [
-        (base, chain, rule, effect)
-        for base in subject.device.rulebases
-        for chain, rule in base.rules()
-        for effect in rule.effects
-        if rule.enabled
-        and isinstance(effect, Translate)
-        and effect.kind is TranslationKind.DESTINATION
-        and effect.addresses is not None
-    ]
-
-
-def _meant(program: Program, rule: Rule, effect: Translate, protocol: int) -> IntervalSet:
-    """The ports of a protocol that a forward sends packets to."""
-    pieces = program.resolver.rule(rule)
-    ports = [p.box[Axis.B] for p in pieces if p.box[Axis.PROTO] is None or protocol in (p.box[Axis.PROTO] or ())]
-    if effect.ports is not None:
-        ports = [IntervalSet([(effect.ports.first, effect.ports.last)])] if ports else []
-    top = program.space.tops[Axis.B]
-    return IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
-
-
-def _published(
-    subject: Subject, base: Rulebase, chain: Chain, rule: Rule, effect: Translate, outer: IntervalSet
-) -> Answer | None:
-    addresses = effect.addresses
-    program = subject.programs.get(addresses.family, Direction.THROUGH_DEVICE) if addresses is not None else None
-    if program is None or addresses is None:
+def _published(subject: Subject, forward: Forward, outer: IntervalSet) -> Answer | None:
+    chain, rule, addresses = forward.chain, forward.rule, forward.target
+    program = subject.programs.get(addresses.family, Direction.THROUGH_DEVICE)
+    if program is None:
         return None
-    meant = {protocol: _meant(program, rule, effect, protocol) for protocol in (TCP, UDP)}
+    meant = {protocol: meant_ports(program, forward, protocol) for protocol in (TCP, UDP)}
     target = IntervalSet([(addresses.first, addresses.last)])
     # What would turn back to the outside does not come to a host behind the device.
     inward = program.space.symbols.present - outer
@@ -489,7 +487,7 @@ def _published(
             return Found(
                 f"Behind the forward of {speak(chain, rule)} {speak(last.chain, last.rule)} opens {name} "
                 f"{ports_text} more than it forwards to.",
-                f"{base.name}: {rule_subject(last.chain, last.rule)}",
+                f"{forward.rulebase.name}: {rule_subject(last.chain, last.rule)}",
                 (rule.where, *lines_of(last)),
                 (refer(last.rulebase, last.chain, last.rule),),
                 proof,

@@ -80,7 +80,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     ssh, settings = sshd.read(bundle, ledger)
     administration = accounts.read(bundle, ledger, ssh)
     services = network.listening(bundle, ledger, administration.services)
-    system, firmware = sysctl.read(bundle, ledger), accounts.release(bundle, ledger)
+    system, firmware = sysctl.read(bundle, ledger, part.system), accounts.release(bundle, ledger)
     logging = logs.read(bundle, ledger)
     length, classes = care.passwords(bundle, ledger)
     administration = replace(

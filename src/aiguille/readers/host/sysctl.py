@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from aiguille.model import Fact, Setting, stated
 from aiguille.readers.bundle import Bundle
@@ -24,10 +24,17 @@ def is_output(file: ExportFile) -> bool:
     return bool(lines) and all(_OUTPUT.fullmatch(line.strip()) for line in lines)
 
 
-def read(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Fact, ...]:
-    """The settings that matter to a firewall, by name. What runs counts above what is set at the next start."""
+def read(bundle: Bundle, ledger: LedgerBuilder, made: Iterable[Fact] = ()) -> tuple[Fact, ...]:
+    """The settings that matter to a firewall, by name. What runs counts above what is set at the next start.
+
+    made: what the firewall's program sets when it starts, which is after the files are read
+    """
     found: dict[str, Setting[str]] = {}
+    later = {one.name: one.setting for one in made}
     for file in _files(bundle):
+        if is_output(file):
+            found.update(later)
+            later = {}
         for number, line in enumerate(file.lines, 1):
             text, where = line.strip(), file.span(number)
             if not text:
@@ -45,6 +52,7 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Fact, ...]:
                 found[name] = stated(matched[2].strip(), where)
             else:
                 ledger.set_aside(where, "no check needs this setting of the kernel")
+    found.update(later)
     return tuple(Fact(name, found[name]) for name in sorted(found))
 
 

@@ -9,8 +9,8 @@ from __future__ import annotations
 
 from msgspec.structs import replace
 
+from aiguille.model import Fact, NotUnderstoodError, Rulebase, Span, UnreadableError
 from aiguille.model import Interface as ModelInterface
-from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
 from aiguille.model import Zone as ModelZone
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
@@ -19,6 +19,7 @@ from aiguille.readers.part import FirewallPart, as_made, with_implied
 from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, split_actions
 from aiguille.readers.shorewall.bodies import Columns, Entry
 from aiguille.readers.shorewall.columns import address_words, negated, rate_words
+from aiguille.readers.shorewall.kernel import kernel_settings
 from aiguille.readers.shorewall.lines import Folder, or_refuse
 from aiguille.readers.shorewall.policies import Policies, Policy
 from aiguille.readers.shorewall.rules import Rules
@@ -67,12 +68,14 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
     rulebases: list[Rulebase] = []
     zones: dict[str, ModelZone] = {}
     interfaces: dict[str, ModelInterface] = {}
+    system: list[Fact] = []
     shut = None
     for family, root in ((4, "etc/shorewall/"), (6, "etc/shorewall6/")):
         if bundle.get(f"{root}zones") is None:
             continue
         one = _Compiler(bundle, root, family, ledger)
         rulebases += one.rulebases()
+        system += kernel_settings(one.folder, one.network)
         for zone in one.network.order:
             zones.setdefault(zone.name, ModelZone(zone.name, tuple(_plain(zone)), where=zone.where))
         for interface in one.network.interfaces.values():
@@ -88,7 +91,8 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
     if shut is not None and not any(6 in one.families for one in rulebases):
         rulebases += _closed(ledger, shut)
     marked = with_implied(as_made(rulebases), lambda _, rule: rule.where.file.rpartition("/")[2] not in _STATEMENTS)
-    return FirewallPart(marked, zones=tuple(zones.values()), interfaces=tuple(interfaces.values()))
+    found = FirewallPart(marked, zones=tuple(zones.values()), interfaces=tuple(interfaces.values()))
+    return replace(found, system=tuple(system))
 
 
 def _plain(zone: Zone) -> list[str]:

@@ -1,0 +1,73 @@
+"""Port forwards: translations that send what comes from outside to an address behind the device, and what becomes of it there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from aiguille.analysis.program import Program
+from aiguille.analysis.study import OPENING, Study, is_wide
+from aiguille.model import Addresses, Chain, Device, Direction, Numbers, Rule, Rulebase, Translate, TranslationKind
+from aiguille.space import Axis, Box, IntervalSet, box, overlap
+from aiguille.space.fields import TCP, UDP
+
+
+class Forward(Struct, frozen=True):
+    """A rule that sends packets to `target`; to `ports` of it, or to those they were for."""
+
+    rulebase: Rulebase
+    chain: Chain
+    rule: Rule
+    target: Addresses
+    ports: Numbers | None
+
+
+def forwards_of(device: Device) -> list[Forward]:
+    """The port forwards in force, in the order of the export."""
+    return [
+        Forward(base, chain, rule, effect.addresses, effect.ports)
+        for base in device.rulebases
+        for chain, rule in base.rules()
+        for effect in rule.effects
+        if rule.enabled
+        and isinstance(effect, Translate)
+        and effect.kind is TranslationKind.DESTINATION
+        and effect.addresses is not None
+    ]
+
+
+def taken(program: Program, forward: Forward) -> list[Box]:
+    """What a forward takes from anybody, before it is translated."""
+    pieces = program.resolver.rule(forward.rule)
+    return [piece.box for piece in pieces if piece.sure and is_wide(piece.box, Axis.SRC, program)]
+
+
+def meant_ports(program: Program, forward: Forward, protocol: int) -> IntervalSet:
+    """The ports of a protocol that a forward sends packets to."""
+    boxes = [piece.box for piece in program.resolver.rule(forward.rule)]
+    ports = [one[Axis.B] for one in boxes if one[Axis.PROTO] is None or protocol in (one[Axis.PROTO] or ())]
+    if forward.ports is not None:
+        ports = [IntervalSet([(forward.ports.first, forward.ports.last)])] if ports else []
+    top = program.space.tops[Axis.B]
+    return IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
+
+
+def ways_of(study: Study, forward: Forward, outer: IntervalSet) -> Iterator[tuple[int, Program, Box]]:
+    """By protocol, what a forward makes of connections that anybody outside opens; none if it is not for anybody."""
+    target = forward.target
+    program = study.programs.get(target.family, Direction.THROUGH_DEVICE)
+    if program is None:
+        return
+    pieces = [p.box for p in program.resolver.rule(forward.rule) if is_wide(p.box, Axis.SRC, program)]
+    enters = IntervalSet(span for one in pieces for span in (outer & (one[Axis.IN] or outer)).spans)
+    if not enters:
+        return
+    whence = box([(Axis.IN, enters), (Axis.SRC, study.strangers(program))])
+    for protocol in (TCP, UDP):
+        if ports := meant_ports(program, forward, protocol):
+            place = box([(Axis.DST, IntervalSet([(target.first, target.last)])), (Axis.B, ports)])
+            region = overlap(whence, place)
+            region = overlap(region, OPENING[protocol]) if region is not None else None
+            if region is not None:
+                yield protocol, program, region
