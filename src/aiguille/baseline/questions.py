@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.baseline.audit import Audit
 from aiguille.baseline.catalogue import Outcome
+from aiguille.baseline.wording import UNSAID
 from aiguille.model import Device
 from aiguille.space.effort import ENTANGLED
 
@@ -83,6 +84,8 @@ def _request_for(check: str, because: str, device: Device) -> Request:
         return _EFFORT
     if "location data" in because:
         return _LOCATIONS
+    if UNSAID in because:
+        return _RULES
     if "does not settle" in because or "cannot settle" in because:
         return _SETS
     if "holds no rules" in because or "for IPv6" in because:

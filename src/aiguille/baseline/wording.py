@@ -10,6 +10,9 @@ from aiguille.space import IntervalSet
 
 NO_INWARD_RULES = "the export holds no rules for traffic to or through the device"
 
+UNSAID = "the export does not say what becomes of traffic"
+"""Where a make's default is not told, before a direction."""
+
 
 def listed(names: Iterable[str], most: int = 0) -> str:
     """``a, b and c``; beyond `most` names the rest is counted; ``none`` if there is none."""

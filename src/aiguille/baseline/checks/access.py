@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from aiguille.analysis import (
     Entrance,
     Exposure,
+    Kind,
     Programs,
     Proof,
     each_interface,
@@ -42,7 +43,7 @@ from aiguille.baseline.catalogue import (
     told_by,
 )
 from aiguille.baseline.values import networks
-from aiguille.baseline.wording import capital, counted, lines, listed
+from aiguille.baseline.wording import UNSAID, capital, counted, lines, listed
 from aiguille.model import Addresses, Direction, Listener, ManagementService, ServiceTerm, Side, Span, State
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box, overlap
@@ -140,6 +141,8 @@ def _who(group: _Group) -> Who | None:
 
 def _doubt(group: _Group) -> CannotTell:
     step = group.worst.proof.steps[0]
+    if step.rule is None and step.kind is Kind.OPEN:
+        return CannotTell(f"{group.services()} may be reachable {group.entrances()}: {UNSAID} to the device itself")
     return CannotTell(
         f"{group.services()} may be reachable {group.entrances()}: whether {speak(step.chain, step.rule)} "
         f"({step.where or 'built in'}) takes a packet depends on a condition the export does not settle; have its sets, "

@@ -506,7 +506,8 @@ def bogons(subject: Subject) -> Iterator[Answer]:
         who = listed(dict.fromkeys(kind for told in kinds.values() for kind in told))
         text = f"{capital(who)} sources from outside reach {listed(ways, 4)}."
         found = told_by(first, text, "forged sources", severity)
-        yield replace(found, who=Who.ANYBODY, family=None)
+        # Whoever forges a source hears no answer, so this comes behind what opens a way in.
+        yield replace(found, family=None)
     elif not looked:
         yield NotApplicable("the outside itself uses such addresses, or the export holds no rules for what comes in")
     else:

@@ -24,6 +24,7 @@ from aiguille.baseline.catalogue import (
     speak,
     without_rules,
 )
+from aiguille.baseline.wording import UNSAID
 from aiguille.model import Chain, Direction, Rulebase, State
 from aiguille.space import Axis, IntervalSet, box
 
@@ -80,6 +81,8 @@ def _judge(program: Program) -> Answer:
     proof = decider.find(_NEW, by_default)
     default = next((s for s in accepting if proof is not None and s in proof.steps), accepting[0])
     if proof is None:
+        if default.kind is Kind.OPEN and default.rule is None:
+            return CannotTell(f"{family}: {UNSAID} {going} that no rule takes")
         if decider.find(_NEW, perhaps_by_default) is not None:
             return CannotTell(
                 f"{family}: {speak(default.chain, default.rule)} accepts traffic {going}, and whether rules before it refuse "

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from math import log2
 
 from msgspec.structs import replace
@@ -47,7 +47,7 @@ from aiguille.baseline.values import networks
 from aiguille.baseline.wording import capital, counted, listed
 from aiguille.model import Direction, Side, Span
 from aiguille.model.spelling import spell_operand
-from aiguille.space import Axis, Box, IntervalSet, box, box_size, meets, overlap
+from aiguille.space import Axis, Box, IntervalSet, box, box_size, covers, meets, overlap
 from aiguille.space.fields import COUNTED, SYN, TCP, UDP
 
 _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
@@ -64,7 +64,8 @@ def _admissions(subject: Subject) -> list[Admission]:
     severity=Severity.HIGH,
     controls=("AC-4", "SC-7", "AC-3"),
     why="A service meant for the public belongs into a network of its own; inside, its next flaw opens everything.",
-    how="Accepting rules that any source on the outside can use to reach a zone that is neither outside nor a dmz.",
+    how="Accepting rules that any source on the outside can use to reach a zone that is neither outside nor a dmz; medium where all "
+    "it leads to is one host's tunnel, which asks who comes.",
     fix="Name the sources, or move the service into a dmz and let it be reached only there.",
 )
 def any_source(subject: Subject) -> Iterator[Answer]:
@@ -86,22 +87,35 @@ def any_source(subject: Subject) -> Iterator[Answer]:
             continue  # what it lets through the forwards tell, further down
         if not any(is_wide(r, Axis.SRC, one.program) and meets(r, inward) for r in one.regions):
             continue
-        for region in one.regions:
-            here = common(region, inward, box([(Axis.SRC, subject.study.strangers(one.program))]))
+        strangers = box([(Axis.SRC, subject.study.strangers(one.program))])
+        parts = [here for region in one.regions if (here := common(region, inward, strangers)) is not None]
+        for here in parts:
             proof = subject.study.find(one.program, here, lets_in(one.program), one.number)
             if proof is None and subject.study.find(one.program, here, may_let_in(one.program), one.number) is not None:
                 yield CannotTell(f"{name_of(one)} may let any source outside reach inside networks, {UNSETTLED}")
             if proof is not None and proof.steps[-1] is one.step:
                 found += 1
-                at = extent(one.program, [here] if here is not None else []).partition(" to ")[2]
+                at = extent(one.program, parts).partition(" to ")[2]
                 text = f"{name_of(one)} lets any {{family}} source outside reach inside networks: {at}."
-                yield replace(told_by(proof, text), who=Who.ANYBODY)
+                severity = Severity.MEDIUM if _only_tunnels(parts, one.program.family) else None
+                yield replace(told_by(proof, text, severity=severity), who=Who.ANYBODY)
                 break
     for forward in _forwarded_inside(subject, outer, inner):
         found += 1
         yield forward
     if not found:
         yield Passed("no rule lets any source outside reach an inside network")
+
+
+_TUNNELS = ("udp/500", "udp/4500", "udp/1194", "udp/51820")
+"""IKE, IPsec behind translation, OpenVPN, WireGuard (RFC 7296, RFC 3948; the programs' own defaults)."""
+
+
+def _only_tunnels(parts: Sequence[Box], family: int) -> bool:
+    """Whether all that gets in are tunnels that ask who comes, to one host."""
+    known = [service for _, service in service_boxes(_TUNNELS, family)]
+    hosts = IntervalSet(span for one in parts for span in (one[Axis.DST] or IntervalSet([(0, 1)])).spans)
+    return hosts.size == 1 and all(any(covers(service, one) for service in known) for one in parts)
 
 
 def _forwarded_inside(subject: Subject, outer: IntervalSet, inner: IntervalSet) -> Iterator[Found]:
@@ -255,6 +269,18 @@ def openness(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"none of {counted(looked, 'accepting rule')} is wider than the parameters")
 
 
+_VOICE = 256
+"""UDP ports of a rule above which those of a service are among them by chance, as with ranges for voice."""
+
+
+def _voice(region: Box) -> bool:
+    ports = region[Axis.B]
+    return region[Axis.PROTO] == IntervalSet.of(UDP) and ports is not None and ports.size > _VOICE
+
+
+_LOGINS = ("tcp/22",)
+"""A login that is as safe as its passwords: of strangers alone it is a finding."""
+
 DANGEROUS = tuple(port for one in known_services() if one.gives in ("login", "data", "control", "network") and one.name != "SSH"
                   for port in one.ports if not one.printer)  # fmt: skip
 
@@ -277,7 +303,7 @@ DANGEROUS = tuple(port for one in known_services() if one.gives in ("login", "da
     ),
     why="These services are what worms and intruders look for first.",
     how="Accepting rules through the device that name ports and include one of the services, and port forwards to them: from any "
-    "source outside high, from more sources than the parameter between other sides medium.",
+    "source outside high, from more sources than the parameter between other sides medium. SSH from outside is medium.",
     fix="Refuse the service between sides; where it is needed, name both hosts or carry it through a VPN.",
 )
 def dangerous_service(subject: Subject) -> Iterator[Answer]:
@@ -290,9 +316,10 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule):
             continue  # what it lets through the forwards tell, further down
-        wanted = service_boxes(subject.params["services"], one.program.family)
-        for region in one.regions:
-            if _every_service(region) or region[Axis.B] is None:
+        wanted = service_boxes((*subject.params["services"], *_LOGINS), one.program.family)
+        for region in sorted(one.regions, key=_voice):
+            ports = region[Axis.B]
+            if _every_service(region) or ports is None:
                 continue
             names = [text for text, service in wanted if meets(region, service)]
             sources = region[Axis.SRC]
@@ -306,12 +333,23 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             leaves = region[Axis.OUT]
             if leaves is not None and outer and leaves.issubset(outer) and not outside:
                 continue  # what inside hosts use of the outside is a matter of what they may send there
+            from_outer = into is not None and bool(outer) and into.issubset(outer)
+            if not (outside or from_outer) and all(text in _LOGINS for text in names):
+                continue  # between networks of one's own that is how machines are looked after
             found += 1
             told_rules.add(one.rule.where)
-            whence = "from anybody outside" if outside else "between networks"
-            severity = None if outside else Severity.MEDIUM
-            told = about(one, f"{name_of(one)} lets {listed(_named(names), 4)} through {whence}", severity)
-            yield replace(told, who=Who.ANYBODY if outside else Who.INSIDE)
+            whence = (
+                "from anybody outside"
+                if outside
+                else f"from {counted(sources.size, 'address', 'addresses')} outside"
+                if from_outer and sources is not None
+                else "between networks"
+            )
+            light = not outside or _voice(region) or all(text in _LOGINS for text in names)
+            severity = Severity.MEDIUM if light else None
+            among = f" among {counted(ports.size, 'UDP port')}" if _voice(region) else ""
+            told = about(one, f"{name_of(one)} lets {listed(_named(names), 4)}{among} through {whence}", severity)
+            yield replace(told, who=Who.ANYBODY if outside else Who.PARTNER if from_outer else Who.INSIDE)
             break
     for forward in _dangerous_forwards(subject, told_rules):
         found += 1
