@@ -68,7 +68,7 @@ def test_who_keeps_a_chain(chain: str, keeper: str) -> None:
     assert where_to_change(()) == ""
 
 
-@pytest.mark.parametrize("limit", ["-m limit --limit 5/sec", "-m recent --rcheck --seconds 30 --name x"])
+@pytest.mark.parametrize("limit", ["-m limit --limit 5/sec", "-m recent --set --name x"])
 def test_the_rule_that_lets_in_is_named_before_what_may_refuse(limit: str) -> None:
     """A rate may keep a packet away, and then the policy refuses it: the way in is the rule's all the same."""
     device = zoned(f"-A INPUT -i eth0 {limit} {SSH} -j ACCEPT")

@@ -11,6 +11,7 @@ from functools import cached_property
 
 from msgspec import Struct
 
+from aiguille.analysis.doubts import Doubt
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Side
@@ -41,15 +42,20 @@ class End(Struct, frozen=True):
         "the rule that lets it in" when the last chain only lets pass
     accepts: the verdict
     logged: whether a step on the way recorded the packet
+    doubt: the worst of the jumps on the way that may be taken or not
     """
 
     step: int
     settled: int
     accepts: bool
     logged: bool
+    doubt: Doubt = Doubt.NONE
 
 
 Ends = frozenset[End]
+
+_Walk = tuple[bool, int, Doubt]
+"""A walk under way: whether it was recorded, the last step that settled an earlier chain, and the doubt of its jumps."""
 
 
 class Proof(Struct, frozen=True):
@@ -268,8 +274,8 @@ class Cut:
     def _walk(self, alive: int, full: int) -> Ends | None:
         ends: set[End] = set()
         # Skips lead forward only, so one pass does for all walks: those under way, and those that wait for a step to come.
-        walks: set[tuple[bool, int]] = {(False, -1)}
-        waiting: dict[int, set[tuple[bool, int]]] = {}
+        walks: set[_Walk] = {(False, -1, Doubt.NONE)}
+        waiting: dict[int, set[_Walk]] = {}
         bits, looked = alive, 0
         while bits:
             low = bits & -bits
@@ -289,15 +295,25 @@ class Cut:
                 return None
             step = self.program.steps[number]
             # A log that may not fire counts as a record all the same: a rate limit thins it out, no more.
-            here = {(True, settled) for _, settled in walks} if step.logs else walks
+            here = {(True, settled, doubt) for _, settled, doubt in walks} if step.logs else walks
             match step.kind:
                 case Kind.ACCEPT | Kind.REFUSE:
-                    ends |= {End(number, settled, step.kind is Kind.ACCEPT, logged) for logged, settled in here}
+                    ends |= {
+                        End(number, settled, step.kind is Kind.ACCEPT, logged, doubt) for logged, settled, doubt in here
+                    }
                 case Kind.OPEN:
-                    ends |= {End(number, settled, at, logged) for logged, settled in here for at in (True, False)}
+                    ends |= {
+                        End(number, settled, at, logged, doubt)
+                        for logged, settled, doubt in here
+                        for at in (True, False)
+                    }
                 case Kind.SKIP | Kind.FORK:
+                    worst = self.program.doubts[number]
+                    if worst and not self.sure & low:  # whichever way it goes, that is settled elsewhere
+                        walks = {(logged, settled, max(doubt, worst)) for logged, settled, doubt in walks}
+                        here = {(logged, settled, max(doubt, worst)) for logged, settled, doubt in here}
                     target = step.stop.index if step.stop is not None else 0
-                    gone = {(logged, number) for logged, _ in here} if step.settles else here
+                    gone = {(logged, number, doubt) for logged, _, doubt in here} if step.settles else here
                     waiting[target] = waiting.get(target, set()) | gone
                 case Kind.PASS:
                     walks = here

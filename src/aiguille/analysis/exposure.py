@@ -14,17 +14,12 @@ from aiguille.analysis.decide import (
     maybe_accepted,
     surely_accepted,
 )
-from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
+from aiguille.analysis.doubts import HOURS, RATES, Doubt
+from aiguille.analysis.program import Kind, Program, Programs, own_addresses
 from aiguille.analysis.sides import Entrance
-from aiguille.model import DestinationType, Direction, Field, ManagementService, Named, Rule, State
+from aiguille.model import DestinationType, Direction, ManagementService, State
 from aiguille.space import Axis, Box, IntervalSet, box, overlap, term_boxes
 from aiguille.space.fields import SYN, TCP
-
-RATES = frozenset({"rate limit", "recently seen addresses", "number of connections", "random share"})
-"""Qualifiers that thin traffic out without keeping any source away for good."""
-
-GENUINE = frozenset({"reverse path"})
-"""Qualifiers that only keep away packets whose source is forged."""
 
 _ODD = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}
 """Sources no real host has; they prove as much and convince less."""
@@ -97,10 +92,10 @@ def _exposure(decider: Decider, region: Box, service: ManagementService, entranc
     program = decider.program
 
     def practically(ends: Ends) -> bool:
-        return maybe_accepted(ends) and not surely_accepted(ends) and rated(program, ends)
+        return maybe_accepted(ends) and not surely_accepted(ends) and rated(program, ends, Doubt.HOURS)
 
     def perhaps(ends: Ends) -> bool:
-        return maybe_accepted(ends) and not surely_accepted(ends) and not rated(program, ends)
+        return maybe_accepted(ends) and not surely_accepted(ends) and not rated(program, ends, Doubt.HOURS)
 
     for wanted, certain, thinned in (
         (surely_accepted, True, False),
@@ -129,40 +124,25 @@ def _exposure(decider: Decider, region: Box, service: ManagementService, entranc
             yield Exposure(service, entrance, sources, proof, certain, thinned and _thinned(program, proof.ends))
 
 
-def rated(program: Program, ends: Ends) -> bool:
-    """Whether nothing but rates stands between the ends: every rule concerned is exact or only thins traffic out."""
+def rated(program: Program, ends: Ends, worst: Doubt = Doubt.NONE) -> bool:
+    """Whether nothing stands between the ends that keeps anybody away for good: every rule concerned, and every jump on the way, is
+    exact or leaves no more doubt than `worst`."""
 
     def harmless(number: int) -> bool:
-        rule: Rule | None = program.steps[number].rule
-        if program.steps[number].kind is Kind.OPEN:
-            return False  # what happens then is not told at all
-        sure = all(piece.sure for piece in program.steps[number].pieces)
-        if sure or rule is None:
-            return sure
-        named = bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES | GENUINE
-        return (named and not rule.marks) or bool(blocked_lists(program.steps[number]))
+        return program.steps[number].kind is not Kind.OPEN and program.doubts[number] <= worst
 
-    return all(harmless(number) for end in ends for number in (end.step, end.settled) if number >= 0)
+    return all(
+        end.doubt <= worst and all(harmless(number) for number in (end.step, end.settled) if number >= 0)
+        for end in ends
+    )
 
 
-def blocked_lists(step: Step) -> tuple[str, ...]:
-    """The lists of sources that a step refuses and the export does not tell.
-
-    Whoever is on no such list gets past it, whatever else the rule asks for: a list of the blocked keeps strangers away as little
-    as a rate does.
-    """
-    rule = step.rule
-    if rule is None or step.kind is not Kind.REFUSE or any(p.sure or p.box[Axis.SRC] is not None for p in step.pieces):
-        return ()
-    out: list[str] = []
-    for one in rule.match.conditions:
-        named = [operand for operand in one.operands if isinstance(operand, Named)]
-        by_source = one.field is Field.SOURCE or (
-            one.field is Field.SET and all(n.roles[:1] in (("src",), ("source",)) for n in named)
-        )
-        if by_source and not one.negated and named and len(named) == len(one.operands):
-            out += [operand.name for operand in named]
-    return tuple(out)
+def hours_of(proof: Proof) -> tuple[str, ...]:
+    """The hours at which the packet of a proof fares so, as the rules say them."""
+    rules = [step.rule for step in proof.steps] + [rule for step in proof.steps for _, rule in step.via]
+    return tuple(
+        dict.fromkeys(q.text for rule in rules if rule is not None for q in rule.qualifiers if q.name == HOURS)
+    )
 
 
 def _thinned(program: Program, ends: Ends) -> bool:

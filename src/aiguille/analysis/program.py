@@ -13,6 +13,7 @@ from functools import cached_property
 
 from msgspec import Struct, field
 
+from aiguille.analysis.doubts import Doubt, doubt_of
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.model import (
     STAGES,
@@ -137,6 +138,11 @@ class Program(Struct, frozen=True, eq=False, dict=True):
         default_factory=dict
     )
     _meetings: dict[tuple[IntervalSet, IntervalSet], IntervalSet] = field(default_factory=dict)
+
+    @cached_property
+    def doubts(self) -> tuple[Doubt, ...]:
+        """By step, what its conditions are worth that a packet does not settle."""
+        return tuple(doubt_of(step, self.resolver) for step in self.steps)
 
     @cached_property
     def region(self) -> Box:

@@ -10,7 +10,8 @@ from msgspec import Struct, field
 
 from aiguille.analysis.countries import countries_of
 from aiguille.analysis.decide import Decider, Ends, Proof, maybe_accepted, surely_accepted
-from aiguille.analysis.exposure import RATES, Exposure, exposures, rated
+from aiguille.analysis.doubts import RATES, Doubt
+from aiguille.analysis.exposure import Exposure, exposures, rated
 from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
 from aiguille.analysis.services import GENERAL_HOSTS, management_services
 from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback
@@ -111,13 +112,13 @@ def lets_forwarded_in(program: Program) -> Wanted:
 
 
 def lets_in(program: Program) -> Wanted:
-    """Whether packets are accepted, surely or within nothing but a rate, which keeps nobody away for good."""
-    return lambda ends: maybe_accepted(ends) and (surely_accepted(ends) or rated(program, ends))
+    """Whether packets are accepted, surely or within nothing but a rate or hours, which keep nobody away for good."""
+    return lambda ends: maybe_accepted(ends) and (surely_accepted(ends) or rated(program, ends, Doubt.HOURS))
 
 
 def may_let_in(program: Program) -> Wanted:
     """Whether packets may be accepted, under a condition the export does not settle."""
-    return lambda ends: maybe_accepted(ends) and not (surely_accepted(ends) or rated(program, ends))
+    return lambda ends: maybe_accepted(ends) and not (surely_accepted(ends) or rated(program, ends, Doubt.HOURS))
 
 
 class Study(Struct, dict=True):

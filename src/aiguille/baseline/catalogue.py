@@ -10,7 +10,8 @@ from typing import Any
 from msgspec import NODEFAULT, Struct, field
 
 from aiguille.analysis import Programs, Proof, Step
-from aiguille.analysis.exposure import RATES
+from aiguille.analysis.doubts import RATES
+from aiguille.analysis.exposure import hours_of
 from aiguille.analysis.study import Study
 from aiguille.model import Chain, Condition, Device, Rule, Rulebase, Span
 from aiguille.space import Packet
@@ -256,6 +257,8 @@ def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | N
     last = proof.steps[-1]
     if not proof.certain and any(q.name in RATES for step in proof.steps if step.rule for q in step.rule.qualifiers):
         detail = detail.removesuffix(".") + ", within a rate limit."
+    elif hours := hours_of(proof):
+        detail = detail.removesuffix(".") + f", at its hours ({hours[0]})."
     return Found(
         detail=detail,
         subject=subject or rule_subject(last.chain, last.rule),

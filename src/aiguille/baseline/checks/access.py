@@ -20,7 +20,8 @@ from aiguille.analysis import (
     surely_accepted,
     surely_refused,
 )
-from aiguille.analysis.exposure import blocked_lists, opening
+from aiguille.analysis.doubts import blocked_lists
+from aiguille.analysis.exposure import hours_of, opening
 from aiguille.analysis.services import WELL_KNOWN, known_services, odd_requests, ping
 from aiguille.analysis.sides import PRIVATE
 from aiguille.baseline.catalogue import (
@@ -109,6 +110,7 @@ def _describe(group: _Group) -> Found:
     spans = [where for step in reversed(steps) for where in lines_of(step)]
     spans += [e.service.where for e in group.exposures if e.service.where is not None]
     limited = " within the rule's rate limit" if worst.rated else ""
+    limited += "".join(f" at its hours ({text})" for text in hours_of(worst.proof)[:1])
     if lists := dict.fromkeys(name for step in steps for name in blocked_lists(step)):
         limited += f" but those on {listed(lists)}"
     verb = "answers" if len({e.service.name for e in group.exposures}) == 1 else "answer"

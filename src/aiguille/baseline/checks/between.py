@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis import Ends, Entrance, Kind, Program, Proof, surely_refused
 from aiguille.analysis.decide import accepting_steps
-from aiguille.analysis.exposure import GENUINE
+from aiguille.analysis.doubts import GENUINE
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import NEW, OPENING, Wanted, lets_in, may_let_in

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from aiguille.analysis import Decider, Kind, Program, Step, existing, maybe_accepted, not_loopback
 from aiguille.analysis.decide import Ends
-from aiguille.analysis.exposure import RATES
+from aiguille.analysis.doubts import Doubt
+from aiguille.analysis.exposure import hours_of
 from aiguille.analysis.study import among_named, is_for_translated
 from aiguille.baseline.catalogue import (
     Answer,
@@ -56,7 +57,7 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
                     continue
                 looked += 1
                 wide = _wide(program, step)
-                if wide is not None and not _qualified_by_rates(step):
+                if wide is not None and program.doubts[number] > Doubt.HOURS:
                     yield CannotTell(
                         f"{speak(step.chain, step.rule)} accepts packets whatever their source, destination and service, under a "
                         "condition the export does not settle"
@@ -69,14 +70,6 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"none of {looked} accepting rules is open in source, destination and service at once")
     else:
         yield CannotTell("the export holds no accepting rules for traffic to or through the device")
-
-
-def _qualified_by_rates(step: Step) -> bool:
-    """Whether nothing but rates stands between a rule and the packets it matches."""
-    if all(piece.sure for piece in step.pieces):
-        return True
-    rule = step.rule
-    return rule is not None and not rule.marks and bool(rule.qualifiers) and {q.name for q in rule.qualifiers} <= RATES
 
 
 def _wide(program: Program, step: Step) -> Box | None:
@@ -139,7 +132,14 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
         severity = Severity.LOW  # an inside network that may go anywhere outside: see deny.egress
     place = speak(step.chain, step.rule)
     ways = _ways(program, region)
-    limit = "" if all(piece.sure for piece in step.pieces) else ", within its rate limit"
+    hours = hours_of(proof)
+    limit = (
+        ""
+        if all(piece.sure for piece in step.pieces)
+        else f", at its hours ({hours[0]})"
+        if hours
+        else ", within its rate limit"
+    )
     return Found(
         detail=f"{place[0].upper()}{place[1:]} accepts {{family}} packets{ways} whatever their source, destination and "
         f"service{limit}.",

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from aiguille.analysis import Ends, Kind, Program, Step, existing, surely_accepted, surely_refused
-from aiguille.analysis.exposure import GENUINE
+from aiguille.analysis.doubts import GENUINE
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.baseline.catalogue import (

@@ -1,0 +1,102 @@
+"""What conditions that a packet does not settle are worth: whether they keep anybody away for good.
+
+A rate lets everybody through now and then, hours let everybody in at their time; a list of the blocked that is not known keeps few
+away. A hardware address, a mark or a knock may keep everybody away but one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from enum import IntEnum
+from typing import TYPE_CHECKING
+
+from aiguille.model import Action, Condition, DestinationType, Field, Named, Numbers, Qualifier, Rule
+
+if TYPE_CHECKING:
+    from aiguille.analysis.program import Step
+    from aiguille.space import Resolver
+
+RATES = frozenset({"rate limit", "recently seen addresses", "number of connections", "random share"})
+"""Qualifiers that thin traffic out without keeping any source away for good."""
+
+GENUINE = frozenset({"reverse path"})
+"""Qualifiers that only keep away packets whose source is forged."""
+
+HOURS = "time of day"
+
+_NOBODY = frozenset({DestinationType.BROADCAST.number, DestinationType.MULTICAST.number, DestinationType.OTHER.number})
+
+
+class Doubt(IntEnum):
+    """How much a condition keeps away: nobody for good, nobody at its hours, or perhaps everybody."""
+
+    NONE = 0
+    HOURS = 1
+    BARS = 2
+
+
+def doubt_of(step: Step, resolver: Resolver) -> Doubt:
+    """What the conditions of a step are worth that the packet does not settle."""
+    rule = step.rule
+    if all(piece.sure for piece in step.pieces):
+        return Doubt.NONE
+    if rule is None or rule.marks:
+        return Doubt.BARS
+    if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, resolver):
+        return Doubt.BARS
+    return max((_worth(one, rule) for one in rule.qualifiers), default=Doubt.NONE)
+
+
+def _worth(one: Qualifier, rule: Rule) -> Doubt:
+    if one.name == "recently seen addresses":
+        # Refusing those who come often thins out; accepting those who came before is a knock, unless it is said the other way round.
+        thins = rule.action.refuses or "--set" in one.text or "!" in one.text
+        jumps = rule.action in (Action.JUMP, Action.GOTO) and "hitcount" in one.text
+        return Doubt.NONE if thins or jumps else Doubt.BARS
+    if one.name in RATES | GENUINE:
+        return Doubt.NONE
+    if one.name == HOURS:
+        return Doubt.HOURS if "date" not in one.text else Doubt.BARS
+    if one.name == "address type":
+        return Doubt.NONE if rule.action is not Action.ACCEPT else Doubt.BARS
+    # What a program accepts for a forward of its own asks whether the forward was taken, and whoever sends there takes it.
+    return Doubt.NONE if rule.made and one.name == "connection detail" and "ctorigdst" in one.text else Doubt.BARS
+
+
+def _keeps_few_away(rule: Rule, resolver: Resolver) -> bool:
+    """Whether each condition that is not settled looks for odd addresses or for a list of the blocked."""
+    open_ones = [c for c in rule.match.conditions if resolver.condition(c).maybe]
+    return bool(open_ones) and all(_is_odd(one, rule) or _lists([one], rule) for one in open_ones)
+
+
+def _is_odd(one: Condition, rule: Rule) -> bool:
+    kinds = {n for o in one.operands if isinstance(o, Numbers) for n in range(o.first, o.last + 1)}
+    return one.field is Field.SOURCE_TYPE and rule.action is not Action.ACCEPT and kinds <= _NOBODY and not one.negated
+
+
+def _lists(conditions: Iterable[Condition], rule: Rule) -> list[str]:
+    """The lists of sources that conditions of a refusal look into, or of an accept that leaves them out."""
+    out: list[str] = []
+    wanted = rule.action is Action.ACCEPT
+    if not wanted and not rule.action.refuses:
+        return out
+    for one in conditions:
+        named = [operand for operand in one.operands if isinstance(operand, Named)]
+        by_source = one.field is Field.SOURCE or (
+            one.field is Field.SET and all(n.roles[:1] in (("src",), ("source",)) for n in named)
+        )
+        if by_source and one.negated is wanted and named and len(named) == len(one.operands):
+            out += [operand.name for operand in named]
+    return out
+
+
+def blocked_lists(step: Step) -> tuple[str, ...]:
+    """The lists of sources that a step keeps away and the export does not tell.
+
+    Whoever is on no such list gets past it, whatever else the rule asks for: a list of the blocked keeps strangers away as little
+    as a rate does.
+    """
+    rule = step.rule
+    if rule is None or any(piece.sure for piece in step.pieces):
+        return ()
+    return tuple(_lists(rule.match.conditions, rule))
