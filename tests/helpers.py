@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
+from importlib import resources
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -71,3 +73,10 @@ def run(
 
 
 __all__ = ["DUMP", "dialect", "filter_table", "linux", "placed", "run", "veskara", "with_zones"]
+
+
+def schema(name: str) -> dict[str, object]:
+    """The published schema of what a command writes with ``--json``."""
+    text = (resources.files("aiguille.reports") / "schemas" / f"{name}.schema.json").read_text()
+    found: dict[str, object] = json.loads(text)
+    return found

@@ -20,6 +20,7 @@ from aiguille.cli import COMMANDS
 from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError
 from aiguille.readers import decode, mapped
+from aiguille.reports.questions import collecting
 from tests import pages
 from tests.helpers import run
 from tests.needs import needed
@@ -197,3 +198,10 @@ def test_the_example_of_a_check_runs() -> None:
         assert [o.outcome for o in baseline.run(Estate((gate(text),), date(2026, 11, 30)), [check]).outcomes] == [
             outcome
         ]
+
+
+def test_the_commands_that_questions_send_are_those_of_the_page() -> None:
+    page = (ROOT / "docs" / "collecting.md").read_text()
+    found = re.search(r"<!-- collect -->\n```sh\n(.*?)```", page, re.DOTALL)
+    assert found is not None
+    assert found[1] == collecting()

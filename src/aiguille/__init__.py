@@ -56,6 +56,7 @@ def audit(
     baseline: Baseline | str | None = None,
     *,
     accepted: str | None = None,
+    answers: str | None = None,
     jobs: int = 1,
     progress: Callable[[int, int], None] | None = None,
 ) -> Audit:
@@ -63,18 +64,22 @@ def audit(
 
     baseline: one that was loaded, the name of a shipped one or the path of a file; default: the engagement's, else "standard"
     accepted: path of a file of accepted risks; default: the engagement's, if it names one
+    answers: path of a file of the auditee's answers; default: `answers.toml` beside the engagement, if there is one
     jobs, progress: see `aiguille.baseline.run`
 
-    Raises UsageError for a faulty baseline or file of accepted risks.
+    Raises UsageError for a faulty baseline, file of accepted risks or file of answers.
     """
     from aiguille.baseline import CATALOGUE, STANDARD, load, run
     from aiguille.baseline import accepted as risks
+    from aiguille.baseline import answers as replies
 
     if baseline is None or isinstance(baseline, str):
         baseline = load(baseline or estate.baseline or STANDARD, CATALOGUE)
     path = accepted or estate.accepted
     entries = risks.load(path, baseline.catalogue) if path else ()
-    return risks.apply(run(estate, baseline, jobs=jobs, progress=progress), entries).folded()
+    file = answers or estate.answers
+    kept = replies.load(file, estate.title) if file else replies.Kept()
+    return replies.apply(risks.apply(run(estate, baseline, jobs=jobs, progress=progress), entries).folded(), kept)
 
 
 def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:

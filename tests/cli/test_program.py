@@ -7,7 +7,6 @@ import subprocess
 import sys
 import tomllib
 from collections import Counter
-from importlib import resources
 from pathlib import Path
 
 import jsonschema
@@ -15,7 +14,7 @@ import pytest
 
 from aiguille.demo import files, write_estate
 from aiguille.model import AiguilleError
-from tests.helpers import run
+from tests.helpers import run, schema
 
 GOOD = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n%s-A INPUT -j LOG\n-A FORWARD -j LOG\nCOMMIT\n"
 OPEN = GOOD % "-A INPUT -p tcp -m tcp --dport 22 -j ACCEPT\n"
@@ -26,10 +25,6 @@ CLOSED = GOOD % ""
 def estate(tmp_path: Path) -> Path:
     write_estate(tmp_path / "estate")
     return tmp_path / "estate"
-
-
-def schema(name: str) -> dict[str, object]:
-    return json.loads((resources.files("aiguille.reports") / "schemas" / f"{name}.schema.json").read_text())
 
 
 def test_version_starts_light() -> None:
@@ -73,6 +68,7 @@ def test_the_answer_key(estate: Path) -> None:
     # One's own check, and mistakes that are not planted: their tables of cases have them.
     own = {"rules.lift-control-from-guests", "rules.no-effect", "rules.both-ports"}
     own |= {"deny.neighbour-discovery", "deny.established", "rules.other-port", "rules.wrong-list", "system.old-export"}
+    own |= {"deny.icmp-errors", "rules.unknown-network"}
     assert [c for c, seen in outcomes.items() if not {"pass", "fail"} <= seen and c not in own] == []
     for device in json.loads(run("read", estate, "--json").stdout)["devices"]:
         assert device["ledger"]["unread"] == []

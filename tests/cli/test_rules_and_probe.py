@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from importlib import resources
 from pathlib import Path
 
 import jsonschema
@@ -11,13 +10,9 @@ import pytest
 
 from aiguille.demo import write_estate
 from aiguille.space import COLUMNS
-from tests.helpers import run
+from tests.helpers import run, schema
 
 HEADER = ",".join(COLUMNS)
-
-
-def schema(name: str) -> dict[str, object]:
-    return json.loads((resources.files("aiguille.reports") / "schemas" / f"{name}.schema.json").read_text())
 
 
 @pytest.fixture

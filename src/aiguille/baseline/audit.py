@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from aiguille.baseline.accepted import Acceptance
+    from aiguille.baseline.answers import Reply
     from aiguille.baseline.tailoring import Baseline, Chosen
 
 
@@ -65,6 +66,8 @@ class Finding(Struct, frozen=True):
     who: who can use it, None where that says nothing
     consequences: what else the same rule is behind
     also_on: siblings of the device on which the same lines do the same
+    number: what people call it, 12 for F-12; 0 before an audit is folded
+    answer: what the auditee says of it
     """
 
     fingerprint: str
@@ -83,6 +86,8 @@ class Finding(Struct, frozen=True):
     who: Who | None = None
     consequences: tuple[Consequence, ...] = ()
     also_on: tuple[str, ...] = ()
+    number: int = 0
+    answer: Reply | None = None
 
 
 class Witness(Struct, frozen=True):
@@ -120,6 +125,7 @@ class Audit(Struct, frozen=True, dict=True):
     baseline: what it was checked against; None if nothing was
     accepted: findings somebody answers for, with the entry that says so
     notes: what there is to say of the baseline and the accepted risks
+    answers: what the auditee says of findings, those that are gone included
     """
 
     estate: Estate
@@ -128,6 +134,7 @@ class Audit(Struct, frozen=True, dict=True):
     baseline: Baseline | None = None
     accepted: tuple[tuple[Finding, Acceptance], ...] = ()
     notes: tuple[str, ...] = ()
+    answers: tuple[Reply, ...] = ()
 
     def counts(self) -> dict[Severity, int]:
         """The number of findings of each severity, most severe first."""
@@ -171,7 +178,7 @@ class Audit(Struct, frozen=True, dict=True):
         place = {device.name: number for number, device in enumerate(self.estate.devices)}
         kept = with_siblings(one for device in self.estate.devices for one in folded(self.findings_on(device.name)))
         kept.sort(key=lambda f: (-f.severity.rank, -_reach(f), place[f.device], f.check, _first_line(f), f.fingerprint))
-        return replace(self, findings=tuple(kept))
+        return replace(self, findings=tuple(replace(f, number=n) for n, f in enumerate(kept, 1)))
 
     def narrowed(
         self,
@@ -359,7 +366,7 @@ FACTS = {
     "logging.device_days": "how long records stay on the device",
     "logging.collector_days": "how long records stay on the collector",
     "logging.collectors": "where records are sent",
-    "time_sources": "whom the device asks the time",
+    "time_sources": "which time servers the device uses",
     "firmware": "which release runs",
     "loads_rules": "whether the rules are loaded at start-up",
 }

@@ -255,6 +255,8 @@ def _chooses(rule: Rule) -> bool:
 def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | None = None) -> Found:
     """A finding that rests on the steps which decide a packet; what is in braces stays for the families."""
     last = proof.steps[-1]
+    # What a program puts in everybody's way by itself is not what a finding rests on.
+    telling = [s for s in proof.steps if s is last or s.rule is None or not (s.rule.made and s.rule.implied)]
     if not proof.certain and any(q.name in RATES for step in proof.steps if step.rule for q in step.rule.qualifiers):
         detail = detail.removesuffix(".") + ", within a rate limit."
     elif hours := hours_of(proof):
@@ -262,8 +264,8 @@ def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | N
     return Found(
         detail=detail,
         subject=subject or rule_subject(last.chain, last.rule),
-        where=tuple(dict.fromkeys(where for step in reversed(proof.steps) for where in lines_of(step))),
-        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(proof.steps)),
+        where=tuple(dict.fromkeys(where for step in reversed(telling) for where in lines_of(step))),
+        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(telling)),
         proof=proof,
         severity=severity,
         family=proof.program.family,

@@ -7,8 +7,10 @@ from collections.abc import Iterable
 from msgspec import Struct
 from msgspec.structs import replace
 
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.services import GENERAL_HOSTS
-from aiguille.baseline.audit import Audit
+from aiguille.analysis.sides import interface_names
+from aiguille.baseline.audit import Audit, Consequence, Finding
 from aiguille.baseline.catalogue import Outcome
 from aiguille.baseline.wording import UNSAID
 from aiguille.model import Device
@@ -32,10 +34,11 @@ class Question(Struct, frozen=True):
     reasons: tuple[str, ...]
 
 
+BLOCK = "the block in docs/collecting.md"
+"""Stands for the commands that collect all there is on a Linux host, which are too many for a line."""
+
 _SIDES = Request("sides", "Which interface faces the internet; what is behind the others", "--side IFACE=SIDE")
-_SYSTEM = Request(
-    "system", "The host's own settings: logins, accounts, logs, kernel", "the block in docs/collecting.md"
-)
+_SYSTEM = Request("system", "The host's own settings: logins, accounts, logs, kernel", BLOCK)
 _SETTINGS = Request("settings", "The device's own settings: logins, accounts, logging, time, release")
 _NETWORK = Request("network", "Addresses, routes, what listens", "ip -j addr; ip -j route; ss -H -tuln")
 _COUNTERS = Request("counters", "The rules with counters, and since when these count", "iptables-save -c; uptime")
@@ -111,6 +114,74 @@ def questions(audit: Audit) -> tuple[Question, ...]:
             out.append(Question(device.name, request, tuple(checks), tuple(dict.fromkeys(checks.values()))))
     out.sort(key=lambda one: -len(one.checks))
     return tuple(out)
+
+
+class Enquiry(Struct, frozen=True):
+    """All there is to ask the owner of one device.
+
+    questions: what could not be answered, by what would settle it
+    sides: interfaces nothing is known of; assumed: zones whose side was guessed, with that side
+    rules: rules nobody says anything of, as they are written; more: how many further ones there are
+    accounts: who may log in, and when they last did, as far as the export tells
+    """
+
+    device: str
+    questions: tuple[Question, ...]
+    sides: tuple[str, ...]
+    assumed: tuple[tuple[str, str], ...]
+    rules: tuple[str, ...]
+    more: int
+    accounts: tuple[tuple[str, str], ...]
+
+    @property
+    def empty(self) -> bool:
+        return not (self.questions or self.sides or self.assumed or self.rules or self.accounts)
+
+
+_RULES_ASKED = 20
+_OF_THE_AUDITOR = (_LOCATIONS, _EFFORT, _BASELINE)
+"""What the owner of a device cannot settle."""
+
+
+def enquiries(audit: Audit) -> tuple[Enquiry, ...]:
+    """What to ask, device by device in the order of the estate; devices about which nothing is open are left out."""
+    asked: dict[str, list[Question]] = {}
+    for one in questions(audit):
+        if one.request not in (*_OF_THE_AUDITOR, _SIDES):
+            asked.setdefault(one.device, []).append(one)
+    out = []
+    for device in audit.estate.devices:
+        sided = {name for zone in device.zones if zone.side is not None for name in zone.interfaces}
+        unknown = [n for n in interface_names(device) if n not in sided and n != LOOPBACK]
+        assumed = [
+            (", ".join(z.interfaces), z.side.value) for z in device.zones if z.guessed and z.side and z.interfaces
+        ]
+        bare = _undescribed(audit, device.name)
+        accounts = [
+            (one.name, one.last_used.value if one.last_used.known else "")
+            for one in device.administration.accounts
+            if one.enabled
+        ]
+        enquiry = Enquiry(
+            device.name,
+            tuple(asked.get(device.name, ())),
+            tuple(unknown),
+            tuple(assumed),
+            tuple(bare[:_RULES_ASKED]),
+            max(0, len(bare) - _RULES_ASKED),
+            tuple(accounts),
+        )
+        out += [] if enquiry.empty else [enquiry]
+    return tuple(out)
+
+
+def _undescribed(audit: Audit, device: str) -> list[str]:
+    """The lines of rules that nothing says the reason of."""
+    found: list[Finding | Consequence] = []
+    for finding in audit.findings_on(device):
+        found += [finding, *finding.consequences]
+    bare = [evidence for one in found if one.check == "rules.undocumented" for evidence in one.evidence]
+    return list(dict.fromkeys(" ".join(" ".join(one.text).split()) for one in bare))
 
 
 def over_devices(asked: Iterable[Question]) -> list[tuple[Request, list[Question]]]:

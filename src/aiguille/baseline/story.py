@@ -92,9 +92,10 @@ def _named(audit: Audit, fingerprint: str) -> tuple[Finding, Acceptance | None]:
     wanted = fingerprint.lower()
     if numbered := _NUMBER.fullmatch(wanted):
         number = int(numbered[1])
-        if not 1 <= number <= len(audit.findings):
+        one = next((one for one in audit.findings if one.number == number), None)
+        if one is None:
             raise UsageError(f"there is no finding F-{number}; this audit has {len(audit.findings)}")
-        return audit.findings[number - 1], None
+        return one, None
     if len(wanted) < SHORTEST or any(sign not in "0123456789abcdef" for sign in wanted):
         raise UsageError(
             f"'{fingerprint}' is no fingerprint: at least {SHORTEST} of its 16 digits 0-9 and a-f, as the audit prints them"

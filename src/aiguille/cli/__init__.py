@@ -14,6 +14,8 @@ COMMANDS = (
     "rules",
     "probe",
     "explain",
+    "questions",
+    "answers",
     "flows",
     "claims",
     "compare",

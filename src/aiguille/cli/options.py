@@ -190,6 +190,11 @@ def add_baseline(parser: argparse.ArgumentParser) -> None:
         "--accepted", metavar="FILE", help="accepted risks (default: the engagement's, if it names a file)"
     )
     parser.add_argument(
+        "--answers",
+        metavar="FILE",
+        help="what the auditee says of findings (default: answers.toml beside the engagement)",
+    )
+    parser.add_argument(
         "--jobs",
         metavar="N",
         type=_jobs,
@@ -336,6 +341,7 @@ def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
             estate,
             getattr(arguments, "baseline", None),
             accepted=getattr(arguments, "accepted", None),
+            answers=getattr(arguments, "answers", None),
             jobs=jobs(arguments, estate),
             progress=told,
         )

@@ -87,6 +87,7 @@ class _Found(Struct):
     as_of: date | None = None
     baseline: str = ""
     accepted: str = ""
+    answers: str = ""
     about: About = field(default_factory=About)
     fail_on: str = ""
     geo: tuple[Path, ...] = ()
@@ -162,6 +163,7 @@ def read(
         locations=locations,
         baseline=found.baseline,
         accepted=found.accepted,
+        answers=found.answers,
         about=found.about,
         fail_on=found.fail_on,
     )
@@ -219,6 +221,8 @@ def _engagement(path: Path, found: _Found, within: Path | None = None) -> None:
     found.as_of = found.as_of or loaded.as_of
     found.baseline = found.baseline or loaded.baseline
     found.accepted = found.accepted or loaded.accepted
+    if (beside := path.with_name(engagement.ANSWERS)).is_file():
+        found.answers = found.answers or str(beside)
     found.about = loaded.about if found.about == About() else found.about
     found.fail_on = found.fail_on or loaded.fail_on
     found.geo += loaded.geo

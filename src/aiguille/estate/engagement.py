@@ -30,6 +30,8 @@ from aiguille.readers.literals import read_network, read_ports, read_protocol
 from aiguille.readers.whole import whole_text
 
 FILE_NAME = "engagement.toml"
+ANSWERS = "answers.toml"
+"""What the auditee says of the findings, beside the engagement file; see `aiguille.baseline.answers`."""
 
 
 FailOn = Literal["critical", "high", "medium", "low", "info", "never"]

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from textwrap import wrap
 
 from rich.console import Console
 from rich.text import Text
 
 from aiguille.baseline import Audit, Finding, Outcome, Severity
+from aiguille.baseline.answers import tally
 from aiguille.baseline.questions import over_devices, questions
 from aiguille.model import Device, Span
 from aiguille.reports.terminal import LINE_STYLE, severity_style
@@ -62,6 +63,8 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
     yield Text(f"{passed} of {answered} determined outcomes pass; {open_ones} are open.")
     if audit.accepted:
         yield Text(f"{counted(len(audit.accepted), 'finding')} accepted by a named owner until a set date.")
+    if audit.answers:
+        yield Text(_answered(audit), "bold")
     times = sorted(visible(d.taken_at.value) for d in estate.devices if d.taken_at.known)
     if times:
         yield Text(f"Oldest export: {times[0]}.", "dim")
@@ -90,6 +93,24 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
             f"{counted(unread, 'line')} not understood; rules in them count as ones that may match (`aiguille read`).",
             "bold",
         )
+
+
+def _answered(audit: Audit) -> str:
+    """How the auditee's answers stand, in a sentence."""
+    told = tally(audit)
+    numbers = {
+        "said to be fixed and still there": told.still,
+        "overdue": told.overdue,
+        "accepted until a day that is past": told.ended,
+        "disputed": told.disputed,
+    }
+    words = [f"{len(found)} {what}{_some(found)}" for what, found in numbers.items() if found]
+    gone = [f"{len(told.gone)} no longer found"] if told.gone else []
+    return f"{counted(told.answered, 'finding')} answered: {', '.join([*words, *gone]) or 'all in time'}."
+
+
+def _some(found: Sequence[Finding]) -> str:
+    return " (" + ", ".join(f"F-{one.number}" for one in found[:3]) + (", …)" if len(found) > 3 else ")")
 
 
 def _says_nothing_of_six(device: Device) -> bool:
@@ -131,9 +152,9 @@ def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
     beside = min(22, max(len("device"), *map(len, names))) if not one_device else 0
     room_for_place = min(max(12, width // 3), max(map(len, places)))
     room = max(20, width - 5 - 10 - (beside + 2 if beside else 0) - room_for_place - 2)
-    for number, (one, name, place) in enumerate(zip(shown, names, places, strict=True), 1):
+    for one, name, place in zip(shown, names, places, strict=True):
         words = visible(one.detail.removesuffix("."))
-        line = Text(f"F-{number:<3}", "dim")
+        line = Text(f"F-{one.number:<3}", "dim")
         line.append(f"{one.severity.value.upper():<8}", severity_style(one.severity))
         line.append("  ")
         if beside:

@@ -13,6 +13,7 @@ from aiguille.reports.text import to_json
 
 if TYPE_CHECKING:
     from aiguille.baseline import Audit, Finding, RuleRef
+    from aiguille.baseline.answers import Reply
 
 Data = dict[str, Any]
 
@@ -37,7 +38,9 @@ def audit_data(audit: Audit) -> Data:
             {"check": o.check, "device": o.device, "outcome": o.outcome.value, "because": o.because}
             for o in audit.outcomes
         ],
-        "findings": [{"number": f"F-{n}", **finding_data(finding)} for n, finding in enumerate(audit.findings, 1)],
+        "findings": [
+            {"number": f"F-{one.number}", **finding_data(one), "answer": _answer(one.answer)} for one in audit.findings
+        ],
         "accepted": [
             {
                 **finding_data(finding),
@@ -278,6 +281,14 @@ def finding_data(finding: Finding) -> Data:
         ],
         "controls": list(finding.controls),
     }
+
+
+def _answer(one: Reply | None) -> Data | None:
+    """What the auditee says of a finding."""
+    if one is None:
+        return None
+    due = one.due.isoformat() if one.due is not None else None
+    return {"status": one.status.value, "owner": one.owner, "due": due, "remark": one.remark}
 
 
 def _rule(rule: RuleRef) -> Data:

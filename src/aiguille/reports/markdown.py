@@ -98,7 +98,11 @@ def _finding(one: Finding) -> Iterator[str]:
     if one.also_on:
         yield f"The same on {', '.join(map(plain, one.also_on))}."
         yield ""
-    yield f"{code(one.check)}, fingerprint {code(one.fingerprint)}" + (
+    if one.answer is not None:
+        yield f"*Answer:* {plain(one.answer.says())}"
+        yield ""
+    number = f"F-{one.number}, " if one.number else ""
+    yield f"{number}{code(one.check)}, fingerprint {code(one.fingerprint)}" + (
         f", {', '.join(one.controls)}" if one.controls else ""
     )
 

@@ -68,7 +68,7 @@ def _markdown(dossier: Dossier) -> str:
 
 OUTPUTS: dict[str, tuple[str, Callable[[Dossier], str | bytes]]] = {
     ".html": ("report to hand in, one file", _html),
-    ".xlsx": ("workbook with a column for the auditee's answers", _workbook),
+    ".xlsx": ("workbook with columns for the auditee's answers", _workbook),
     ".csv": ("the findings, a row each", _csv),
     ".rules.csv": ("the rules, a row each", _rules_csv),
     ".md": ("for a ticket or wiki", _markdown),

@@ -44,6 +44,7 @@ def _finding(one: Finding) -> tuple[Cell, ...]:
     others = ", ".join(str(e.where) for e in one.evidence[1:])
     proof = one.proof
     return (
+        f"F-{one.number}" if one.number else None,
         one.device,
         one.severity.value,
         one.area,
@@ -64,6 +65,7 @@ def _finding(one: Finding) -> tuple[Cell, ...]:
 
 
 _FINDING = (
+    Column("number", str, 8),
     Column("device", str, 18),
     Column("severity", str, 10),
     Column("area", str, 10),

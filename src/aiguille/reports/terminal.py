@@ -182,8 +182,10 @@ def _finding(alike: Sequence[Finding]) -> tuple[Text, Rows]:
             rows.add("also", Text.assemble((f"{also.severity.value}  ", "dim"), visible(also.detail)))
         if one.also_on:
             rows.add("on", Text(f"{visible(one.device)} and {', '.join(map(visible, one.also_on))}"))
+        if one.answer is not None:
+            rows.add("answer", Text(visible(one.answer.says())))
     rows.add("fix", Text(finding.fix))
-    prints = " ".join(one.fingerprint for one in alike)
+    prints = " ".join(f"F-{one.number} {one.fingerprint}" if one.number else one.fingerprint for one in alike)
     rows.add("id", Text(f"{finding.check}  {prints}  {', '.join(finding.controls)}", "dim"))
     return head, rows
 

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import io
-from datetime import datetime
+from collections.abc import Sequence
+from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
 from aiguille._version import __version__
+from aiguille.baseline import Finding
+from aiguille.baseline.answers import Status
+from aiguille.model import Estate
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.tables import FINDINGS, OBJECTS, OUTCOMES, RULES, SUMMARY, UNREAD, Cell, Table
 from aiguille.reports.text import visible, visible_lines
@@ -17,8 +21,12 @@ if TYPE_CHECKING:
     from xlsxwriter.worksheet import Worksheet
 
 SHEETS = (SUMMARY, FINDINGS, RULES, OUTCOMES, OBJECTS, UNREAD)
-ANSWERS = ("answer of the auditee", "to be done by", "until")
-"""Columns of the findings that the auditee fills in."""
+ANSWERS = ("status", "owner", "due", "remark")
+"""Columns of the findings that the auditee fills in; `aiguille answers` reads them back."""
+
+LAYOUT, VERSION = "aiguille layout", "1"
+ENGAGEMENT = "aiguille engagement"
+"""Properties of the file that tell a workbook that is handed in from another one."""
 
 CELL_LIMIT = 32_767
 """Characters a cell may hold; longer text is cut, and says so."""
@@ -49,6 +57,11 @@ _PRINTED = 230
 _COLOURED = {"severity", "outcome", "standing"}
 
 
+def engagement_of(estate: Estate) -> str:
+    """What the engagement is called, or its devices where it has no title."""
+    return (_clean(estate.title) or ", ".join(_clean(one.name) for one in estate.devices))[:250]
+
+
 def as_workbook(dossier: Dossier) -> bytes:
     """The bytes of the file; the same for the same audit."""
     from xlsxwriter import Workbook
@@ -64,6 +77,8 @@ def as_workbook(dossier: Dossier) -> bytes:
     book.set_properties(
         {"title": _clean(estate.title or "Audit"), "comments": f"Aiguille {__version__}", "created": day, "author": ""}
     )
+    book.set_custom_property(LAYOUT, VERSION, "text")
+    book.set_custom_property(ENGAGEMENT, engagement_of(estate), "text")
     look = _Look(book)
     for table in SHEETS:
         _sheet(book, look, table, dossier)
@@ -85,6 +100,9 @@ class _Look:
         self.whole = book.add_format({**base, "num_format": "#,##0"})
         self.real = book.add_format({**base, "num_format": "0.0"})
         self.answer = book.add_format({**base, "text_wrap": True, "bg_color": "#fffdf0", "locked": False})
+        self.day = book.add_format(
+            {**base, "num_format": "yyyy-mm-dd", "bg_color": "#fffdf0", "locked": False, "align": "left"}
+        )
         self.colours = {
             word: book.add_format({"bg_color": ground, "font_color": ink}) for word, (ground, ink) in _COLOURS.items()
         }
@@ -116,7 +134,11 @@ def _sheet(book: Workbook, look: _Look, table: Table, dossier: Dossier) -> None:
             _write(sheet, last, number, value, look.of(column.type))
         for number in range(width, width + len(answers)):
             sheet.write_blank(last, number, None, look.answer)
+        if answers:
+            _answer(sheet, look, last, width, dossier.audit.findings[last - top - 1 : last - top])
         sheet.set_row(last, _LINE * _lines(table, row))
+    if answers and last > top:
+        _validated(sheet, top + 1, last, width)
     sheet.freeze_panes(top + 1, 1)
     sheet.autofilter(top, 0, max(last, top), width + len(answers) - 1)
     _colour(sheet, look, table, top + 1, last)
@@ -124,6 +146,32 @@ def _sheet(book: Workbook, look: _Look, table: Table, dossier: Dossier) -> None:
     sheet.set_paper(9)  # A4
     sheet.fit_to_pages(-(-total // _PRINTED), 0)
     sheet.repeat_rows(top)
+
+
+def _answer(sheet: Worksheet, look: _Look, row: int, width: int, findings: Sequence[Finding]) -> None:
+    """What the auditee has said already, where they would write it."""
+    for one in findings:
+        if one.answer is not None:
+            told = one.answer
+            for at, text in enumerate((told.status.value, told.owner, told.due, told.remark), width):
+                if isinstance(text, date):
+                    sheet.write_datetime(row, at, text, look.day)
+                elif text:
+                    sheet.write_string(row, at, _clean(text), look.answer)
+
+
+def _validated(sheet: Worksheet, first: int, last: int, width: int) -> None:
+    status, due = width + ANSWERS.index("status"), width + ANSWERS.index("due")
+    sheet.data_validation(
+        first, status, last, status,
+        {"validate": "list", "source": [one.value for one in Status], "error_title": "status",
+         "error_message": f"one of {', '.join(Status)}"},
+    )  # fmt: skip
+    sheet.data_validation(
+        first, due, last, due,
+        {"validate": "date", "criteria": ">=", "value": date(2000, 1, 1), "error_title": "due",
+         "error_message": "a day; for what is accepted its last one"},
+    )  # fmt: skip
 
 
 def _head(sheet: Worksheet, look: _Look, dossier: Dossier) -> int:

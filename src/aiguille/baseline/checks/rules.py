@@ -14,6 +14,7 @@ from aiguille.baseline.catalogue import (
     CannotTell,
     Check,
     Found,
+    NotApplicable,
     Passed,
     Severity,
     Subject,
@@ -68,8 +69,10 @@ def any_to_any(subject: Subject) -> Iterator[Answer]:
                         yield found
     if looked:
         yield Passed(f"none of {looked} accepting rules is open in source, destination and service at once")
+    elif subject.device.rulebases:
+        yield NotApplicable("no rule accepts anything; what the defaults accept is the matter of the checks on them")
     else:
-        yield CannotTell("the export holds no accepting rules for traffic to or through the device")
+        yield CannotTell("the export holds no rules for traffic to or through the device")
 
 
 def _wide(program: Program, step: Step) -> Box | None:

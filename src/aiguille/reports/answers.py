@@ -1,0 +1,81 @@
+"""What `answers` says: which were taken, which rows were not, and where they are kept; JSON by `schemas/answers.schema.json`."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from msgspec import Struct
+from rich.console import Console
+from rich.text import Text
+
+from aiguille.baseline.answers import Change, Reply
+from aiguille.reports.data import Data
+from aiguille.reports.returned import Fault
+from aiguille.reports.text import counted, visible
+
+
+class Taken(Struct, frozen=True):
+    """What became of a workbook.
+
+    changes: answers that are new or differ; numbers: what findings are called
+    faults: rows that were not taken; missing: findings without a row; kept: all answers there are now
+    """
+
+    changes: Sequence[Change]
+    numbers: Mapping[str, int]
+    faults: Sequence[Fault]
+    missing: int
+    file: str
+    kept: int
+
+
+def answers_data(told: Taken) -> Data:
+    """What was merged; `schemas/answers.schema.json`."""
+    return {
+        "file": told.file,
+        "answers": told.kept,
+        "without_row": told.missing,
+        "changes": [
+            {"number": _number(told, one), "finding": one.after.finding,
+             "before": _data(one.before), "after": _data(one.after)}
+            for one in told.changes
+        ],
+        "not_taken": [{"cell": one.cell, "why": one.why} for one in told.faults],
+    }  # fmt: skip
+
+
+def _number(told: Taken, one: Change) -> str | None:
+    number = told.numbers.get(one.after.finding)
+    return f"F-{number}" if number else None
+
+
+def _data(one: Reply | None) -> Data | None:
+    if one is None:
+        return None
+    due = one.due.isoformat() if one.due is not None else None
+    return {"status": one.status.value, "owner": one.owner, "due": due, "remark": one.remark}
+
+
+def show_answers(console: Console, told: Taken) -> None:
+    for one in told.changes:
+        line = Text(
+            f"{_number(told, one) or one.after.finding:<6} {visible(one.after.device)}  {visible(one.after.says())}"
+        )
+        if one.before is not None:
+            line.append(f"  (it was: {visible(one.before.says())})", "dim")
+        console.print(line)
+    for fault in told.faults:
+        console.print(Text(f"{fault.cell}: {visible(fault.why)}; the row was not taken", "bold"))
+    if told.missing:
+        console.print(
+            Text(
+                f"{counted(told.missing, 'finding')} without a row in this workbook; what is known of them stays.",
+                "dim",
+            )
+        )
+    if told.changes:
+        console.print(
+            Text(f"{counted(len(told.changes), 'answer')} taken, {told.kept} in {visible(told.file)}.", "bold")
+        )
+    else:
+        console.print(Text("Nothing new: no answer differs from what is known.", "bold"))
