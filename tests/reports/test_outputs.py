@@ -218,7 +218,7 @@ def test_junit_xml_follows_a_schema_and_counts_right(which: str, request: pytest
 def test_the_workbook_read_back(demo: Dossier) -> None:
     content = workbook.as_workbook(demo)
     book = openpyxl.load_workbook(io.BytesIO(content))
-    assert book.sheetnames == ["summary", "findings", "rules", "outcomes", "objects", "unread"]
+    assert book.sheetnames == ["summary", "causes", "findings", "rules", "outcomes", "objects", "unread"]
     for table in workbook.SHEETS:
         sheet = book[table.name]
         top = next(n for n in range(1, 20) if sheet.cell(n, 1).value == table.columns[0].heading)

@@ -18,6 +18,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.baseline.audit import Audit, Finding
+from aiguille.baseline.causes import with_causes
 from aiguille.model import UsageError
 
 FILE_NAME = "answers.toml"
@@ -139,7 +140,7 @@ def apply(audit: Audit, kept: Kept) -> Audit:
         replace(one, number=kept.numbers.get(one.fingerprint) or next(free), answer=by_finding.get(one.fingerprint))
         for one in audit.findings
     ]
-    return replace(audit, findings=tuple(numbered), answers=kept.replies)
+    return replace(audit, findings=with_causes(numbered), answers=kept.replies)
 
 
 class Change(Struct, frozen=True):

@@ -67,6 +67,7 @@ class Finding(Struct, frozen=True):
     consequences: what else the same rule is behind
     also_on: siblings of the device on which the same lines do the same
     number: what people call it, 12 for F-12; 0 before an audit is folded
+    cause: the number of the finding that its cause is called by, 3 for C-3; see `causes`
     answer: what the auditee says of it
     """
 
@@ -87,6 +88,7 @@ class Finding(Struct, frozen=True):
     consequences: tuple[Consequence, ...] = ()
     also_on: tuple[str, ...] = ()
     number: int = 0
+    cause: int = 0
     answer: Reply | None = None
 
 
@@ -173,12 +175,13 @@ class Audit(Struct, frozen=True, dict=True):
 
         Findings come gravest first over the whole estate, then by who can use them.
         """
+        from aiguille.baseline.causes import with_causes
         from aiguille.baseline.folding import folded, with_siblings
 
         place = {device.name: number for number, device in enumerate(self.estate.devices)}
         kept = with_siblings(one for device in self.estate.devices for one in folded(self.findings_on(device.name)))
         kept.sort(key=lambda f: (-f.severity.rank, -_reach(f), place[f.device], f.check, _first_line(f), f.fingerprint))
-        return replace(self, findings=tuple(replace(f, number=n) for n, f in enumerate(kept, 1)))
+        return replace(self, findings=with_causes(replace(f, number=n) for n, f in enumerate(kept, 1)))
 
     def narrowed(
         self,
@@ -187,13 +190,17 @@ class Audit(Struct, frozen=True, dict=True):
         severity: str | None = None,
         area: Sequence[str] = (),
         check: Sequence[str] = (),
+        cause: Sequence[str] = (),
     ) -> Audit:
         """The audit with the findings and outcomes that fit what is given, and the devices named.
 
-        Raises UsageError, with the nearest names, for a device, area or check that is not there.
+        cause: numbers of causes, C-3 or 3
+
+        Raises UsageError, with the nearest names, for a device, area, check or cause that is not there.
         """
-        if not (device or severity or area or check):
+        if not (device or severity or area or check or cause):
             return self
+        behind = self._behind(cause)
         devices = {one.name for one in self.estate.devices}
         checks = {one.id for one in self.baseline.catalogue} if self.baseline else {o.check for o in self.outcomes}
         for what, given, known in (("device", device, devices), ("area", area, {*Area}), ("check", check, checks)):
@@ -208,13 +215,17 @@ class Audit(Struct, frozen=True, dict=True):
             areas = {one.partition(".")[0] for one in ids}
             named = not device or not {found.device, *found.also_on}.isdisjoint(device)
             kept = (not area or not areas.isdisjoint(area)) and (not check or not ids.isdisjoint(check))
-            return named and kept and found.severity.rank >= least
+            meant = behind is None or found.fingerprint in behind
+            return named and kept and meant and found.severity.rank >= least
 
         def meant(one: CheckOutcome) -> bool:
             here = (not area or one.check.partition(".")[0] in area) and (not check or one.check in check)
             return here and (not device or one.device in device)
 
-        kept = tuple(one for one in self.estate.devices if not device or one.name in device)
+        named = {*device} or {
+            name for f in self.findings if behind and f.fingerprint in behind for name in (f.device, *f.also_on)
+        }
+        kept = tuple(one for one in self.estate.devices if not named or one.name in named)
         return replace(
             self,
             estate=replace(self.estate, devices=kept),
@@ -222,6 +233,22 @@ class Audit(Struct, frozen=True, dict=True):
             outcomes=tuple(filter(meant, self.outcomes)),
             accepted=tuple((found, why) for found, why in self.accepted if fits(found)),
         )
+
+    def _behind(self, numbers: Sequence[str]) -> set[str] | None:
+        """The fingerprints of the findings that causes are behind; None if none is named."""
+        from aiguille.baseline.causes import causes
+
+        if not numbers:
+            return None
+        known = {one.number: one for one in causes(self)}
+        out: set[str] = set()
+        for name in numbers:
+            text = name.upper().removeprefix("C-").removeprefix("C")
+            if not text.isdecimal() or int(text) not in known:
+                told = ", ".join(f"C-{number}" for number in list(known)[:8]) or "none"
+                raise UsageError(f"there is no cause '{name}'; there are {told}{' ...' if len(known) > 8 else ''}")
+            out |= {one.fingerprint for one in known[int(text)].findings}
+        return out
 
     def worst(self) -> Severity | None:
         return max((f.severity for f in self.findings), key=lambda s: s.rank, default=None)
@@ -275,6 +302,12 @@ def run(
     place = {device.name: number for number, device in enumerate(estate.devices)}
     findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, _first_line(f), f.fingerprint))
     return Audit(estate, tuple(outcomes), tuple(findings), chosen)
+
+
+def audit_one(estate: Estate, baseline: Baseline, device: str) -> list[Finding]:
+    """Every finding of a baseline on one device of an estate, none folded under another."""
+    number = next(at for at, one in enumerate(estate.devices) if one.name == device)
+    return _Work(estate, baseline, raise_crashes=False, helpers=1).device(number)[1]
 
 
 _DEVICE_STEPS, _STEPS_A_RULE, _LEAST_STEPS = 1_000_000, 300, 20_000

@@ -10,6 +10,8 @@ from msgspec import Struct
 from aiguille.analysis import Answer, Prober, Programs
 from aiguille.baseline.accepted import Acceptance
 from aiguille.baseline.audit import Audit, Finding
+from aiguille.baseline.causes import Mended, if_mended
+from aiguille.baseline.folding import OPENING
 from aiguille.baseline.tailoring import Chosen
 from aiguille.model import Device, Span, UsageError
 from aiguille.model.guarding import guarded
@@ -46,6 +48,7 @@ class Story(Struct, frozen=True):
     walk: what the proving packet meets on its way; None for findings without one
     elsewhere: findings of the same check on other devices, by device
     until: the day a proposed acceptance ends
+    mended: what would become of the device without the rule, or with a refusing default; None where neither is behind it
     """
 
     finding: Finding
@@ -56,6 +59,7 @@ class Story(Struct, frozen=True):
     accepted: Acceptance | None
     elsewhere: tuple[tuple[str, int], ...]
     until: date
+    mended: Mended | None = None
 
 
 def tell(audit: Audit, fingerprint: str) -> Story:
@@ -82,6 +86,7 @@ def tell(audit: Audit, fingerprint: str) -> Story:
         accepted,
         tuple(counts.items()),
         audit.estate.as_of + ACCEPTED_FOR,
+        if_mended(audit, finding, finding.device) if finding.check in OPENING else None,
     )
 
 

@@ -155,11 +155,14 @@ def add_filters(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--area", action="append", default=[], metavar="AREA", help="show this area; repeatable")
     parser.add_argument("--check", action="append", default=[], metavar="ID", help="show this check; repeatable")
+    parser.add_argument(
+        "--cause", action="append", default=[], metavar="C-N", help="show what this cause is behind; repeatable"
+    )
 
 
 def filters(arguments: argparse.Namespace) -> dict[str, Any]:
     """What `Audit.narrowed` takes."""
-    names = ("device", "severity", "area", "check")
+    names = ("device", "severity", "area", "check", "cause")
     return {name: getattr(arguments, name, None) for name in names}
 
 

@@ -151,10 +151,11 @@ def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
         places = [place.rpartition("/")[2] for place in places]  # the device tells the folder
     beside = min(22, max(len("device"), *map(len, names))) if not one_device else 0
     room_for_place = min(max(12, width // 3), max(map(len, places)))
-    room = max(20, width - 5 - 10 - (beside + 2 if beside else 0) - room_for_place - 2)
+    room = max(20, width - 6 - 10 - (beside + 2 if beside else 0) - room_for_place - 2)
+    digits = max(2, *(len(str(one.number)) for one in shown))
     for one, name, place in zip(shown, names, places, strict=True):
         words = visible(one.detail.removesuffix("."))
-        line = Text(f"F-{one.number:<3}", "dim")
+        line = Text(f"F-{one.number:<{digits}} ", "dim")
         line.append(f"{one.severity.value.upper():<8}", severity_style(one.severity))
         line.append("  ")
         if beside:
@@ -166,7 +167,7 @@ def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
         yield line
         for second in wrapped[1:]:
             spare -= 1
-            yield Text(" " * (15 + (beside + 2 if beside else 0)) + second)
+            yield Text(" " * (13 + digits + (beside + 2 if beside else 0)) + second)
 
 
 def _on(finding: Finding) -> str:

@@ -22,6 +22,8 @@ T = TypeVar("T")
 
 def audit_data(audit: Audit) -> Data:
     """An audit; `schemas/audit.schema.json`."""
+    from aiguille.baseline.causes import causes
+
     return {
         "aiguille": {"version": __version__},
         "title": audit.estate.title,
@@ -40,6 +42,19 @@ def audit_data(audit: Audit) -> Data:
         ],
         "findings": [
             {"number": f"F-{one.number}", **finding_data(one), "answer": _answer(one.answer)} for one in audit.findings
+        ],
+        "causes": [
+            {
+                "number": f"C-{one.number}",
+                "kind": one.kind.value,
+                "words": one.words,
+                "devices": list(one.devices),
+                "severity": one.severity.value,
+                **place_of(one.where),
+                "findings": [f"F-{finding.number}" for finding in one.findings],
+                "clears": one.clears,
+            }
+            for one in causes(audit)
         ],
         "accepted": [
             {

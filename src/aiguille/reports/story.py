@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
 from aiguille._version import __version__
+from aiguille.baseline import Finding
+from aiguille.baseline.causes import Mended
 from aiguille.baseline.story import Excerpt, Story
 from aiguille.reports.data import Data, finding_data, params_data, place_of
 from aiguille.reports.probe import answer_data
@@ -36,6 +40,7 @@ def story_data(story: Story) -> Data:
             for one in story.excerpts
         ],
         "walk": None if story.walk is None else answer_data(story.device, story.walk),
+        "if_mended": None if story.mended is None else _mended_data(story.mended),
         "elsewhere": [{"device": device, "findings": count} for device, count in story.elsewhere],
         "accepted": None
         if accepted is None
@@ -47,6 +52,23 @@ def story_data(story: Story) -> Data:
             "line": accepted.line,
         },
         "acceptance": acceptance(story),
+    }
+
+
+def _mended_data(one: Mended) -> Data:
+    def told(found: Sequence[Finding]) -> list[Data]:
+        return [
+            {"fingerprint": f.fingerprint, "check": f.check, "severity": f.severity.value, "detail": f.detail}
+            for f in found
+        ]
+
+    return {
+        "change": one.change,
+        "gone": told(one.gone),
+        "new": told(one.new),
+        "opens": None if one.opens is None else [change.traffic.words() for change in one.opens],
+        "closes": None if one.closes is None else [change.traffic.words() for change in one.closes],
+        "hits": one.hits.packets if one.hits is not None else None,
     }
 
 
@@ -91,10 +113,43 @@ def show_story(console: Console, story: Story) -> None:
         for one in finding.consequences:
             console.print(Padding(Text(f"{one.severity.value}: {visible(one.detail)} ({one.check})"), (0, 0, 0, 2)))
     _part(console, "How to mend it", finding.fix)
+    if story.mended is not None:
+        _mended(console, story.mended)
     if story.elsewhere:
         told = ", ".join(f"{visible(device)} ({count})" for device, count in story.elsewhere)
         _part(console, "The same elsewhere", f"{counted(len(story.elsewhere), 'more device')}: {told}")
     _acceptance(console, story)
+
+
+def _mended(console: Console, one: Mended) -> None:
+    """What would go and come without what the finding speaks of."""
+    _heading(console, f"If {visible(one.change)}")
+
+    def say(text: str, style: str = "") -> None:
+        console.print(Padding(Text(visible(text), style), (0, 0, 0, 2)))
+
+    say(
+        f"{counted(len(one.gone), 'finding')} would go, and {counted(len(one.new), 'new one') if one.new else 'none'} come."
+    )
+    for found in one.new[:_SHOWN_ROWS]:
+        say(f"new, {found.severity.value}: {found.detail}")
+    if one.closes is None or one.opens is None:
+        say("What it opens and closes is too entangled to tell.")
+        return
+    hits = f" (it was hit {one.hits.packets:,} times)".replace(",", " ") if one.hits is not None else ""
+    say(
+        f"No longer let in{hits}:"
+        if one.closes
+        else "Nothing that gets in now would be refused: other rules let it in too."
+    )
+    for rows, word in ((one.closes, ""), (one.opens, "newly let in: ")):
+        for row in rows[:_SHOWN_ROWS]:
+            say(f"  {word}{row.traffic.words()}", "dim")
+        if len(rows) > _SHOWN_ROWS:
+            say(f"  and {counted(len(rows) - _SHOWN_ROWS, 'more row')}", "dim")
+
+
+_SHOWN_ROWS = 5
 
 
 def _acceptance(console: Console, story: Story) -> None:

@@ -10,6 +10,7 @@ from msgspec import Struct
 from aiguille.analysis import StandingReport
 from aiguille.analysis.objects import kind_of, objects_of, uses
 from aiguille.baseline import Evidence, Finding, Outcome, Severity
+from aiguille.baseline.causes import causes
 from aiguille.model import Device
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
@@ -44,7 +45,6 @@ def _finding(one: Finding) -> tuple[Cell, ...]:
     others = ", ".join(str(e.where) for e in one.evidence[1:])
     proof = one.proof
     return (
-        f"F-{one.number}" if one.number else None,
         one.device,
         one.severity.value,
         one.area,
@@ -60,12 +60,12 @@ def _finding(one: Finding) -> tuple[Cell, ...]:
         one.why,
         one.fix,
         ", ".join(one.controls),
+        f"F-{one.number}" if one.number else None,
         one.fingerprint,
     )
 
 
 _FINDING = (
-    Column("number", str, 8),
     Column("device", str, 18),
     Column("severity", str, 10),
     Column("area", str, 10),
@@ -81,6 +81,7 @@ _FINDING = (
     Column("why it matters", str, 50),
     Column("fix", str, 50),
     Column("controls", str, 14),
+    Column("number", str, 8),
     Column("fingerprint", str, 19),
 )
 
@@ -91,6 +92,23 @@ def _findings(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
     for one, acceptance in dossier.audit.accepted:
         risk = acceptance.risk
         yield (*_finding(one), risk.reason, risk.owner, risk.until.isoformat())
+
+
+def _causes(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
+    for one in causes(dossier.audit):
+        yield (
+            f"C-{one.number}",
+            one.severity.value,
+            one.kind.value,
+            one.words,
+            ", ".join(one.devices),
+            one.where.file if one.where else None,
+            one.where.first if one.where else None,
+            one.findings[0].detail,
+            ", ".join(f"F-{finding.number}" for finding in one.findings),
+            one.clears,
+            one.findings[0].fix,
+        )
 
 
 def _summary(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
@@ -288,4 +306,22 @@ REACH = Table(
     ),
     _reach,
 )
-TABLES = (SUMMARY, FINDINGS, RULES, OUTCOMES, OBJECTS, UNREAD, REACH)
+CAUSES = Table(
+    "causes",
+    (
+        Column("number", str, 8),
+        Column("severity", str, 10),
+        Column("kind", str, 9),
+        Column("what one change would mend", str, 50),
+        Column("devices", str, 24),
+        Column("file", str, 34),
+        Column("line", int, 7),
+        Column("gravest finding", str, 60),
+        Column("findings", str, 16),
+        Column("cleared with it", int, 10),
+        Column("fix", str, 50),
+    ),
+    _causes,
+)
+
+TABLES = (SUMMARY, CAUSES, FINDINGS, RULES, OUTCOMES, OBJECTS, UNREAD, REACH)

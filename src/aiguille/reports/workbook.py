@@ -12,7 +12,7 @@ from aiguille.baseline import Finding
 from aiguille.baseline.answers import Status
 from aiguille.model import Estate
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.tables import FINDINGS, OBJECTS, OUTCOMES, RULES, SUMMARY, UNREAD, Cell, Table
+from aiguille.reports.tables import CAUSES, FINDINGS, OBJECTS, OUTCOMES, RULES, SUMMARY, UNREAD, Cell, Table
 from aiguille.reports.text import visible, visible_lines
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from xlsxwriter.format import Format
     from xlsxwriter.worksheet import Worksheet
 
-SHEETS = (SUMMARY, FINDINGS, RULES, OUTCOMES, OBJECTS, UNREAD)
+SHEETS = (SUMMARY, CAUSES, FINDINGS, RULES, OUTCOMES, OBJECTS, UNREAD)
 ANSWERS = ("status", "owner", "due", "remark")
 """Columns of the findings that the auditee fills in; `aiguille answers` reads them back."""
 
