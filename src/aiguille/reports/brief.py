@@ -144,6 +144,7 @@ def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
         return
     yield Text("")
     shown = audit.findings[:top]
+    digits = max(2, *(len(str(one.number)) for one in shown))
     one_device = len(audit.estate.devices) == 1
     names = [_on(one) for one in shown]
     places = [_place(one.evidence[0].where) if one.evidence else "" for one in shown]
@@ -151,8 +152,7 @@ def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
         places = [place.rpartition("/")[2] for place in places]  # the device tells the folder
     beside = min(22, max(len("device"), *map(len, names))) if not one_device else 0
     room_for_place = min(max(12, width // 3), max(map(len, places)))
-    room = max(20, width - 6 - 10 - (beside + 2 if beside else 0) - room_for_place - 2)
-    digits = max(2, *(len(str(one.number)) for one in shown))
+    room = max(20, width - 3 - digits - 10 - (beside + 2 if beside else 0) - room_for_place - 2)
     for one, name, place in zip(shown, names, places, strict=True):
         words = visible(one.detail.removesuffix("."))
         line = Text(f"F-{one.number:<{digits}} ", "dim")
