@@ -7,13 +7,15 @@ from ipaddress import ip_address, ip_network
 from itertools import pairwise
 from pathlib import Path
 
+import jsonschema
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from aiguille.model import Block, Locations, UsageError, joined, overlaid
+from aiguille.model import Addresses, Block, Locations, UsageError, joined, overlaid
+from aiguille.readers.literals import read_network
 from aiguille.readers.locations import read_locations
-from tests.helpers import run
+from tests.helpers import run, schema
 
 HEAD = "2|registry|20261101|3|20200101|20261101|+0000\n"
 BODY = """registry|*|ipv4|*|2|summary
@@ -142,6 +144,43 @@ def test_geo_commands(tmp_path: Path) -> None:
         assert (done.returncode, "Traceback" in done.stderr, done.stderr.count("\n")) == (2, False, 1), done.stderr
 
 
+def test_a_network_is_told_by_the_countries_in_it(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_text(HEAD + BODY)
+    done = run("geo", "lookup", "198.51.100.0/24", "10.0.0.0/30", "--geo", "a.txt", "--json", cwd=tmp_path)
+    told = json.loads(done.stdout)
+    jsonschema.validate(told, schema("geo-lookup"))
+    found = told["addresses"][0]
+    assert sum(one["addresses"] for one in found["countries"]) + found["elsewhere"] == 256
+    assert found["countries"][0]["country"] == "FR"
+    assert told["addresses"][1]["elsewhere"] == 4
+    page = run("geo", "lookup", "198.51.100.0/24", "--geo", "a.txt", cwd=tmp_path).stdout
+    assert "of others" in page or len(found["countries"]) == 1
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=30)
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 255), st.integers(24, 32), st.sampled_from(["FR", "CH"])), min_size=1, max_size=8
+    ),
+    st.integers(0, 255),
+    st.integers(24, 32),
+)
+def test_what_is_looked_up_is_what_the_whole_file_says(
+    tmp_path: Path, networks: list[tuple[int, int, str]], start: int, length: int
+) -> None:
+    entries = {
+        f"198.51.100.{at >> (32 - n) << (32 - n)}/{n}": {"country": {"iso_code": code}} for at, n, code in networks
+    }
+    wide = sorted(entries.items(), key=lambda item: int(item[0].rpartition("/")[2]))
+    path = mmdb(tmp_path / "x.mmdb", *wide, ("2001:db8::/32", {"country": {"iso_code": "IT"}}))
+    wanted = read_network(f"198.51.100.{start}/{length}")
+    assert isinstance(wanted, Addresses)
+    whole, around = read_locations([path]), read_locations([path], [wanted])
+    assert [around.country(4, a) for a in range(wanted.first, wanted.last + 1)] == [
+        whole.country(4, a) for a in range(wanted.first, wanted.last + 1)
+    ]
+
+
 @given(blocks)
 def test_joining_changes_no_address(found: list[tuple[int, int, str]]) -> None:
     plain = spread(found)
@@ -151,3 +190,12 @@ def test_joining_changes_no_address(found: list[tuple[int, int, str]]) -> None:
     before, after = Locations({4: plain}), Locations({4: merged})
     assert [before.country(4, a) for a in range(80)] == [after.country(4, a) for a in range(80)]
     assert (before.of(4, ["FR"]) == ()) is ("FR" not in before.countries())
+
+
+def test_old_location_data_is_told(tmp_path: Path) -> None:
+    (tmp_path / "a.txt").write_text(HEAD + BODY)
+    (tmp_path / "gw.v4").write_text("*filter\n:INPUT DROP [0:0]\nCOMMIT\n")
+    words = ("read", "gw.v4", "--geo", "a.txt", "--json", "--as-of")
+    for day, old in (("2027-10-30", False), ("2027-11-03", True)):
+        notes = json.loads(run(*words, day, cwd=tmp_path).stdout)["notes"]
+        assert any("location data is" in note for note in notes) is old

@@ -142,7 +142,9 @@ def guess_sides(device: Device) -> Device:
     A name that says a side in plain English; the interface the default route leaves by, or behind which all inside addresses
     are hidden, as the outside; and where an outside is known, another interface with only private networks as inside.
     """
-    zones = [_named(zone) for zone in device.zones]
+    # Where a side is stated in words nobody knows, a guess would speak against the export.
+    odd = {zone.name for zone in device.zones if zone.where is not None and _not_understood(device, zone.where)}
+    zones = [zone if zone.name in odd else _named(zone) for zone in device.zones]
     if device.dialect not in GENERAL_HOSTS:
         zones = list(_with_ways_in(device, zones))
     placed = {name for zone in zones for name in zone.interfaces}
@@ -157,11 +159,19 @@ def guess_sides(device: Device) -> Device:
         placed.add(outside.interfaces[0])
     if any(zone.side is Side.OUTSIDE and zone.interfaces for zone in zones):
         inner = {one.name: one for one in device.interfaces if one.enabled and _private(one.networks)}
-        zones = [_inner(zone, inner) for zone in zones]
+        zones = [zone if zone.name in odd else _inner(zone, inner) for zone in zones]
         for name in sorted(set(inner) - placed - {LOOPBACK}):
             why = f"only private networks on {name}"
             zones.append(Zone(name, (name,), Side.INSIDE, inner[name].networks, inner[name].where, why))
     return device if tuple(zones) == device.zones else replace(device, zones=tuple(zones))
+
+
+def _not_understood(device: Device, where: Span) -> bool:
+    """Whether some line of a place was not understood."""
+    return any(
+        one.where.file == where.file and one.where.first <= where.last and where.first <= one.where.last
+        for one in device.ledger.unread
+    )
 
 
 def _with_ways_in(device: Device, zones: list[Zone]) -> Iterator[Zone]:

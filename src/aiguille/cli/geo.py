@@ -6,23 +6,24 @@ import argparse
 from pathlib import Path
 
 from aiguille.cli import options, output
-from aiguille.model import EXIT_OK, NotUnderstoodError, UsageError
+from aiguille.model import EXIT_OK, UsageError
 
 NAME = "geo"
 HELP = "look addresses up in location data, and see which countries reach which service"
 EXAMPLES = """examples:
   aiguille geo lookup 198.51.100.7 2001:db8::5 --geo delegated-extended.txt
+  aiguille geo lookup 198.51.100.0/22 --in engagement/
   aiguille geo reach engagement/"""
 
 _HELP = {
-    "lookup": "the country of addresses",
+    "lookup": "the country of addresses, or the countries of networks",
     "reach": "which countries reach which outside-facing service, how much of their address space, by which rule",
 }
 
 
 def add(parser: argparse.ArgumentParser) -> None:
     made = options.add_actions(parser, _HELP, EXAMPLES)
-    made["lookup"].add_argument("addresses", nargs="+", metavar="ADDRESS", help="an IPv4 or IPv6 address")
+    made["lookup"].add_argument("addresses", nargs="+", metavar="ADDRESS", help="an IPv4 or IPv6 address or network")
     made["lookup"].add_argument(
         "--in", dest="folder", metavar="PATH", type=Path, help="with the location data this engagement names"
     )
@@ -39,7 +40,6 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _lookup(arguments: argparse.Namespace) -> int:
     from aiguille.estate import engagement
-    from aiguille.readers.literals import read_address
     from aiguille.readers.locations import read_locations
     from aiguille.reports import geo
 
@@ -52,11 +52,12 @@ def _lookup(arguments: argparse.Namespace) -> int:
         raise UsageError(
             "no location data: name registry statistics or MMDB files with --geo, or an engagement with --in"
         )
-    locations = read_locations(files)
     try:
-        places = [geo.place(locations, *read_address(text)) for text in arguments.addresses]
-    except NotUnderstoodError as error:
-        raise UsageError(error.message) from error
+        wanted = [options.network(text) for text in arguments.addresses]
+    except argparse.ArgumentTypeError as error:
+        raise UsageError(str(error)) from error
+    locations = read_locations(files, wanted)
+    places = [geo.place(locations, one) for one in wanted]
     output.report(
         arguments,
         lambda: geo.lookup_data(places, locations),

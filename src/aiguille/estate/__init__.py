@@ -6,7 +6,7 @@ import difflib
 import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from datetime import date
+from datetime import UTC, date, datetime
 from pathlib import Path
 
 from msgspec import Struct, field
@@ -154,9 +154,15 @@ def read(
             )
         if filters := [one for one in device.geo_filters if one.enabled]:
             found.notes += _countries_note(device, filters[0], locations)
+    day = as_of or found.as_of or date.today()  # noqa: DTZ011 - the auditor's own calendar day is meant
+    found.notes += [
+        f"{source}: this location data is {(day - made).days} days old, and addresses move between countries; get it anew"
+        for source in locations.sources
+        if (made := _made(source)) is not None and (day - made).days > _OLD_DATA
+    ]
     return Estate(
         devices=tuple(devices),
-        as_of=as_of or found.as_of or date.today(),  # noqa: DTZ011 - the auditor's own calendar day is meant
+        as_of=day,
         title=found.title,
         failures=tuple(found.failures),
         notes=tuple(found.notes),
@@ -167,6 +173,23 @@ def read(
         about=found.about,
         fail_on=found.fail_on,
     )
+
+
+_OLD_DATA = 365
+"""Days after which location data is called old."""
+
+
+def _made(source: str) -> date | None:
+    """The day location data is of, as its source is told: the serial of registry statistics, or the epoch of an MMDB file."""
+    number = source.rpartition(", ")[2]
+    if not number.isdecimal() or not number.isascii():
+        return None
+    try:
+        if len(number) == 8:
+            return date(int(number[:4]), int(number[4:6]), int(number[6:]))
+        return datetime.fromtimestamp(int(number), UTC).date() if len(number) in (9, 10) else None
+    except ValueError:
+        return None
 
 
 def _each(paths: str | Path | Iterable[str | Path]) -> list[Path]:

@@ -6,13 +6,13 @@ exchange format, version 2); the latter are read by maxminddb.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from ipaddress import IPv6Network, ip_network
+from collections.abc import Iterable, Sequence
+from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_network
 from itertools import pairwise
 from pathlib import Path
 from socket import AF_INET, AF_INET6, inet_pton
 
-from aiguille.model import Block, Locations, UsageError, joined, overlaid
+from aiguille.model import Addresses, Block, Locations, UsageError, joined, overlaid
 from aiguille.readers.whole import whole
 
 _MMDB_END = b"\xab\xcd\xefMaxMind.com"
@@ -21,14 +21,17 @@ _ALIASES = tuple(map(IPv6Network, ("::ffff:0:0/96", "2002::/16", "2001::/32")))
 """IPv4 again, mapped, 6to4 and Teredo, in the tree of an MMDB file."""
 
 
-def read_locations(paths: Iterable[Path]) -> Locations:
-    """Read location files; raises UsageError with file, line and what is wrong."""
+def read_locations(paths: Iterable[Path], within: Sequence[Addresses] | None = None) -> Locations:
+    """Read location files; raises UsageError with file, line and what is wrong.
+
+    within: where nothing but what is around these addresses is asked for, which MMDB files are built to look up
+    """
     blocks: dict[int, tuple[Block, ...]] = {4: (), 6: ()}
     sources = []
     for path in paths:
         data = whole(path, "location data")
         if _MMDB_END in data[-128 * 1024 :]:
-            found, told = _mmdb(path)
+            found, told = _mmdb(path) if within is None else _mmdb_around(path, within)
         else:
             found, told = _statistics(path, data)
         for family, one in found.items():
@@ -126,6 +129,30 @@ def _mmdb(path: Path) -> tuple[dict[int, list[Block]], str]:
     except (maxminddb.InvalidDatabaseError, ValueError, OSError) as error:
         raise UsageError(f"{path}: the MMDB file cannot be read ({error})") from error
     return out, told
+
+
+def _mmdb_around(path: Path, within: Sequence[Addresses]) -> tuple[dict[int, list[Block]], str]:
+    """The networks of the file that hold some of the addresses, found from network to network without reading the others."""
+    import maxminddb
+
+    out: dict[int, list[Block]] = {4: [], 6: []}
+    try:
+        with maxminddb.open_database(str(path), maxminddb.MODE_MMAP) as reader:
+            about = reader.metadata()
+            for one in within:
+                if one.family == 6 and about.ip_version == 4:
+                    continue
+                at = one.first
+                while at <= one.last:
+                    record, length = reader.get_with_prefix_len((IPv4Address if one.family == 4 else IPv6Address)(at))
+                    size = 1 << ((32 if one.family == 4 else 128) - length)
+                    first = at // size * size
+                    if (code := _country(record)) is not None:
+                        out[one.family].append((first, first + size - 1, code))
+                    at = first + size
+    except (maxminddb.InvalidDatabaseError, ValueError, OSError) as error:
+        raise UsageError(f"{path}: the MMDB file cannot be read ({error})") from error
+    return {family: sorted({*found}) for family, found in out.items()}, f"{about.database_type}, {about.build_epoch}"
 
 
 def _country(record: object) -> str | None:

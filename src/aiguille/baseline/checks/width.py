@@ -278,6 +278,8 @@ def _voice(region: Box) -> bool:
     return region[Axis.PROTO] == IntervalSet.of(UDP) and ports is not None and ports.size > _VOICE
 
 
+_CONTROL = frozenset(port for one in known_services() if one.gives == "control" for port in one.ports)
+
 _LOGINS = ("tcp/22",)
 """A login that is as safe as its passwords: of strangers alone it is a finding."""
 
@@ -303,7 +305,8 @@ DANGEROUS = tuple(port for one in known_services() if one.gives in ("login", "da
     ),
     why="These services are what worms and intruders look for first.",
     how="Accepting rules through the device that name ports and include one of the services, and port forwards to them: from any "
-    "source outside high, from more sources than the parameter between other sides medium. SSH from outside is medium.",
+    "source outside high, from more sources than the parameter between other sides medium; from so many named ones outside to machines "
+    "that control something high. SSH from outside is medium.",
     fix="Refuse the service between sides; where it is needed, name both hosts or carry it through a VPN.",
 )
 def dangerous_service(subject: Subject) -> Iterator[Answer]:
@@ -345,7 +348,8 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 if from_outer and sources is not None
                 else "between networks"
             )
-            light = not outside or _voice(region) or all(text in _LOGINS for text in names)
+            grave = outside or (from_outer and any(text in _CONTROL for text in names))
+            light = not grave or _voice(region) or all(text in _LOGINS for text in names)
             severity = Severity.MEDIUM if light else None
             among = f" among {counted(ports.size, 'UDP port')}" if _voice(region) else ""
             told = about(one, f"{name_of(one)} lets {listed(_named(names), 4)}{among} through {whence}", severity)
