@@ -197,6 +197,9 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
         text = f"No rule accepts all established connections of {{family}} traffic {going}."
         yield Found(text, f"{program.direction} none", where, family=program.family)
         return
+    if not steps:
+        yield NotApplicable(f"nothing tells of two interfaces between which IPv{program.family} traffic goes {going}")
+        return
     first = program.steps[steps[0]]
     before = [r for r in first.chain.rules if r.enabled and first.rule is not None and r.number < first.rule.number]
     if len(before) > subject.params["at_most"]:
