@@ -29,6 +29,7 @@ class KnownService(Struct, frozen=True, forbid_unknown_fields=True):
     manages: str = ""
     printer: bool = False
     tunnel: bool = False
+    routers: bool = False
 
     @property
     def terms(self) -> tuple[ServiceTerm, ...]:

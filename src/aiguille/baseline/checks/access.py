@@ -297,6 +297,8 @@ def _exposed_services(subject: Subject) -> tuple[ManagementService, ...]:
     open_to = {p: subject.study.open_ports_anywhere(p) for p in (TCP, UDP)}
     out = []
     for one in known_services():
+        if one.routers and not subject.study.forwards:
+            continue
         terms = tuple(
             t
             for t in one.terms

@@ -283,8 +283,11 @@ _CONTROL = frozenset(port for one in known_services() if one.gives == "control" 
 _LOGINS = ("tcp/22",)
 """A login that is as safe as its passwords: of strangers alone it is a finding."""
 
+_WITHIN = frozenset((*_LOGINS, *(port for one in known_services() if one.gives == "network" for port in one.ports)))
+"""What serves the networks of a house, and how its machines are looked after."""
+
 DANGEROUS = tuple(port for one in known_services() if one.gives in ("login", "data", "control", "network") and one.name != "SSH"
-                  for port in one.ports if not one.printer)  # fmt: skip
+                  for port in one.ports if not one.printer and not one.routers)  # fmt: skip
 
 
 @check(
@@ -337,8 +340,8 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             if leaves is not None and outer and leaves.issubset(outer) and not outside:
                 continue  # what inside hosts use of the outside is a matter of what they may send there
             from_outer = into is not None and bool(outer) and into.issubset(outer)
-            if not (outside or from_outer) and all(text in _LOGINS for text in names):
-                continue  # between networks of one's own that is how machines are looked after
+            if not (outside or from_outer) and all(text in _WITHIN for text in names):
+                continue  # between networks of one's own that is what they are for
             found += 1
             told_rules.add(one.rule.where)
             whence = (
@@ -349,7 +352,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 else "between networks"
             )
             grave = outside or (from_outer and any(text in _CONTROL for text in names))
-            light = not grave or _voice(region) or all(text in _LOGINS for text in names)
+            light = not grave or _voice(region) or all(text in _WITHIN for text in names)
             severity = Severity.MEDIUM if light else None
             among = f" among {counted(ports.size, 'UDP port')}" if _voice(region) else ""
             told = about(one, f"{name_of(one)} lets {listed(_named(names), 4)}{among} through {whence}", severity)
