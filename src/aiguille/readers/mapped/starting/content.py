@@ -25,7 +25,7 @@ ACTIONS = {
     **dict.fromkeys(["reject", "refuse", "decline", "answer-no", "turn-back", "say-no"], "reject"),
     **dict.fromkeys(["jump", "visit", "call"], "jump"),
     **dict.fromkeys(["return", "back"], "return"),
-    **dict.fromkeys(["continue", "count", "log", "enlist", "tally", "mark"], "continue"),
+    **dict.fromkeys(["continue", "count", "log", "jot", "tally", "mark"], "continue"),
 }  # fmt: skip
 """Common words for what a rule does."""
 
