@@ -222,7 +222,7 @@ def _asked(audit: Audit, width: int) -> Iterator[Text]:
     if not asked:
         return
     yield Text("")
-    yield Text("To settle most of what could not be determined, ask for:", "dim")
+    yield Text("To settle most of what could not be determined, ask for (`aiguille questions` writes it out):", "dim")
     for request, found in asked[:_QUESTIONS]:
         settles = sum(len(one.checks) for one in found)
         command = f": {request.command}" if request.command else ""
