@@ -155,8 +155,16 @@ def _doubt(group: _Group) -> CannotTell:
 def _exposed(subject: Subject, wanted: Sequence[Entrance], services: Sequence[ManagementService]) -> list[Exposure]:
     known = {one.name for one in services}
     if all(one in subject.study.services for one in services) and all(e in subject.study.entrances for e in wanted):
-        return [e for one in wanted for e in subject.study.exposures if e.entrance == one and e.service.name in known]
-    return [e for entrance in wanted for e in exposures(subject.programs, entrance, services)]
+        found = [e for one in wanted for e in subject.study.exposures if e.entrance == one and e.service.name in known]
+    else:
+        found = [e for entrance in wanted for e in exposures(subject.programs, entrance, services)]
+    return [one for one in found if _comes_from_there(subject, one)]
+
+
+def _comes_from_there(subject: Subject, one: Exposure) -> bool:
+    """Whether some of the sources live behind the entrance, as far as its networks are known: others would be forged."""
+    home = subject.study.arriving(one.entrance, one.proof.program.family)[Axis.SRC]
+    return home is None or home.overlaps(one.sources)
 
 
 def _to_device(programs: Programs) -> bool:
@@ -390,6 +398,10 @@ def no_source_restriction(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"management answers only named sources in {labels}")
 
 
+_MONITORS = 8
+"""Machines that ask a device for its figures."""
+
+
 @check(
     id="access.cleartext",
     title="A cleartext protocol can be used to manage the device",
@@ -397,7 +409,7 @@ def no_source_restriction(subject: Subject) -> Iterator[Answer]:
     controls=("SC-8", "AC-17", "IA-5"),
     why="Passwords and session cookies cross the network readable; anyone on the path can take them.",
     how="Cleartext ways of managing the device that some source can reach are findings, on the outside high; one that is merely "
-    "switched on and let in by no rule is a low one.",
+    "switched on and let in by no rule is a low one, and so is SNMP for a few machines inside.",
     fix="Switch the cleartext service off and refuse its port; use SSH, HTTPS or SNMP version 3 instead.",
 )
 def cleartext(subject: Subject) -> Iterator[Answer]:
@@ -416,6 +428,10 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
         outside = any(e.entrance.side is Side.OUTSIDE for e in group.exposures)
         if outside and group.worst.networks > _SOURCES.default:
             answer = replace(answer, severity=Severity.HIGH)
+        elif not outside and all(e.service.name == "snmp" and e.networks <= _MONITORS for e in group.exposures):
+            answer = replace(
+                answer, severity=Severity.LOW
+            )  # figures for a few that monitor, and no password typed by people
         yield answer
     for group in _grouped(e for e in found if not e.certain):
         yield _doubt(group)
