@@ -64,6 +64,13 @@ def routed(rules: str) -> Device:
 
 
 CASES: list[tuple[str, str, Device]] = [
+    ("rules.dead-forward", "fail", zoned("", nat=NAT)),
+    (
+        "rules.dead-forward",
+        "pass",
+        zoned("-A FORWARD -i eth0 -d 10.0.1.9 -p tcp -m tcp --dport 8443 -j ACCEPT", nat=NAT),
+    ),
+    ("rules.dead-forward", "not applicable", zoned(f"-A INPUT {WEB} -j ACCEPT")),
     (
         "deny.icmp-errors",
         "fail",

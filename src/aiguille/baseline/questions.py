@@ -58,7 +58,7 @@ _BASELINE = Request("baseline", "What the organisation asks for: least releases,
 _BY_CHECK = {
     "access.no-source-restriction": _SIDES, "access.needless-service": _SIDES, "access.default-port": _SIDES, "deny.egress": _SIDES,
     "deny.answers-outside": _SIDES, "deny.wider-ipv6": _SIDES, "deny.bogons": _SIDES, "geo.unrestricted": _SIDES,
-    "rules.any-source": _SIDES, "rules.outgoing-mail": _SIDES, "rules.published-service": _SIDES,
+    "rules.any-source": _SIDES, "rules.outgoing-mail": _SIDES, "rules.published-service": _SIDES, "rules.dead-forward": _SIDES,
     "objects.dangling": _SETS, "usage.never-hit": _COUNTERS, "usage.rule-order": _COUNTERS, "usage.unused-interface": _NETWORK,
     "usage.closed-service": _NETWORK, "usage.no-listener": _NETWORK, "system.unsaved": _STORED, "system.start-up": _STORED,
     "system.old-firmware": _BASELINE,

@@ -7,7 +7,7 @@ from math import log2
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Program, Proof
+from aiguille.analysis import Ends, Program, Proof, maybe_accepted, surely_refused
 from aiguille.analysis.decide import accepting_steps
 from aiguille.analysis.forwards import Forward, forwards_of, meant_ports, ways_of
 from aiguille.analysis.services import known_services
@@ -540,6 +540,53 @@ def _published(subject: Subject, forward: Forward, outer: IntervalSet) -> Answer
     return None
 
 
+@check(
+    id="rules.dead-forward",
+    title="A port forward leads to what the filter refuses",
+    severity=Severity.LOW,
+    controls=("CM-6", "AC-4"),
+    why="Either the service was meant to be reached and is not, or the forward was left over, and opens with the next rule beside it.",
+    how="For each destination translation of what anybody outside sends, some new connection to where it leads must be let through, "
+    "perhaps.",
+    fix="Ask which of the two is meant: take the forward away, or let through what it forwards, from those who need it.",
+)
+def dead_forward(subject: Subject) -> Iterator[Answer]:
+    outer = subject.study.on(Side.OUTSIDE)
+    forwards = forwards_of(subject.device)
+    if not forwards:
+        yield NotApplicable("no port forward is written")
+        return
+    if not outer:
+        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
+        return
+    looked = found = 0
+    for forward in forwards:
+        ways = list(ways_of(subject.study, forward, outer))
+        if not ways:
+            continue  # for named sources, or for who comes from inside
+        looked += 1
+        if any(subject.study.find(program, region, maybe_accepted) is not None for _, program, region in ways):
+            continue
+        found += 1
+        _, program, region = ways[0]
+        proof = subject.study.decider(program).find(region, surely_refused)
+        if proof is None:
+            continue
+        last = proof.steps[-1]
+        yield Found(
+            f"{capital(speak(forward.chain, forward.rule))} leads to {spell_operand(forward.target)}, where "
+            f"{speak(last.chain, last.rule)} refuses what it forwards.",
+            f"{forward.rulebase.name} {rule_subject(forward.chain, forward.rule)}",
+            (forward.rule.where, *lines_of(last)),
+            (refer(forward.rulebase, forward.chain, forward.rule), refer(last.rulebase, last.chain, last.rule)),
+            proof,
+        )
+    if not looked:
+        yield NotApplicable("no port forward is for anybody outside")
+    elif not found:
+        yield Passed(f"what {counted(looked, 'port forward')} leads to is let through")
+
+
 CHECKS: tuple[Check, ...] = (
     any_source,
     any_service,
@@ -548,4 +595,5 @@ CHECKS: tuple[Check, ...] = (
     dangerous_service,
     outgoing_mail,
     published_service,
+    dead_forward,
 )
