@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from enum import IntEnum
 from typing import TYPE_CHECKING
 
-from aiguille.model import Action, Condition, DestinationType, Field, Named, Numbers, Qualifier, Rule
+from aiguille.model import Action, Condition, DestinationType, Field, Named, Numbers, Qualifier, Rule, Rulebase
 
 if TYPE_CHECKING:
     from aiguille.analysis.program import Step
@@ -42,50 +42,70 @@ def doubt_of(step: Step, resolver: Resolver) -> Doubt:
         return Doubt.NONE
     if rule is None or rule.marks:
         return Doubt.BARS
-    if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, resolver):
+    does = _does(step.rulebase, rule)
+    if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, does, resolver):
         return Doubt.BARS
-    return max((_worth(one, rule) for one in rule.qualifiers), default=Doubt.NONE)
+    return max((_worth(one, rule, does) for one in rule.qualifiers), default=Doubt.NONE)
 
 
-def _worth(one: Qualifier, rule: Rule) -> Doubt:
+def _does(rulebase: Rulebase, rule: Rule) -> Action:
+    """What a rule does with packets, a jump what alone its chain and those that calls do: accept, drop, or either (jump)."""
+    if rule.action not in (Action.JUMP, Action.GOTO):
+        return Action.DROP if rule.action.refuses else rule.action
+    found: set[Action] = set()
+    seen: set[str] = set()
+    waiting = [rule.target]
+    while waiting:
+        name = waiting.pop()
+        chain = rulebase.chain(name) if name is not None and name not in seen else None
+        if chain is None:
+            continue
+        seen.add(chain.name)
+        for one in chain.rules:
+            found.add(Action.DROP if one.action.refuses else one.action)
+            waiting.append(one.target)
+    if Action.UNKNOWN in found or found >= {Action.ACCEPT, Action.DROP}:
+        return Action.JUMP
+    return Action.ACCEPT if Action.ACCEPT in found else Action.DROP
+
+
+def _worth(one: Qualifier, rule: Rule, does: Action) -> Doubt:
     if one.name == "recently seen addresses":
         # Refusing those who come often thins out; accepting those who came before is a knock, unless it is said the other way round.
-        thins = rule.action.refuses or "--set" in one.text or "!" in one.text
-        jumps = rule.action in (Action.JUMP, Action.GOTO) and "hitcount" in one.text
-        return Doubt.NONE if thins or jumps else Doubt.BARS
+        thins = does is Action.DROP or "--set" in one.text or "!" in one.text
+        return Doubt.NONE if thins or (does is Action.JUMP and "hitcount" in one.text) else Doubt.BARS
     if one.name in RATES | GENUINE:
         return Doubt.NONE
     if one.name == HOURS:
         return Doubt.HOURS if "date" not in one.text else Doubt.BARS
     if one.name == "address type":
-        return Doubt.NONE if rule.action is not Action.ACCEPT else Doubt.BARS
+        return Doubt.NONE if does is not Action.ACCEPT else Doubt.BARS
     # What a program accepts for a forward of its own asks whether the forward was taken, and whoever sends there takes it.
     return Doubt.NONE if rule.made and one.name == "connection detail" and "ctorigdst" in one.text else Doubt.BARS
 
 
-def _keeps_few_away(rule: Rule, resolver: Resolver) -> bool:
+def _keeps_few_away(rule: Rule, does: Action, resolver: Resolver) -> bool:
     """Whether each condition that is not settled looks for odd addresses or for a list of the blocked."""
     open_ones = [c for c in rule.match.conditions if resolver.condition(c).maybe]
-    return bool(open_ones) and all(_is_odd(one, rule) or _lists([one], rule) for one in open_ones)
+    return bool(open_ones) and all(_is_odd(one, does) or _lists([one], does) for one in open_ones)
 
 
-def _is_odd(one: Condition, rule: Rule) -> bool:
+def _is_odd(one: Condition, does: Action) -> bool:
     kinds = {n for o in one.operands if isinstance(o, Numbers) for n in range(o.first, o.last + 1)}
-    return one.field is Field.SOURCE_TYPE and rule.action is not Action.ACCEPT and kinds <= _NOBODY and not one.negated
+    return one.field is Field.SOURCE_TYPE and does is not Action.ACCEPT and kinds <= _NOBODY and not one.negated
 
 
-def _lists(conditions: Iterable[Condition], rule: Rule) -> list[str]:
+def _lists(conditions: Iterable[Condition], does: Action) -> list[str]:
     """The lists of sources that conditions of a refusal look into, or of an accept that leaves them out."""
     out: list[str] = []
-    wanted = rule.action is Action.ACCEPT
-    if not wanted and not rule.action.refuses:
+    if does not in (Action.ACCEPT, Action.DROP):
         return out
     for one in conditions:
         named = [operand for operand in one.operands if isinstance(operand, Named)]
         by_source = one.field is Field.SOURCE or (
             one.field is Field.SET and all(n.roles[:1] in (("src",), ("source",)) for n in named)
         )
-        if by_source and one.negated is wanted and named and len(named) == len(one.operands):
+        if by_source and one.negated is (does is Action.ACCEPT) and named and len(named) == len(one.operands):
             out += [operand.name for operand in named]
     return out
 
@@ -99,4 +119,4 @@ def blocked_lists(step: Step) -> tuple[str, ...]:
     rule = step.rule
     if rule is None or any(piece.sure for piece in step.pieces):
         return ()
-    return tuple(_lists(rule.match.conditions, rule))
+    return tuple(_lists(rule.match.conditions, _does(step.rulebase, rule)))
