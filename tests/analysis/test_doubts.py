@@ -93,6 +93,10 @@ def test_refusals_keep_few_away_by_a_list_of_the_blocked_and_all_by_a_list_of_fr
         ("-s 198.51.100.0/24 -p tcp -m multiport --dports 80,443", "198.51.100.0/24 to any destination on tcp 80,443"),
         ("-d 192.0.2.5 -p udp -m udp --dport 5000:5100", "any source to 192.0.2.5 on udp 5000-5100"),
         ("-s 198.51.100.9 -p icmp -m icmp --icmp-type 8", "198.51.100.9 to any destination on icmp type 8"),
+        ("-d 192.0.2.0/31 -p tcp -m tcp --sport 53", "any source to 192.0.2.0/31 on tcp from port 53"),
+        ("-p esp", "any source to any destination on esp"),
+        ("", "any source to any destination on any service"),
+        ("! -s 10.0.0.0/8 -p tcp -m tcp --dport 22", "any but 10.0.0.0/8 to any destination on tcp 22"),
     ],
 )
 def test_how_wide_a_rule_is_in_words(rule: str, words: str) -> None:
