@@ -429,9 +429,8 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
         if outside and group.worst.networks > _SOURCES.default:
             answer = replace(answer, severity=Severity.HIGH)
         elif not outside and all(e.service.name == "snmp" and e.networks <= _MONITORS for e in group.exposures):
-            answer = replace(
-                answer, severity=Severity.LOW
-            )  # figures for a few that monitor, and no password typed by people
+            # Figures for a few that monitor, and no password that people type.
+            answer = replace(answer, severity=Severity.LOW)
         yield answer
     for group in _grouped(e for e in found if not e.certain):
         yield _doubt(group)
@@ -553,7 +552,7 @@ _STEERING = {4: "source quench", 5: "redirects", 9: "router advertisements", 10:
 def _steering(subject: Subject, wanted: Sequence[Entrance]) -> Iterator[Found]:
     """Rules that accept such messages from strangers. Connection tracking knows none of them, so their state is invalid."""
     program = subject.programs.get(4, Direction.TO_DEVICE)
-    by_step: dict[int, tuple[Proof, list[str]]] = {}
+    by_rule: dict[Span, tuple[Proof, list[str]]] = {}
     if program is None:
         return
     for kind, name in _STEERING.items():
@@ -564,8 +563,8 @@ def _steering(subject: Subject, wanted: Sequence[Entrance]) -> Iterator[Found]:
             proof = subject.study.decider(program).find(region, surely_accepted) if region is not None else None
             rule = proof.steps[-1].rule if proof is not None else None
             if proof is not None and rule is not None and not (rule.built_in or rule.shipped or rule.implied):
-                by_step.setdefault(id(proof.steps[-1]), (proof, []))[1].append(f"ICMP {name}")
-    for proof, names in by_step.values():
+                by_rule.setdefault(rule.where, (proof, []))[1].append(f"ICMP {name}")
+    for proof, names in by_rule.values():
         last = proof.steps[-1]
         text = f"{capital(speak(last.chain, last.rule))} accepts {listed(names)} from strangers."
         name = f"{listed(names)} ({speak(last.chain, last.rule)})"

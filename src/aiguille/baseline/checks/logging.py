@@ -47,9 +47,12 @@ def refusals(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(NO_INWARD_RULES)
     silent: list[_Silent] = []
     for program in programs:
+        going = f"IPv{program.family} traffic {program.direction.value.replace('-', ' the ')}"
+        if _is_switched_off(subject, program):
+            yield NotApplicable(f"{going} is switched off as a whole")
+            continue
         found = list(_silent(program, subject.study.decider(program)))
         silent += found
-        going = f"IPv{program.family} traffic {program.direction.value.replace('-', ' the ')}"
         if not any(step.kind is Kind.REFUSE for step in program.steps):
             yield NotApplicable(f"nothing is refused in {going}")
         elif not found:
@@ -72,6 +75,16 @@ def refusals(subject: Subject) -> Iterator[Answer]:
         yield _finding(finals, True)
     elif told:
         yield _finding(told, False, Severity.LOW)
+
+
+def _is_switched_off(subject: Subject, program: Program) -> bool:
+    """Whether one line of the export makes all rules and defaults there are, and they let nothing in: a switch of a program."""
+    if any(one.program.family == program.family for one in subject.study.admissions(program.direction)):
+        return False
+    bases = [rulebase for rulebase, _ in program.bases]
+    rules = {rule.where for one in bases for _, rule in one.rules()}
+    defaults = {chain.policy_where for one in bases for chain in one.chains if chain.policy is not None}
+    return len(rules) == 1 and rules == defaults
 
 
 class _Silent(Struct, frozen=True):

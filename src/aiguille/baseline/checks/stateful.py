@@ -188,7 +188,7 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
     if program.default is not None and program.default.kind is Kind.ACCEPT:
         yield NotApplicable(f"IPv{program.family} traffic {going} is accepted by default")
         return
-    if not subject.study.admissions(program.direction):
+    if not any(one.program.family == program.family for one in subject.study.admissions(program.direction)):
         yield NotApplicable(f"nothing new is let in of IPv{program.family} traffic {going}")
         return
     steps, left = _accepting(subject, program, State.ESTABLISHED)

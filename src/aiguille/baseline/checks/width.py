@@ -487,11 +487,8 @@ _RULES_TRIED = 32
 def published_service(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     forwards = forwards_of(subject.device)
-    if not forwards:
-        yield NotApplicable("no port forward is written")
-        return
-    if not outer:
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
+    if (nothing := _no_forward(forwards, outer)) is not None:
+        yield nothing
         return
     found = 0
     for forward in forwards:
@@ -502,6 +499,13 @@ def published_service(subject: Subject) -> Iterator[Answer]:
             yield answer
     if not found:
         yield Passed(f"what stands behind {counted(len(forwards), 'port forward')} is open on no other port")
+
+
+def _no_forward(forwards: Sequence[Forward], outer: IntervalSet) -> Answer | None:
+    """What there is to say where no forward, or no outside, is known; None where both are."""
+    if not forwards:
+        return NotApplicable("no port forward is written")
+    return None if outer else CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
 
 
 def _published(subject: Subject, forward: Forward, outer: IntervalSet) -> Answer | None:
@@ -553,11 +557,8 @@ def _published(subject: Subject, forward: Forward, outer: IntervalSet) -> Answer
 def dead_forward(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     forwards = forwards_of(subject.device)
-    if not forwards:
-        yield NotApplicable("no port forward is written")
-        return
-    if not outer:
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
+    if (nothing := _no_forward(forwards, outer)) is not None:
+        yield nothing
         return
     looked = found = 0
     for forward in forwards:
