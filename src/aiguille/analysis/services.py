@@ -32,6 +32,11 @@ class KnownService(Struct, frozen=True, forbid_unknown_fields=True):
     routers: bool = False
 
     @property
+    def light(self) -> bool:
+        """Whether it hands over neither the machine, nor files, nor what it controls."""
+        return self.gives in ("network", "mail", "media")
+
+    @property
     def terms(self) -> tuple[ServiceTerm, ...]:
         return tuple(term_of(text) for text in self.ports)
 

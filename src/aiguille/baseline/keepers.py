@@ -9,6 +9,9 @@ import re
 
 from aiguille.baseline.catalogue import RuleRef
 
+_BANS = re.compile(r"(f2b|fail2ban)-")
+"""fail2ban's chains; it keeps a log of its own of whom it bans and lets back in."""
+
 _BESIDE = "chain DOCKER-USER, which it leaves alone."
 _KEEPERS = (
     (
@@ -16,7 +19,7 @@ _KEEPERS = (
         "The container engine keeps this chain and writes it anew: publish the port on one address of the host, or refuse it in "
         + _BESIDE,
     ),
-    (re.compile(r"(f2b|fail2ban)-"), "fail2ban keeps this chain and writes it anew: change the jail it belongs to."),
+    (_BANS, "fail2ban keeps this chain and writes it anew: change the jail it belongs to."),
     (re.compile(r"ufw6?-"), "ufw keeps this chain and writes it anew: change the rule with ufw."),
     (
         re.compile(r"(KUBE-|cali-|LIBVIRT_)"),
@@ -29,3 +32,8 @@ def where_to_change(rules: tuple[RuleRef, ...]) -> str:
     """Where a rule must be changed so that the change stays, empty where it is the rule itself."""
     chain = rules[0].chain if rules else ""
     return next((said for called, said in _KEEPERS if called.match(chain)), "")
+
+
+def records_itself(chain: str) -> bool:
+    """Whether the program that keeps a chain writes down by itself what it refuses there."""
+    return _BANS.match(chain) is not None

@@ -272,8 +272,8 @@ def _is_private_outside(subject: Subject, family: int) -> bool:
     controls=("SC-7", "CM-7", "AC-3"),
     params=(_SOURCES,),
     why="Databases, shared files, consoles and machines are what intruders look for first; many ask for no password by default.",
-    how="For each service of the table of well-known ones that gives a login, data or control, the sources that get in from the "
-    "outside are computed; where the export lists the sockets that listen, only these count.",
+    how="For each service of the table of well-known ones the sources that get in from the outside are computed; what gives no login, "
+    "data or control is a medium finding. Where the export lists the sockets that listen, only these count.",
     fix="Refuse the service from the outside; let named sources in, or bring it behind a VPN.",
 )
 def exposed_service(subject: Subject) -> Iterator[Answer]:
@@ -282,11 +282,11 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
         return
     services = _exposed_services(subject)
     certain, doubtful = _open_outside(subject, services)
-    gives = {one.name: one.gives for one in known_services()}
+    slight = {one.name for one in known_services() if one.light}
     for answer in _outside_answers(subject, certain, doubtful):
         if isinstance(answer, Found):
             names = {e.service.name for e in (*certain, *doubtful) if rule_of(e) == answer.subject}
-            light = answer.who is Who.PARTNER or all(gives.get(name) == "network" for name in names)
+            light = answer.who is Who.PARTNER or names <= slight
             answer = replace(answer, severity=Severity.MEDIUM) if light and answer.severity is None else answer
         yield answer
     if not certain and not doubtful:

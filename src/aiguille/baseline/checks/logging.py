@@ -24,6 +24,7 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
+from aiguille.baseline.keepers import records_itself
 from aiguille.baseline.wording import NO_INWARD_RULES, listed
 from aiguille.model import DestinationType, Direction, State
 from aiguille.space import Axis, IntervalSet, box, overlap
@@ -106,6 +107,8 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
             continue  # what the program refuses beside its own record was never meant to be read
         if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE or _for_all(step):
             continue  # what filters by country refuse would only drown the log
+        if records_itself(step.chain.name):
+            continue
 
         def silently_here(ends: Ends, number: int = number) -> bool:
             return surely_refused(ends) and any(e.step == number and not e.logged for e in ends)

@@ -6,10 +6,9 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback, surely_accepted
-from aiguille.analysis.forwards import forwards_of, taken, ways_of
+from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback
 from aiguille.analysis.loopback import LOOPBACK
-from aiguille.analysis.study import NEW, lets_forwarded_in
+from aiguille.analysis.study import NEW
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -29,10 +28,10 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.deny import dead_rules
 from aiguille.baseline.wording import capital, counted, listed
-from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Side, Span
-from aiguille.model.spelling import spell_operand, spell_spans
-from aiguille.space import Axis, Box, IntervalSet, meets, overlap
+from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Span
+from aiguille.space import Axis, Box, IntervalSet, overlap
 from aiguille.space.effort import ENTANGLED
+from aiguille.space.fields import UDP
 
 NO_STATEMENTS = "nobody wrote a rule here: all there are come with what the export switches on"
 
@@ -72,12 +71,12 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
         return
     found = 0
     written = {where for where, _ in subject.study.written}
-    yield from _unsettled(subject)
+    yield from unsettled(subject)
     for _, reports in subject.study.written:
         report = reports[0]
         if any(r.standing is not standing for r in reports) or any(id(r.rule) in _dead(subject) for r in reports):
             continue
-        if standing is Standing.SHADOWED and _undermined_by(subject, report) is not None:
+        if standing is Standing.SHADOWED and undermined_by(subject, report) is not None:
             continue
         found += 1
         yield _finding(report, f"{capital(speak(report.chain, report.rule))} {verb}{_because(report)}.")
@@ -87,7 +86,7 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
         yield Passed(f"none of {counted(len(written), 'statement')} {verb}")
 
 
-def _unsettled(subject: Subject) -> Iterator[Answer]:
+def unsettled(subject: Subject) -> Iterator[Answer]:
     """What cannot be told of rules that are too entangled with those above."""
     left = [report for _, reports in subject.study.written for report in reports if not report.settled]
     if left:
@@ -136,7 +135,7 @@ def redundant(subject: Subject) -> Iterator[Answer]:
         yield without_rules(subject.device)
         return
     written = {where for where, _ in subject.study.written}
-    yield from _unsettled(subject)
+    yield from unsettled(subject)
     found = 0
     for _, reports in subject.study.written:
         report = reports[0]
@@ -146,7 +145,7 @@ def redundant(subject: Subject) -> Iterator[Answer]:
         ):
             continue
         beside = [r for r in report.because if r[2] is not None and r[2].where in written and r[2] is not rule]
-        if not _needless(report) or not beside or _undermined_by(subject, report) is not None:
+        if not _needless(report) or not beside or undermined_by(subject, report) is not None:
             continue
         found += 1
         yield replace(
@@ -175,10 +174,10 @@ def _needless(report: StandingReport) -> bool:
     return all(other.action is rule.action for other in others if other is not None) and not takes_the_rest(rule)
 
 
-def _undermined_by(subject: Subject, report: StandingReport) -> Rule | None:
+def undermined_by(subject: Subject, report: StandingReport) -> Rule | None:
     """The rule that lets the same service in from any source, where one for named sources changes nothing beside it."""
     rule = report.rule
-    if rule.action is not Action.ACCEPT or not _names_sources(rule):
+    if rule.action is not Action.ACCEPT or not names_sources(rule):
         return None
     for _, _, other in report.because:
         if other is not None and other is not rule and other.action is Action.ACCEPT and not other.built_in:
@@ -187,7 +186,7 @@ def _undermined_by(subject: Subject, report: StandingReport) -> Rule | None:
             }
             theirs = set(other.match.conditions)
             services = {c for c in theirs if c.field in _SERVICE_FIELDS}
-            if services and services <= mine and not _names_sources(other) and not other.qualifiers:
+            if services and services <= mine and not names_sources(other) and not other.qualifiers:
                 return other
     return None
 
@@ -195,140 +194,8 @@ def _undermined_by(subject: Subject, report: StandingReport) -> Rule | None:
 _SERVICE_FIELDS = (Field.SERVICE, Field.DESTINATION_PORT, Field.PROTOCOL)
 
 
-def _names_sources(rule: Rule) -> bool:
+def names_sources(rule: Rule) -> bool:
     return any(c.field is Field.SOURCE and not c.negated for c in rule.match.conditions)
-
-
-@check(
-    id="rules.no-effect",
-    title="A restriction has no effect",
-    severity=Severity.MEDIUM,
-    controls=("AC-4", "CM-6", "SC-7"),
-    why="Whoever reads the restriction believes that it keeps all others out.",
-    how="A rule that lets named sources use a service changes nothing, because another rule lets any source use the same service. Or a "
-    "refusal of a service names one address of an interface of the device, and a rule that names none lets the same service in at "
-    "another address of that interface, or a port forward takes its packets before the refusal sees them.",
-    fix="If the restriction is meant, take the wide rule away, name every address in it, or refuse the service where it is forwarded; "
-    "else the narrow one is not needed.",
-)
-def no_effect(subject: Subject) -> Iterator[Answer]:
-    if not subject.study.standings:
-        yield without_rules(subject.device)
-        return
-    yield from _unsettled(subject)
-    found = looked = 0
-    for _, reports in subject.study.written:
-        report = reports[0]
-        if report.rule.action is Action.ACCEPT and _names_sources(report.rule):
-            looked += 1
-            wide = _undermined_by(subject, report)
-            if wide is not None and report.standing in (Standing.REDUNDANT, Standing.SHADOWED):
-                found += 1
-                place = next((b, c) for b, c, r in report.because if r is wide)
-                yield Found(
-                    f"{capital(speak(report.chain, report.rule))} lets named sources in, and {speak(place[1], wide)} lets in any.",
-                    f"{report.rulebase.name} {rule_subject(report.chain, report.rule)}",
-                    (report.rule.where, wide.where),
-                    (refer(place[0], place[1], wide), refer(report.rulebase, report.chain, report.rule)),
-                )
-    written = {where for where, _ in subject.study.written}
-    for answer in (*_half_guarded(subject, written), *_bypassed(subject, written)):
-        looked += 1
-        if answer is not None:
-            found += 1
-            yield answer
-    if not looked:
-        yield NotApplicable("no rule lets named sources in, or refuses a service at named addresses of the device")
-    elif not found:
-        yield Passed(f"each of {counted(looked, 'rule')} that restricts a service has an effect")
-
-
-def _half_guarded(subject: Subject, written: set[Span]) -> Iterator[Found | None]:
-    """For each refusal of a service at some of an interface's addresses: what still gets in at another of them, or None."""
-    for program in subject.programs.all(Direction.TO_DEVICE):
-        siblings = [IntervalSet((a.first, a.last) for a in one.addresses if a.family == program.family)
-                    for one in subject.device.interfaces if one.enabled]  # fmt: skip
-        for number, step in enumerate(program.steps):
-            rule = step.rule
-            if rule is None or step.kind is not Kind.REFUSE or rule.where not in written:
-                continue
-            for piece in step.pieces:
-                named = piece.box[Axis.DST]
-                if named is None or piece.box[Axis.B] is None or not piece.sure:
-                    continue
-                others = next((own - named for own in siblings if own.overlaps(named)), None)
-                if not others:
-                    continue
-                there = tuple(
-                    others if axis is Axis.DST else values for axis, values in zip(Axis, piece.box, strict=True)
-                )
-                proof = _beside(subject, program, number, there)
-                if proof is None:
-                    yield None
-                    continue
-                last = proof.steps[-1]
-                here, at = (spell_spans(program.family, v.spans, 2) for v in (named, others))
-                yield Found(
-                    f"{capital(speak(step.chain, rule))} refuses the service at {here} alone, and "
-                    f"{speak(last.chain, last.rule)} lets the same in at {at}.",
-                    f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
-                    (rule.where, *lines_of(last)),
-                    (refer(step.rulebase, step.chain, rule), refer(last.rulebase, last.chain, last.rule)),
-                    proof,
-                    family=program.family,
-                )
-                break
-
-
-def _bypassed(subject: Subject, written: set[Span]) -> Iterator[Found | None]:
-    """For each refusal of a service at the device: the forward that sends the same service on before, and lets it in, or None."""
-    outer = subject.study.on(Side.OUTSIDE)
-    every = forwards_of(subject.device)
-    for program in subject.programs.all(Direction.TO_DEVICE) if every else ():
-        ways = outer or program.space.symbols.present
-        for step in program.steps:
-            rule = step.rule
-            if rule is None or step.kind is not Kind.REFUSE or rule.where not in written:
-                continue
-            parts = [piece.box for piece in step.pieces if piece.box[Axis.B] is not None]
-            mine = [f for f in every if any(_takes(one, part) for one in taken(program, f) for part in parts)]
-            for forward in mine:
-                proof = next((p for _, through, region in ways_of(subject.study, forward, ways)
-                              if (p := subject.study.find(through, region, lets_forwarded_in(through))) is not None), None)  # fmt: skip
-                if proof is None:
-                    yield None
-                    continue
-                last = proof.steps[-1]
-                yield Found(
-                    f"{capital(speak(step.chain, rule))} refuses a service at the device, which {speak(forward.chain, forward.rule)} "
-                    f"sends on to {spell_operand(forward.target)} before, where {speak(last.chain, last.rule)} lets it in.",
-                    f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
-                    (rule.where, forward.rule.where, *lines_of(last)),
-                    (refer(step.rulebase, step.chain, rule), refer(forward.rulebase, forward.chain, forward.rule)),
-                    proof,
-                    family=program.family,
-                )
-                break
-
-
-def _takes(forward: Box, refusal: Box) -> bool:
-    """Whether a forward takes all the ports that a refusal names, by some interface it looks at."""
-    ports = forward[Axis.B], refusal[Axis.B]
-    return meets(forward, refusal) and None not in ports and ports[1].issubset(ports[0])  # type: ignore[union-attr, arg-type]
-
-
-def _beside(subject: Subject, program: Program, number: int, region: Box) -> Proof | None:
-    """A new connection of a region that a rule below a step, which names no destination, surely accepts."""
-
-    def plainly(ends: Ends) -> bool:
-        rules = [program.steps[end.step] for end in ends]
-        return surely_accepted(ends) and all(
-            end.step > number and one.rule is not None and all(p.box[Axis.DST] is None for p in one.pieces)
-            for end, one in zip(ends, rules, strict=True)
-        )
-
-    ways = overlap(NEW, not_loopback(program.space.symbols)) or NEW
-    return subject.study.find(program, overlap(region, ways), plainly)
 
 
 @check(
@@ -393,6 +260,15 @@ def _in_line(one: Step, other: Step) -> bool:
     return one.chain in theirs or other.chain in mine
 
 
+def _of_the_link(region: Box) -> bool:
+    """Whether a region holds nothing but how hosts of a link get their addresses (RFC 2131, RFC 8415)."""
+    protocol, ports = region[Axis.PROTO], region[Axis.B]
+    return protocol == IntervalSet.of(UDP) and ports is not None and ports.issubset(_LEASES)
+
+
+_LEASES = IntervalSet.of(67, 68, 546, 547)
+
+
 def _implied(step: Step) -> bool:
     return step.rule is not None and step.rule.implied
 
@@ -404,6 +280,8 @@ def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | No
     for at in subject.study.decider(program).overlapping(number):
         other = program.steps[at]
         accepts = other.kind is Kind.ACCEPT or (other.kind is Kind.SKIP and other.settles)
+        if all(_of_the_link(piece.box) for piece in other.pieces):
+            continue
         if not accepts or other.rule is None or other.rule.built_in or not _in_line(other, step):
             continue
         mine = [piece.box[Axis.SRC] for piece in step.pieces]
@@ -535,4 +413,4 @@ def _single_difference(one: Rule, other: Rule) -> str:
     return differs[0]
 
 
-CHECKS: tuple[Check, ...] = (shadowed, redundant, no_effect, contradicted, impossible, near_duplicate)
+CHECKS: tuple[Check, ...] = (shadowed, redundant, contradicted, impossible, near_duplicate)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
-from aiguille.analysis import outside_known
+from aiguille.analysis import Kind, outside_known
 from aiguille.analysis.compare import differences
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
 from aiguille.baseline import releases
@@ -27,7 +27,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.dates import read_date
 from aiguille.baseline.wording import by_default, counted, lines, listed
-from aiguille.model import Chain, Rulebase, Span
+from aiguille.model import Chain, Direction, Rule, Rulebase, Span
 
 if TYPE_CHECKING:
     from packaging.version import Version
@@ -257,10 +257,16 @@ _LINUX = ("linux-host", "iptables-save", "nftables")
     severity=Severity.LOW,
     controls=("SC-7(11)", "SI-10"),
     why="Forged sources then pass for inside ones.",
-    how="net.ipv4.conf.*.rp_filter must be 1 or 2 for all, or for each interface it is stated for (RFC 3704).",
-    fix="Set net.ipv4.conf.all.rp_filter to 1, or 2 where routes differ by direction.",
+    how="net.ipv4.conf.*.rp_filter must be 1 or 2 for all, or for each interface it is stated for (RFC 3704); a rule that drops what "
+    "fails the check of the reverse path does the same. For IPv6, which the kernel does not check by itself, firewalld's "
+    "IPv6_rpfilter must not be switched off.",
+    fix="Set net.ipv4.conf.all.rp_filter to 1, or 2 where routes differ by direction; leave firewalld's IPv6_rpfilter on.",
 )
 def spoofing(subject: Subject) -> Iterator[Answer]:
+    yield from _unchecked_ipv6(subject)
+    if (rule := _checks_paths(subject)) is not None:
+        yield Passed(f"a rule drops what comes from where its source does not lie ({rule.where})")
+        return
     everywhere = "net.ipv4.conf.all.rp_filter"
     facts = {one.name: one for one in subject.device.system if one.setting.known}
     if everywhere in facts and facts[everywhere].setting.value in ("1", "2"):
@@ -284,6 +290,31 @@ def spoofing(subject: Subject) -> Iterator[Answer]:
         "forged sources are dropped",
         leads_in=True,
     )
+
+
+def _unchecked_ipv6(subject: Subject) -> Iterator[Found]:
+    for one in subject.device.system:
+        if one.name == "IPv6_rpfilter" and one.setting.known and one.setting.value in ("no", "false"):
+            grave = bool(subject.study.forwards) and outside_known(subject.device)
+            yield Found(
+                f"{one.name} of firewalld is {one.setting.value}: IPv6 packets are taken from wherever they come.",
+                one.name,
+                lines(one.setting.where),
+                severity=Severity.MEDIUM if grave else None,
+                name=f"{one.name} = {one.setting.value}",
+            )
+
+
+def _checks_paths(subject: Subject) -> Rule | None:
+    """The rule that drops IPv4 packets of all interfaces whose source does not lie where they come from."""
+    for program in subject.programs.all(Direction.TO_DEVICE):
+        for step in program.steps if program.family == 4 else ():
+            rule = step.rule
+            if rule is None or step.kind is not Kind.REFUSE:
+                continue
+            if [one.name for one in rule.qualifiers] == ["reverse path"] and not rule.match.conditions:
+                return rule
+    return None
 
 
 @check(

@@ -283,11 +283,12 @@ _CONTROL = frozenset(port for one in known_services() if one.gives == "control" 
 _LOGINS = ("tcp/22",)
 """A login that is as safe as its passwords: of strangers alone it is a finding."""
 
-_WITHIN = frozenset((*_LOGINS, *(port for one in known_services() if one.gives == "network" for port in one.ports)))
-"""What serves the networks of a house, and how its machines are looked after."""
+_WITHIN = frozenset((*_LOGINS, *(port for one in known_services() if one.light for port in one.ports)))
+"""What serves the networks of a house, and how its machines are looked after: no grave matter among them."""
 
-DANGEROUS = tuple(port for one in known_services() if one.gives in ("login", "data", "control", "network") and one.name != "SSH"
-                  for port in one.ports if not one.printer and not one.routers)  # fmt: skip
+DANGEROUS = tuple(
+    port for one in known_services() if one.name != "SSH" and not one.printer and not one.routers for port in one.ports
+)
 
 
 @check(
@@ -376,13 +377,14 @@ def _dangerous_forwards(subject: Subject, told: set[Span]) -> Iterator[Found]:
             detail = (
                 f"{capital(speak(forward.chain, forward.rule))} leads anybody outside to {_named([text])[0]} of {to}."
             )
-            yield replace(_told_of_forward(forward, proof, detail), who=Who.ANYBODY)
+            severity = Severity.MEDIUM if text in _WITHIN else None
+            yield replace(_told_of_forward(forward, proof, detail), who=Who.ANYBODY, severity=severity)
             break
 
 
 def _dangers_behind(subject: Subject, forward: Forward, outer: IntervalSet) -> Iterator[tuple[str, Proof]]:
     for protocol, program, region in ways_of(subject.study, forward, outer):
-        for text, service in service_boxes(subject.params["services"], program.family):
+        for text, service in service_boxes((*subject.params["services"], *_LOGINS), program.family):
             if text.startswith("tcp/" if protocol == TCP else "udp/"):
                 proof = subject.study.find(program, overlap(region, service), lets_forwarded_in(program))
                 if proof is not None:

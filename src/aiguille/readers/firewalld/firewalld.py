@@ -6,9 +6,10 @@ of the zone, policy or setting it stands for, so that what is shown is what `nft
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
-from aiguille.model import NotUnderstoodError, Span
+from aiguille.model import Fact, NotUnderstoodError, Span, stated
 from aiguille.model import Zone as ModelZone
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
@@ -85,7 +86,13 @@ class Writer(Filler):
             sets,
             zones=tuple(self._model_zone(zone) for zone in active),
             default_zone=default,
+            system=tuple(self._kernel()),
         )
+
+    def _kernel(self) -> Iterator[Fact]:
+        """What firewalld.conf(5) says of forged sources, where the export holds the line."""
+        if (said := self.settings.get("IPv6_rpfilter")) is not None:
+            yield Fact("IPv6_rpfilter", stated(said.value.lower(), said.where))
 
     def _model_zone(self, zone: Zone) -> ModelZone:
         return ModelZone(zone.name, tuple(name for name in zone.interfaces if not name.endswith("+")), where=zone.where)
