@@ -11,7 +11,7 @@ from aiguille.analysis.countries import Share, shares
 from aiguille.analysis.study import Admission, Study, lets_in
 from aiguille.baseline.catalogue import RuleRef, refer, speak
 from aiguille.model import Addresses, Direction, Estate, Side
-from aiguille.model.spelling import spell_operand
+from aiguille.model.spelling import spell_operand, spell_protocol
 from aiguille.space import Axis, IntervalSet, box, overlap
 
 
@@ -21,6 +21,7 @@ class Reach(Struct, frozen=True):
     what: the service or rule in words; sources: the addresses, in one family
     countries: how much of each country is among them; outside_data: addresses no file places anywhere
     manages: told for a way of managing the device rather than for a rule
+    shipped: by a rule that a program put there by itself
     """
 
     device: str
@@ -33,6 +34,7 @@ class Reach(Struct, frozen=True):
     countries: tuple[Share, ...]
     outside_data: int
     manages: bool = False
+    shipped: bool = False
 
 
 def reaches(study: Study) -> tuple[Reach, ...]:
@@ -80,6 +82,7 @@ def _exposed(study: Study, exposure: Exposure) -> Reach:
         tuple(counted),
         exposure.sources.size - sum(one.addresses for one in counted),
         manages=True,
+        shipped=step.rule is not None and step.rule.shipped,
     )
 
 
@@ -111,6 +114,7 @@ def _made(study: Study, one: Admission, sources: IntervalSet) -> Reach:
         sources,
         tuple(counted),
         sources.size - sum(share.addresses for share in counted),
+        shipped=one.rule.shipped,
     )
 
 
@@ -118,10 +122,9 @@ def _service(one: Admission) -> str:
     """What a rule opens, as protocol and ports of its first region."""
     region = one.regions[0]
     protocols, ports = region[Axis.PROTO], region[Axis.B]
-    names = {1: "icmp", 6: "tcp", 17: "udp", 58: "icmpv6"}
     if protocols is None:
         return "every service"
-    name = ",".join(names.get(p, str(p)) for p in list(protocols)[:3])
+    name = ",".join(spell_protocol(p) for p in list(protocols)[:3])
     if ports is None or protocols.first in (1, 58):
         return name
     spelled = [str(a) if a == b else f"{a}-{b}" for a, b in ports.spans[:4]]

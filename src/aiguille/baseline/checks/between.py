@@ -489,7 +489,7 @@ def bogons(subject: Subject) -> Iterator[Answer]:
             through = program.direction is Direction.THROUGH_DEVICE
             out = program.space.symbols.present - outer if through else IntervalSet.of(0)
             here = common(box([(Axis.IN, outer), (Axis.OUT, out), (Axis.SRC, sources)])) if sources and out else None
-            proof = subject.study.find(program, here, lets_in(program))
+            proof = subject.study.find(program, here, _asked_for(program))
             if proof is None and subject.study.find(program, here, may_let_in(program)) is not None:
                 yield CannotTell(f"{kind} sources from outside may be accepted, {UNSETTLED}")
             if proof is not None:
@@ -512,6 +512,13 @@ def bogons(subject: Subject) -> Iterator[Answer]:
         yield NotApplicable("the outside itself uses such addresses, or the export holds no rules for what comes in")
     else:
         yield Passed("no new connection from such a source is accepted from outside")
+
+
+def _asked_for(program: Program) -> Wanted:
+    """Whether packets are let in, by something that a program did not put there by itself."""
+    accepted = lets_in(program)
+    mine = [step.rule is None or not step.rule.shipped for step in program.steps]
+    return lambda ends: accepted(ends) and any(mine[end.step] for end in ends)
 
 
 CHECKS: tuple[Check, ...] = (between_inside, guests_inside, egress, answers_outside, wider_ipv6, bogons)

@@ -100,6 +100,7 @@ def _open_to_anybody(subject: Subject) -> list[Reach]:
         program = subject.programs.get(one.family, one.direction)
         if (
             program is not None
+            and not one.shipped
             and not one.what.startswith("icmp")
             and (one.sources & subject.study.strangers(program)).size > program.space.tops[Axis.SRC] // 16
         ):

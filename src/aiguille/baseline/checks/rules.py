@@ -38,7 +38,8 @@ _ANYTHING = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B)
     controls=("AC-4", "SC-7", "AC-6"),
     why="Such a rule allows what nobody asked for, today and after every change of the networks around it.",
     how="An accepting rule that leaves source, destination and service free, and that some packet reaches, is a finding: high if that "
-    "packet may come from the outside, critical if it then leads to inside networks, else medium.",
+    "packet may come from the outside, or from guests or a dmz to the device itself, critical if it leads from the outside to inside "
+    "networks, else medium.",
     fix="Replace it by rules that name source, destination and service; log what it lets through first to learn which are needed.",
 )
 def any_to_any(subject: Subject) -> Iterator[Answer]:
@@ -133,6 +134,9 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
     outer = subject.study.on(Side.OUTSIDE)
     if not from_outside and leaving is not None and outer and leaving.issubset(outer):
         severity = Severity.LOW  # an inside network that may go anywhere outside: see deny.egress
+    strange = subject.study.on(Side.GUEST, Side.DMZ)
+    if program.direction is Direction.TO_DEVICE and entering is not None and entering.overlaps(strange):
+        severity = None  # whoever visits, or has taken over a published host, is no better than a stranger
     place = speak(step.chain, step.rule)
     ways = _ways(program, region)
     hours = hours_of(proof)

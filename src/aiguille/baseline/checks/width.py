@@ -48,7 +48,7 @@ from aiguille.baseline.wording import capital, counted, listed
 from aiguille.model import Direction, Side, Span
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, covers, meets, overlap
-from aiguille.space.fields import COUNTED, SYN, TCP, UDP
+from aiguille.space.fields import COUNTED, ICMP_OF, SYN, TCP, UDP
 
 _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
 _ANY_PORT = 65_000
@@ -65,7 +65,7 @@ def _admissions(subject: Subject) -> list[Admission]:
     controls=("AC-4", "SC-7", "AC-3"),
     why="A service meant for the public belongs into a network of its own; inside, its next flaw opens everything.",
     how="Accepting rules that any source on the outside can use to reach a zone that is neither outside nor a dmz; medium where all "
-    "it leads to is one host's tunnel, which asks who comes.",
+    "it leads to is one host's tunnel, which asks who comes, low where all it lets through is ICMP.",
     fix="Name the sources, or move the service into a dmz and let it be reached only there.",
 )
 def any_source(subject: Subject) -> Iterator[Answer]:
@@ -83,8 +83,8 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     found = 0
     inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
-        if is_for_translated(one.rule):
-            continue  # what it lets through the forwards tell, further down
+        if is_for_translated(one.rule) or one.rule.shipped:
+            continue  # what the first lets through the forwards tell, further down; the second nobody asked for
         if not any(is_wide(r, Axis.SRC, one.program) and meets(r, inward) for r in one.regions):
             continue
         strangers = box([(Axis.SRC, subject.study.strangers(one.program))])
@@ -97,7 +97,10 @@ def any_source(subject: Subject) -> Iterator[Answer]:
                 found += 1
                 at = extent(one.program, parts).partition(" to ")[2]
                 text = f"{name_of(one)} lets any {{family}} source outside reach inside networks: {at}."
+                icmp = IntervalSet.of(ICMP_OF[one.program.family])
                 severity = Severity.MEDIUM if _only_tunnels(parts, one.program.family) else None
+                if all(part[Axis.PROTO] == icmp for part in parts):
+                    severity = Severity.LOW
                 yield replace(told_by(proof, text, severity=severity), who=Who.ANYBODY)
                 break
     for forward in _forwarded_inside(subject, outer, inner):
@@ -168,9 +171,8 @@ def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
     severity=Severity.MEDIUM,
     controls=("AC-4", "CM-7", "AC-6"),
     why="What was meant to be one service is all of them, those installed tomorrow included.",
-    how="Accepting rules that leave the protocol free, or all ports of TCP, for new connections; those "
-    "open in source and destination as "
-    "well are the matter of rules.any-to-any.",
+    how="Accepting rules that leave the protocol free, or all ports of TCP, for new connections, high where guests or a dmz reach the "
+    "device itself by one; those open in source and destination as well are the matter of rules.any-to-any.",
     fix="Name the services that are needed; log for a while to learn which.",
 )
 def any_service(subject: Subject) -> Iterator[Answer]:
@@ -178,6 +180,7 @@ def any_service(subject: Subject) -> Iterator[Answer]:
         yield nothing
         return
     found = looked = 0
+    strange = subject.study.on(Side.GUEST, Side.DMZ)
     to_anything = {
         a.rule
         for a in _admissions(subject)
@@ -189,7 +192,12 @@ def any_service(subject: Subject) -> Iterator[Answer]:
         wide = [r for r in one.regions if _every_service(r)]
         if wide and one.rule not in to_anything and not is_for_translated(one.rule):
             found += 1
-            yield about(one, f"{name_of(one)} lets every service over {{family}} pass")
+            grave = one.program.direction is Direction.TO_DEVICE and any(
+                (into := r[Axis.IN]) is not None and into.overlaps(strange) and is_wide(r, Axis.SRC, one.program)
+                for r in wide
+            )
+            text = f"{name_of(one)} lets every service over {{family}} pass"
+            yield about(one, text, Severity.HIGH if grave else None)
     if looked and not found:
         yield Passed(f"each of {counted(looked, 'accepting rule')} names its services")
     elif not looked:
@@ -405,10 +413,11 @@ def _named(ports: list[str]) -> list[str]:
     params=(
         Param("relays", tuple, (), "addresses", "the trusted mail relays; none known by default", Of.NETWORK),
         Param("at_most", int, 16, "other mail hosts", "a provider's few relays pass where none are named"),
+        Param("senders", int, 4, "sending hosts", "a site's own relays send everywhere; that is what they are for"),
     ),
     why="One infected machine that sends mail by itself puts the site's addresses on blocklists.",
     how="For each inside network the hosts outside that it reaches on TCP port 25 are computed; more than the parameter beyond the "
-    "named relays is a finding.",
+    "named relays is a finding, unless few named hosts may do so.",
     fix="Let inside networks reach only the mail relay on port 25, refuse the rest and record who tries.",
 )
 def outgoing_mail(subject: Subject) -> Iterator[Answer]:
@@ -450,9 +459,13 @@ def outgoing_mail(subject: Subject) -> Iterator[Answer]:
 
 
 def _widest(subject: Subject, program: Program, region: Box | None) -> Proof | None:
-    """Of the rules and defaults that let packets of a region through, the proof of the one with most destinations."""
+    """Of the rules and defaults that let packets of a region through, the proof of the one with most destinations.
+
+    Those for few senders are none; None if all there are are such, and the destinations of the others are as few.
+    """
     best: tuple[int, Proof] | None = None
     seen: set[frozenset[int]] = set()
+    reached = IntervalSet()
 
     def another(ends: Ends) -> bool:
         return lets_in(program)(ends) and accepting_steps(program, ends) not in seen
@@ -466,9 +479,14 @@ def _widest(subject: Subject, program: Program, region: Box | None) -> Proof | N
         def by_these(ends: Ends, mine: frozenset[int] = mine) -> bool:
             return lets_in(program)(ends) and accepting_steps(program, ends) == mine
 
-        count = subject.study.project(program, region, Axis.DST, by_these).size
-        if best is None or count > best[0]:
-            best = (count, proof)
+        if subject.study.project(program, region, Axis.SRC, by_these).size <= subject.params["senders"]:
+            continue
+        hosts = subject.study.project(program, region, Axis.DST, by_these)
+        reached |= hosts
+        if best is None or hosts.size > best[0]:
+            best = (hosts.size, proof)
+    if len(seen) < _RULES_TRIED and reached.size <= subject.params["at_most"]:
+        return None
     return best[1] if best is not None else None
 
 

@@ -8,7 +8,7 @@ import re2
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.model import Device, Logging, Secret, UnreadableError
+from aiguille.model import Device, Logging, Secret, Side, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.mapped import sheet
 from aiguille.readers.mapped.administering import Administering
@@ -167,7 +167,9 @@ class _Builder:
         services = objects.all_services()
         schedules = objects.schedules()
         rules.addresses = administering.addresses = {one.name: one for one in addresses}
-        rules.zone_names = frozenset(zone.name for zone in zones)
+        # A zone without interfaces and side may be the device itself, by its name; one on the device's side surely is.
+        rules.zone_names = frozenset(z.name for z in zones if z.interfaces or z.side not in (None, Side.DEVICE))
+        rules.own_zones = frozenset(zone.name.lower() for zone in zones if zone.side is Side.DEVICE)
         rules.service_names = frozenset(one.name for one in services)
         rules.schedules = {one.name: one.text for one in schedules}
         rules.ignored = administering.ignored = frozenset(self.ignored)

@@ -58,10 +58,12 @@ def _unless_said(one: RuleList) -> object:
 class Rules(RuleContext):
     """Rule bases of one device.
 
-    zone_names: the zones the export lists
+    zone_names: the zones the export lists as something else than the device
+    own_zones: the zones it says are the device, in lower case
     """
 
     zone_names: frozenset[str] = frozenset()
+    own_zones: frozenset[str] = frozenset()
 
     def rulebase(self, m: RulebaseMap) -> Rulebase:
         if m.chains:
@@ -117,7 +119,7 @@ class Rules(RuleContext):
         operands = [o for c in rule.match.conditions if c.field is field and not c.negated for o in c.operands]
         defined = {NameKind.ADDRESS: self.addresses.keys(), NameKind.ZONE: self.zone_names}
         found = [
-            isinstance(o, Named) and o.name.lower() in m.itself and o.name not in defined.get(o.kind, ())
+            isinstance(o, Named) and self._means_itself(o, m) and o.name not in defined.get(o.kind, ())
             for o in operands
         ]
         return None if any(found) and not all(found) else bool(found) and all(found)
@@ -144,9 +146,12 @@ class Rules(RuleContext):
         kept = (self._but_itself(c, m) if c.field in doubted else c for c in rule.match.conditions)
         yield through, replace(rule, match=Match(tuple(kept)))
 
-    @staticmethod
-    def _but_itself(condition: Condition, m: RulebaseMap) -> Condition:
-        others = (o for o in condition.operands if not (isinstance(o, Named) and o.name.lower() in m.itself))
+    def _means_itself(self, named: Named, m: RulebaseMap) -> bool:
+        name = named.name.lower()
+        return name in m.itself or (named.kind is NameKind.ZONE and name in self.own_zones)
+
+    def _but_itself(self, condition: Condition, m: RulebaseMap) -> Condition:
+        others = (o for o in condition.operands if not (isinstance(o, Named) and self._means_itself(o, m)))
         return replace(condition, operands=tuple(others))
 
     def _chain(self, name: str, rules: list[Rule], direction: str, unmatched: Unmatched | None) -> Chain:
