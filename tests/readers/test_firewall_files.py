@@ -196,6 +196,7 @@ ZONES = [
     ('<rule priority="1"><service name="ssh"/><drop/></rule><service name="ssh"/>', "AD"),
     ('<rule><service name="ssh"/><accept/></rule><rule><service name="ssh"/><drop/></rule>', "DD"),
     ('<rule><service name="ssh"/><accept><limit value="3/m"/></accept></rule>', "?D"),
+    ('<rule family="ipv6"><source address="[2001:db8::]/32"/><accept/></rule>', "DD"),
     ('<service name="own"/>', "DA"),
     ('<service name="nested"/>', "AA"),
 ]
@@ -223,6 +224,8 @@ DIRECT = '<direct><rule ipv="ipv4" table="filter" chain="INPUT" priority="0">-p 
         ({"zones/public.xml": zone('<rule><gadget/><accept/></rule>')}, "gadget"),
         ({"zones/public.xml": zone('<rule family="ipv4"><source ipset="gone"/><accept/></rule>')}, "gone"),
         ({"direct.xml": DIRECT}, "gizmo"),
+        ({"zones/public.xml": zone("<rule><accept/><drop/></rule>")}, "ignores this rule: it says accept and drop"),
+        ({"zones/public.xml": zone('<rule><log level="loud"/><accept/></rule>')}, "'loud' is no level of a log"),
     ],
 )  # fmt: skip
 def test_firewalld_that_is_not_understood_is_told(files: dict[str, str], said: str) -> None:
@@ -234,6 +237,11 @@ def test_firewalld_that_is_not_understood_is_told(files: dict[str, str], said: s
     [
         ({"zones/public.xml": "<zone><service</zone>"}, r"zones/public.xml:1: .*well-formed"),
         ({"zones/public.xml": '<!DOCTYPE z [<!ENTITY a "b">]>\n<zone>&a;</zone>'}, "document type"),
+        (
+            {"zones/public.xml": zone("", target="PERHAPS")},
+            r"zones/public.xml:2: 'PERHAPS' is no target; firewalld loads none",
+        ),
+        ({"zones/public.xml": zone('<port port="99999" protocol="tcp"/>')}, "public.xml:3: port 99999 does not exist"),
         ({"zones/public.xml": '<!DOCTYPE z SYSTEM "file:///etc/passwd">\n<zone/>'}, "document type"),
     ],
 )

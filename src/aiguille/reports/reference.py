@@ -109,7 +109,7 @@ def formats_markdown() -> str:
         "",
         f"Macros of Shorewall that come as data of ours: {_code(sorted(macros.MACROS))}.",
         "",
-        f"Services of firewalld that come as data of ours: {_code(sorted(services.SERVICES))}.",
+        f"Services of firewalld that come as data of ours: {_code(sorted(services.shipped_services()))}.",
     ]
     return "\n".join(parts) + "\n"
 

@@ -92,6 +92,9 @@ def _element(node: etree._Element, file: ExportFile) -> Element:
 
 _ENTRIES = frozenset(["service", "port", "protocol", "icmp-block", "masquerade", "forward-port", "source-port"])
 _DESCRIBING = frozenset(["short", "description"])
+_TARGETS = frozenset(["default", "ACCEPT", "DROP", "REJECT", "%%REJECT%%", "CONTINUE"])
+_STOCK = "firewalld loads none of this configuration and runs with the one it ships; correct it, or export what runs: nft list ruleset"
+"""What firewalld 1.3 does where a zone's own content is not valid."""
 
 
 def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool = False) -> Zone:
@@ -99,6 +102,8 @@ def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool =
     out = Zone(name, root.where, root.get("target", "CONTINUE" if policy else "default"), is_policy=policy)
     if out.target == "{chain}_{zone}":
         out.target = "default"
+    if out.target not in _TARGETS:
+        raise UnreadableError(f"{root.where}: '{out.target}' is no target; {_STOCK}")
     priority = root.get("priority", "-1")
     out.priority = int(priority) if priority.lstrip("-").isdecimal() else -1
     ledger.read(root.where)
@@ -124,6 +129,8 @@ def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool =
             case "egress-zone":
                 out.egress.append(one.get("name"))
             case tag if tag in _ENTRIES:
+                if any(n.isdecimal() and (len(n) > 5 or int(n) > 65535) for n in one.get("port").split("-")):
+                    raise UnreadableError(f"{one.where}: port {one.get('port')} does not exist; {_STOCK}")
                 out.entries.append(one)
             case tag if tag in _DESCRIBING:
                 ledger.set_aside(one.where, "description")

@@ -61,7 +61,9 @@ def on_interface(way: str, name: str) -> dict[str, Any] | None:
 
 
 def address_value(text: str) -> Any:
-    """An address or network as nft's JSON has it. Raises NotUnderstoodError."""
+    """An address or network as nft's JSON has it; IPv6 may stand in brackets. Raises NotUnderstoodError."""
+    inside, _, after = text.removeprefix("[").partition("]") if text.startswith("[") else (text, "", "")
+    text = inside + after
     try:
         if "/" not in text:
             return str(ipaddress.ip_address(text))
@@ -86,7 +88,7 @@ def port_value(text: str) -> Any:
 def forwarded(one: Element) -> Expr:
     """A forward-port: what it matches and where it leads."""
     expr: Expr = [port_match(one.get("protocol"), "dport", one.get("port"))]
-    to_port, to_address = one.get("to-port"), one.get("to-addr")
+    to_port, to_address = one.get("to-port"), one.get("to-addr").removeprefix("[").removesuffix("]")
     port = port_value(to_port) if to_port else None
     if to_address:
         expr.append({"dnat": {"addr": to_address, **({"port": port} if port is not None else {})}})

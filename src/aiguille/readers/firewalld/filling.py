@@ -30,7 +30,7 @@ from aiguille.readers.firewalld.expressions import (
     set_entry,
     verdict_of,
 )
-from aiguille.readers.firewalld.services import ICMP, SERVICES, Service
+from aiguille.readers.firewalld.services import ICMP, Service, shipped_services
 from aiguille.readers.nftables.build import Builder
 
 ETC, LIB = "etc/firewalld/", "usr/lib/firewalld/"
@@ -112,8 +112,8 @@ class Filler:
             file = self.bundle.get(f"{ETC}services/{name}.xml") or self.bundle.get(f"{LIB}services/{name}.xml")
             if file is not None:
                 self.named[name] = read_service(parse(file, self.ledger), self.ledger)
-            elif name in SERVICES:
-                self.named[name] = SERVICES[name]
+            elif name in shipped_services():
+                self.named[name] = shipped_services()[name]
         return self.named.get(name)
 
     def _rule(self, chain: str, where: Span, *expr: dict[str, Any] | None, gap: str = "") -> None:
@@ -289,6 +289,9 @@ class Filler:
             "forward-port",
             "tcp-mss-clamp",
         )
+        if why := _ignored(rule):
+            self.ledger.problem(where, f"firewalld ignores this rule: {why}")
+            return
         ends, gap = self._rich_ends(rule)
         priority = priority_of(rule)
         placed = "pre" if priority < 0 else "post"
@@ -340,3 +343,15 @@ class Filler:
                 except NotUnderstoodError as error:
                     gap = str(error)
         return expr, gap
+
+
+def _ignored(rule: Element) -> str:
+    """Why firewalld leaves a rich rule out with no more than a warning, empty where it does not (firewalld 1.3)."""
+    actions = [one.tag for one in rule.children if one.tag in ("accept", "reject", "drop", "mark")]
+    if len(actions) > 1:
+        return f"it says {' and '.join(actions)}"
+    level = next((one.get("level") for one in rule.children if one.tag == "log" and one.get("level")), "warning")
+    return "" if level in _LEVELS else f"'{level}' is no level of a log"
+
+
+_LEVELS = ("emerg", "alert", "crit", "error", "warning", "notice", "info", "debug")

@@ -1,9 +1,12 @@
-"""Services that rules name most, for exports without a copy of the definitions that firewalld ships.
+"""What firewalld ships, for exports without a copy of its definitions: services, kinds of ICMP, zones.
 
-Ports as registered with IANA or as the programs use them; a copy of usr/lib/firewalld/services beside the export counts above this.
+Services are data, in `services.toml`; a copy of usr/lib/firewalld/services beside the export counts above that.
 """
 
 from __future__ import annotations
+
+from functools import cache
+from importlib.resources import files
 
 from msgspec import Struct
 
@@ -18,76 +21,35 @@ class Service(Struct, frozen=True):
     includes: tuple[str, ...] = ()
 
 
-def _ports(*said: str) -> Service:
-    """``443/tcp``; a port without a protocol is both tcp and udp."""
-    out: list[tuple[str, str]] = []
-    for one in said:
-        port, _, protocol = one.partition("/")
-        out += [(protocol, port)] if protocol else [("tcp", port), ("udp", port)]
-    return Service(tuple(out))
+@cache
+def shipped_services() -> dict[str, Service]:
+    """Every service of the table `services.toml`, by name."""
+    import tomllib  # only exports of firewalld need it
+
+    data = tomllib.loads((files(__package__) / "services.toml").read_text(encoding="utf-8"))
+    return {name: _service(text.split(", ")) for name, text in data.items()}
 
 
-SERVICES: dict[str, Service] = {
-    "amqp": _ports("5672/tcp"),
-    "amqps": _ports("5671/tcp"),
-    "bgp": _ports("179/tcp"),
-    "cockpit": _ports("9090/tcp"),
-    "dhcp": _ports("67/udp"),
-    "dhcpv6": _ports("547/udp"),
-    "dhcpv6-client": Service((("udp", "546"),), destination=(("ipv6", "fe80::/64"),)),
-    "dns": _ports("53"),
-    "dns-over-tls": _ports("853/tcp"),
-    "docker-registry": _ports("5000/tcp"),
-    "elasticsearch": _ports("9300/tcp", "9200/tcp"),
-    "ftp": _ports("21/tcp"),
-    "git": _ports("9418/tcp"),
-    "gre": Service(protocols=("gre",)),
-    "http": _ports("80/tcp"),
-    "https": _ports("443/tcp"),
-    "imap": _ports("143/tcp"),
-    "imaps": _ports("993/tcp"),
-    "ipp": _ports("631"),
-    "ipsec": Service((("udp", "500"), ("udp", "4500"), ("tcp", "4500")), ("ah", "esp")),
-    "kerberos": _ports("88"),
-    "ldap": _ports("389/tcp"),
-    "ldaps": _ports("636/tcp"),
-    "mdns": Service((("udp", "5353"),), destination=(("ipv4", "224.0.0.251"), ("ipv6", "ff02::fb"))),
-    "mongodb": _ports("27017/tcp"),
-    "mqtt": _ports("1883/tcp"),
-    "mqtt-tls": _ports("8883/tcp"),
-    "mssql": _ports("1433/tcp"),
-    "mysql": _ports("3306/tcp"),
-    "netbios-ns": _ports("137/udp"),
-    "nfs": _ports("2049/tcp"),
-    "ntp": _ports("123/udp"),
-    "openvpn": _ports("1194/udp"),
-    "pop3": _ports("110/tcp"),
-    "pop3s": _ports("995/tcp"),
-    "postgresql": _ports("5432/tcp"),
-    "radius": _ports("1812", "1813"),
-    "rdp": _ports("3389/tcp"),
-    "redis": _ports("6379/tcp"),
-    "rsyncd": _ports("873"),
-    "samba": Service((("tcp", "139"), ("tcp", "445")), includes=("samba-client",)),
-    "samba-client": Service((("udp", "138"),), includes=("netbios-ns",)),
-    "sip": _ports("5060"),
-    "sips": _ports("5061"),
-    "smtp": _ports("25/tcp"),
-    "smtps": _ports("465/tcp"),
-    "smtp-submission": _ports("587/tcp"),
-    "snmp": _ports("161"),
-    "snmptrap": _ports("162"),
-    "squid": _ports("3128/tcp"),
-    "ssh": _ports("22/tcp"),
-    "syslog": _ports("514/udp"),
-    "syslog-tls": _ports("6514"),
-    "telnet": _ports("23/tcp"),
-    "tftp": _ports("69/udp"),
-    "vnc-server": _ports("5900-5903/tcp"),
-    "xmpp-client": _ports("5222/tcp"),
-    "zabbix-agent": _ports("10050/tcp"),
-    "zabbix-server": _ports("10051/tcp"),
-}
+def _service(words: list[str]) -> Service:
+    """A service from the words of the table, whose head tells what they mean."""
+    ports, sources = [], []
+    protocols, destinations, includes = [], [], []
+    for said in words:
+        how, _, rest = said.rpartition(" ")
+        port, _, protocol = rest.partition("/")
+        match how:
+            case "from":
+                sources.append((protocol, port))
+            case "to":
+                destinations.append(("ipv6" if ":" in rest else "ipv4", rest))
+            case "with":
+                includes.append(rest)
+            case _ if protocol:
+                ports.append((protocol, port))
+            case _:
+                protocols.append(port)
+    return Service(tuple(ports), tuple(protocols), tuple(sources), tuple(destinations), tuple(includes))
+
 
 ICMP: dict[str, tuple[tuple[int, str, int | None], ...]] = {
     # (family, type as nft names it, code)

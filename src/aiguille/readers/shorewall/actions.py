@@ -53,8 +53,21 @@ STANDARD: dict[str, tuple[str, tuple[list[str], ...]]] = {
     "RST": ("DROP", (["-p", "tcp", "--tcp-flags", "RST", "RST"],)),
     "FIN": ("ACCEPT", (["-p", "tcp", "--tcp-flags", "ACK,FIN", "ACK,FIN"],)),
     "DropDNSrep": ("DROP", (["-p", "udp", "--sport", "53"],)),
+    "allowinUPnP": ("ACCEPT!", (["-p", "udp", "--dport", "1900"], ["-p", "tcp", "--dport", "49152"])),
+    # What it looks for within the packet no header tells, so it may match any query.
+    "DNSAmp": ("DROP", (["-p", "udp", "--dport", "53", "-m", "u32", "--u32", "a recursive query"],)),
 }
 """Standard actions that are one decision on some packets: what they do unless told otherwise (``!``: always), the packets."""
+
+
+def shared_files(parameters: tuple[str, ...]) -> tuple[list[str], ...]:
+    """What GlusterFS accepts: the number of bricks, and whether InfiniBand is used. Raises NotUnderstoodError."""
+    bricks, infiniband = ((one if one != "-" else "") for one in (*parameters, "", "")[:2])
+    if not re.fullmatch(r"\d{0,4}", bricks) or not 0 < int(bricks or 2) <= 1024 or infiniband not in ("", "0", "1"):
+        raise NotUnderstoodError("GlusterFS takes a number of bricks up to 1024, and 0 or 1")
+    ports = ("38465:38467", "24007:24008" if infiniband == "1" else "24007", f"49151:{49150 + int(bricks or 2)}")
+    return (["-p", "udp", "-m", "multiport", "--dports", "111,2049"], *(["-p", "tcp", "--dport", one] for one in ports))
+
 
 SIX: dict[str, tuple[list[str], ...]] = {
     "Broadcast": (),

@@ -18,6 +18,7 @@ from aiguille.readers.shorewall.actions import (
     TRANSLATING,
     Call,
     read_call,
+    shared_files,
     split_actions,
 )
 from aiguille.readers.shorewall.bodies import Columns, Entry, columns_of, macro_line, merged, server_of
@@ -87,7 +88,14 @@ class Calls:
             yield from self.expanded(one, merged(body, inner), depth + 1)
 
     def _known(self, name: str) -> bool:
-        return name in TARGETS or name in TRANSLATING or name in RECORDING or name in STANDARD or name in _CHAINS
+        return (
+            name in TARGETS
+            or name in TRANSLATING
+            or name in RECORDING
+            or name in STANDARD
+            or name in _CHAINS
+            or name == "GlusterFS"
+        )
 
     def _definition(self, kind: str, name: str) -> ExportFile | None:
         bundle, root = self.folder.bundle, self.folder.root
@@ -181,6 +189,8 @@ class Calls:
         if name == "AllowICMPs":
             inner = read_call(call.parameters[0] if call.parameters else "ACCEPT")
             return NEEDED_ICMP[self.folder.family], self._action(inner, columns)[1]
+        if name == "GlusterFS":
+            return list(shared_files(call.parameters)), ("-j", "ACCEPT")
         if name in _CHAINS:
             return [["-p", "tcp"] if name == "TCPFlags" else []], ("-j", name)
         if name == "Limit":
@@ -188,6 +198,8 @@ class Calls:
         file = self._action_file(name)
         if file is not None:
             return [[]], ("-j", self._own_action(name, call, file))
+        if self._definition("action", name) is not None:
+            raise NotUnderstoodError(f"'{name}' is an action of Shorewall's own that is not followed")
         raise NotUnderstoodError(
             f"'{name}' is neither an action nor a macro we know; copy /usr/share/shorewall too, which defines it"
         )

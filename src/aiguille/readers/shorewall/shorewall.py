@@ -132,7 +132,13 @@ class _Compiler:
         self.rules.read()
         self.blacklisted = bool(self.folder.rows("blrules"))
         self.policies = Policies(self.folder, self.network)
+        # What matches every interface would take the loopback's packets as well.
+        first = any(one.name == "+" for one in self.network.interfaces.values())
+        if first:
+            self._within()
         self._interfaces()
+        if not first:
+            self._within()
         self._ends()
         for name, entries in self.rules.calls.chains.items():
             self._fill(name, entries)
@@ -282,11 +288,14 @@ class _Compiler:
             if chain.endswith("_out") and net and "broadcast" in group.options and self.family == 4:
                 self._add(chain, where, "-d", "255.255.255.255", "-j", target)
 
-    def _ends(self) -> None:
+    def _within(self) -> None:
+        """What becomes of packets within the host."""
         for name, option in (("INPUT", "-i"), ("OUTPUT", "-o")):
             own = self.network.zones[self.network.firewall]
             inner = self._pair(own, own) if name == "OUTPUT" and self._inner(own) else None
             self._add(name, self.home, option, "lo", *(("-j", inner) if inner else ("-j", "ACCEPT")))
+
+    def _ends(self) -> None:
         firewall = self.network.firewall
         for chain, source, dest in (("INPUT", "all", firewall), ("FORWARD", "all", "all"), ("OUTPUT", firewall, "all")):
             policy = self.policies.first(source, dest)
