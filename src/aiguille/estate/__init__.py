@@ -48,6 +48,7 @@ from aiguille.readers import (
     recognise,
     recognise_places,
 )
+from aiguille.readers.comments import without_noted_secrets
 
 RAISE_FAULTS = "AIGUILLE_RAISE_FAULTS"
 """Environment variable with which faults of the program itself are raised where they occur, for its tests."""
@@ -508,7 +509,7 @@ def _devices(job: _Job, sides: Mapping[str, Side], administrators: tuple[Address
             device = engagement.state_sides(device, sides)
         if administrators:
             device = replace(device, administrators=tuple(dict.fromkeys((*device.administrators, *administrators))))
-        out.append(guess_sides(device))
+        out.append(guess_sides(without_noted_secrets(device)))
     return out
 
 

@@ -199,7 +199,7 @@ class Device(Struct, frozen=True):
     def text(self, where: Span) -> tuple[str, ...]:
         """The lines of `where` as they were read, with secrets replaced; empty if the file is not one of ours.
 
-        In lines that were not understood, and for whose secrets no reader vouches, what looks like one is replaced too.
+        What looks like a secret is replaced too: people note them in comments.
         """
         source = next((source for source in self.sources if source.path == where.file), None)
         if source is None:
@@ -218,7 +218,7 @@ class Device(Struct, frozen=True):
                     begin += len("[secret]") - (min(secret.stop, begin) - secret.start)
         if begin and lines:
             lines[0] = lines[0][begin:]
-        return tuple(map(guarded, lines)) if self.ledger.doubts(where) else tuple(lines)
+        return tuple(map(guarded, lines))
 
 
 class Failure(Struct, frozen=True):

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left, bisect_right
-
 from msgspec import Struct
 
 from aiguille.model.spans import Span
@@ -39,30 +37,3 @@ class Ledger(Struct, frozen=True):
     set_aside: tuple[Entry, ...] = ()
     unread: tuple[Entry, ...] = ()
     problems: tuple[Entry, ...] = ()
-
-    def doubts(self, where: Span) -> bool:
-        """Whether some of these lines were not understood, or set aside: no reader knows of what is secret in them.
-
-        Both lists must be sorted, as readers leave them.
-        """
-        return _overlap(self.unread, where) or _overlap(self.set_aside, where)
-
-
-def _overlap(entries: tuple[Entry, ...], where: Span) -> bool:
-    """Whether an entry shares a line with a span. Of very many before it only the nearest and the first are looked at:
-    entries that reach far are those of whole files."""
-    first = bisect_left(entries, (where.file, 0), key=_place)
-    stop = bisect_right(entries, (where.file, where.last), key=_place)
-    near = (
-        entries[first:stop]
-        if stop - first <= 2 * _NEAR
-        else (*entries[first : first + _NEAR], *entries[stop - _NEAR : stop])
-    )
-    return any(one.where.last >= where.first for one in near)
-
-
-_NEAR = 32
-
-
-def _place(one: Entry) -> tuple[str, int]:
-    return (one.where.file, one.where.first)

@@ -1,0 +1,50 @@
+"""Comments and names that people wrote into an export, without the secrets that they noted there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from msgspec.structs import replace
+
+from aiguille.model import Chain, Device, Rule, Rulebase
+from aiguille.model.guarding import guarded
+
+
+def without_noted_secrets(device: Device) -> Device:
+    """The device with what looks like a secret masked in the comments of its rules, objects, interfaces and zones."""
+    changed: dict[str, Any] = {}
+    for part in ("interfaces", "zones", "addresses", "services", "schedules", "geo_filters"):
+        before = getattr(device, part, ())
+        if before and (after := _commented(before)) != before:
+            changed[part] = after
+    for part in ("rulebases", "saved"):
+        before = getattr(device, part)
+        if before and (after := tuple(map(_rulebase, before))) != before:
+            changed[part] = after
+    return replace(device, **changed) if changed else device
+
+
+def _rulebase(base: Rulebase) -> Rulebase:
+    chains = tuple(map(_chain, base.chains))
+    same = all(one is other for one, other in zip(chains, base.chains, strict=True))
+    return base if same else replace(base, chains=chains)
+
+
+def _chain(chain: Chain) -> Chain:
+    found = {n: one for n, rule in enumerate(chain.rules) if (one := _rule(rule)) is not rule}
+    return replace(chain, rules=tuple(found.get(n, one) for n, one in enumerate(chain.rules))) if found else chain
+
+
+def _rule(rule: Rule) -> Rule:
+    if not rule.comment and not rule.name:
+        return rule
+    comment, name = guarded(rule.comment), guarded(rule.name)
+    return rule if (comment, name) == (rule.comment, rule.name) else replace(rule, comment=comment, name=name)
+
+
+def _commented(parts: Iterable[Any]) -> tuple[Any, ...]:
+    return tuple(
+        replace(one, comment=said) if (held := getattr(one, "comment", "")) and (said := guarded(held)) != held else one
+        for one in parts
+    )
