@@ -9,13 +9,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from aiguille.cli import options, output
-from aiguille.model import EXIT_USAGE, UsageError
+from aiguille.model import EXIT_FINDINGS, EXIT_USAGE, UsageError
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from aiguille.analysis import Answer, Prober
     from aiguille.model import Device, Estate
+    from aiguille.reports.expected import Expectation
 
 FAULTS_TOLD = 100
 """Rows of a table that are told one by one to be left out."""
@@ -24,11 +25,13 @@ NAME = "probe"
 HELP = "tell which rule decides a packet, and show the walk that leads there"
 EXAMPLES = """examples:
   aiguille probe valley-gw.v4 --packet "tcp from 203.0.113.9:41000 to 192.0.2.10:443 entering eth0 leaving eth1"
+  aiguille probe valdrane-lifts --device summit-gw --packet "modbus from terrace to lifts"
   aiguille probe valley-gw.v4 --packets packets.csv --json
   aiguille probe valley-gw.v4 --packet "tcp to any:22 entering eth0" --without INPUT/4
 
 What a packet leaves out means any; the answer then lists the possible verdicts with an example each. Addresses and ports
-are those before translation."""
+are those before translation. A zone, a side, an interface, an object or a device may stand for its addresses, a service for
+its ports: interfaces then follow from zones."""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
@@ -36,7 +39,12 @@ def add(parser: argparse.ArgumentParser) -> None:
     options.add_changes(parser)
     what = parser.add_mutually_exclusive_group(required=True)
     what.add_argument("--packet", metavar="TEXT", help="one packet in words")
-    what.add_argument("--packets", metavar="FILE", type=Path, help="many packets, as CSV with a header")
+    what.add_argument(
+        "--packets",
+        metavar="FILE",
+        type=Path,
+        help="many packets, as CSV with a header; a column expect is held against the answers",
+    )
     parser.add_argument("--device", metavar="NAME", help="the device to probe, where the paths hold several")
     parser.add_argument(
         "--without",
@@ -55,45 +63,61 @@ def run(arguments: argparse.Namespace) -> int:
     gc.disable()  # what a long table is made of lives to the end; looking for garbage in it costs a third
     from aiguille.analysis import Prober, Programs
     from aiguille.analysis.lookup import find_rule, one_device
+    from aiguille.analysis.naming import in_estate
     from aiguille.readers.whole import whole
+    from aiguille.reports.expected import split
 
     table = whole(arguments.packets, piped=True) if arguments.packets is not None else b""
+    try:
+        table, expected = split(table)
+    except (UsageError, UnicodeDecodeError) as error:
+        raise UsageError(f"{arguments.packets}: {error}") from error
     estate = options.read_estate(arguments)
-    if _is_path(arguments, estate, table):
-        return options.exit_code(estate, _path(arguments, estate, table))
-    device = one_device(estate, arguments.device)
+    device: Device | None = None
+    told: tuple[str, ...] = ()
+    if arguments.packet is not None and estate.devices:
+        device, told = in_estate(estate, arguments.device, arguments.packet)
+    if device is None and _is_path(arguments, estate, table, told):
+        return options.exit_code(estate, _path(arguments, estate, table, told, expected))
+    device = device or one_device(estate, arguments.device)
     programs = Programs(device)
     without = [find_rule(device, name) for name in arguments.without]
     prober = Prober(programs, without)
     plain = Prober(programs) if without else None
     one = arguments.packet is not None
-    code = _one(arguments, device, prober, plain) if one else _many(arguments, device, prober, table)
+    code = _one(arguments, device, prober, plain, told) if one else _many(arguments, device, prober, table, expected)
     return options.exit_code(estate, code)
 
 
-def _is_path(arguments: argparse.Namespace, estate: Estate, table: bytes) -> bool:
+def _is_path(arguments: argparse.Namespace, estate: Estate, table: bytes, told: tuple[str, ...]) -> bool:
     """Whether packets are to be followed over devices: there are several, or nothing tells an interface."""
     if arguments.device is not None or arguments.without or not estate.devices:
         return False
-    if arguments.packet is not None:
-        words = arguments.packet.lower().split()
-        return not {"entering", "leaving"} & {*words}
+    if told:
+        return not {"entering", "leaving"} & {*told[0].lower().split()}
     from aiguille.space.unplaced import is_unplaced
 
     return len(estate.devices) > 1 or is_unplaced(table)
 
 
-def _path(arguments: argparse.Namespace, estate: Estate, table: bytes) -> int:
+def _path(
+    arguments: argparse.Namespace,
+    estate: Estate,
+    table: bytes,
+    told: tuple[str, ...],
+    expected: tuple[Expectation, ...],
+) -> int:
     from aiguille.analysis.paths import Network
     from aiguille.analysis.paths import Path as Followed
     from aiguille.reports import paths
+    from aiguille.reports.expected import Held
     from aiguille.reports.text import visible
     from aiguille.space import read_sentence
     from aiguille.space.unplaced import complete, read_unplaced
 
     network = Network(estate)
-    if arguments.packet is not None:
-        found = network.path(complete(read_sentence(arguments.packet, placed=False)))
+    if told:
+        found = network.path(complete(read_sentence(told[0], placed=False)))
         if arguments.json:
             output.write(paths.paths_data([("packet", found)], []))
         else:
@@ -113,8 +137,13 @@ def _path(arguments: argparse.Namespace, estate: Estate, table: bytes) -> int:
                     why = error.message
             faults.append({"line": row.line, "id": row.id, "why": why})
 
+    held: Held | None = None
     try:
-        output.write(paths.paths_data(followed(), faults) if arguments.json else paths.path_lines(followed()))
+        if expected:
+            held = Held(paths.paths_data(followed(), faults), expected)
+            output.write(held.json() if arguments.json else held.lines())
+        else:
+            output.write(paths.paths_data(followed(), faults) if arguments.json else paths.path_lines(followed()))
     except BrokenPipeError:
         raise
     except UnicodeDecodeError as error:
@@ -124,33 +153,44 @@ def _path(arguments: argparse.Namespace, estate: Estate, table: bytes) -> int:
     for fault in faults[:FAULTS_TOLD]:
         name, why = visible(str(fault["id"])), visible(str(fault["why"]))
         options.log.error("%s:%s: packet '%s': %s; the row is left out", file, fault["line"], name, why)
-    return EXIT_USAGE if faults else 0
+    return EXIT_USAGE if faults else EXIT_FINDINGS if held is not None and held.different else 0
 
 
-def _one(arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None) -> int:
+def _one(
+    arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None, told: tuple[str, ...]
+) -> int:
+    """What becomes of one packet, or of each that a sentence with names stands for."""
     from aiguille.analysis import answer
     from aiguille.reports.probe import probe_data
     from aiguille.space import read_sentence
 
-    sketch = read_sentence(arguments.packet)
-    found = answer(prober, sketch)
-    before: Answer | None = answer(plain, sketch) if plain is not None else None
+    sketches = [read_sentence(one) for one in told]
+    found = [answer(prober, sketch) for sketch in sketches]
+    before: list[Answer] = [answer(plain, sketch) for sketch in sketches] if plain is not None else []
     if arguments.json:
-        ids, answers = (["packet"], [found]) if before is None else (["before", "packet"], [before, found])
-        output.write(probe_data(device, ids, answers))
+        ids = ["packet"] if len(told) == 1 else list(told)
+        both = [*(["before"] if len(told) == 1 else [f"before: {one}" for one in told]), *ids] if before else ids
+        output.write(probe_data(device, both, [*before, *found]))
         return 0
 
     def view(console: Console) -> None:
-        from aiguille.reports.walk import show_answer
+        from aiguille.reports.walk import show_answer, show_answers
 
-        show_answer(console, device, found, before)
+        if len(told) > 1 and not before:
+            show_answers(console, device, told, found)
+            return
+        for number, one in enumerate(found):
+            show_answer(console, device, one, before[number] if before else None)
 
     output.show(arguments, view)
     return 0
 
 
-def _many(arguments: argparse.Namespace, device: Device, prober: Prober, data: bytes) -> int:
+def _many(
+    arguments: argparse.Namespace, device: Device, prober: Prober, data: bytes, expected: tuple[Expectation, ...]
+) -> int:
     from aiguille.analysis import TableProber
+    from aiguille.reports.expected import Held
     from aiguille.reports.probe import TableWriter
     from aiguille.reports.text import counted, visible
     from aiguille.space.table import TableFile
@@ -159,7 +199,11 @@ def _many(arguments: argparse.Namespace, device: Device, prober: Prober, data: b
     try:
         table = TableProber(prober, TableFile(data))
         writer = TableWriter(device, table, options.cores(len(table.file.parts)))
-        output.write(writer.json() if arguments.json else writer.lines(output.dimmed(arguments)))
+        held = Held(writer.json(), expected) if expected else None
+        if held is not None:
+            output.write(held.json() if arguments.json else held.lines())
+        else:
+            output.write(writer.json() if arguments.json else writer.lines(output.dimmed(arguments)))
     except BrokenPipeError:
         raise  # of our output
     except UnicodeDecodeError as error:
@@ -175,4 +219,4 @@ def _many(arguments: argparse.Namespace, device: Device, prober: Prober, data: b
         options.log.error(
             "%s: %s left out; %s each with its reason", path, counted(more, "more row is", "more rows are"), listed
         )
-    return EXIT_USAGE if writer.faults else 0
+    return EXIT_USAGE if writer.faults else EXIT_FINDINGS if held is not None and held.different else 0

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
@@ -32,6 +34,25 @@ def show_answer(console: Console, device: Device, answer: Answer, before: Answer
         if len(answer.verdicts) > 1:
             console.print(Text(f"possible verdict {number + 1} of {len(answer.verdicts)}, by example", "bold"))
         _verdict(console, device, verdict)
+
+
+def show_answers(console: Console, device: Device, told: Sequence[str], answers: Sequence[Answer]) -> None:
+    """What becomes of each of the packets that one told by names stands for: all in a line, then each with its verdicts."""
+    names = list(dict.fromkeys(_verdicts(one).plain for one in answers))
+    if len(names) == 1:
+        console.print(Text.assemble(f"all {len(told)} ways: ", _verdicts(answers[0])))
+    else:
+        console.print(Text(f"{len(told)} ways, which differ"))
+    for sentence, one in zip(told, answers, strict=True):
+        console.print()
+        console.print(Text.assemble((visible(sentence), "bold"), "  ", _verdicts(one)))
+        for verdict in one.verdicts:
+            console.print(Text.assemble("  ", (visible(verdict.packet.sentence()), PACKET_STYLE)))
+            for way in verdict.ways:
+                doubt = "" if verdict.certain else "  not certain"
+                console.print(
+                    Text.assemble("  ", _badge(way.verdict.value), "  ", _decided(device, way.decided_by), doubt)
+                )
 
 
 def _verdicts(answer: Answer) -> Text:
