@@ -48,7 +48,10 @@ def cases(folder: Path) -> Iterator[Case]:
             wheel = next((key for key in told if key.startswith("each ")), None)
             for word in (one.replace("~", " ") for one in told[wheel].split()) if wheel else [""]:
                 mark = f"{{{wheel.removeprefix('each ')}}}" if wheel else "\0"
-                texts = {parts[n]: parts[n + 1].lstrip("\n").replace(mark, word) for n in range(0, len(parts), 2)}
+                texts = {
+                    parts[n].replace(mark, word): parts[n + 1].lstrip("\n").replace(mark, word)
+                    for n in range(0, len(parts), 2)
+                }
                 expected = tuple(line for line in texts.pop("expect").splitlines() if line.strip())
                 stated = told.get("sides", "").replace(mark, word).split()
                 sides = {name: Side(side) for name, side in (pair.split("=") for pair in stated)}

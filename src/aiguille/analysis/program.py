@@ -331,10 +331,20 @@ class Programs:
                     yield _compile(self.device, direction, self.resolver(family), ((rulebase, chain),), stage)
 
     def all(self, direction: Direction) -> Iterator[Program]:
-        """The programs of a direction, IPv4 before IPv6."""
+        """The programs of a direction that packets meet, IPv4 before IPv6; none of IPv6 where the kernel has it switched off."""
         for family in families(self.device):
+            if family == 6 and ipv6_is_off(self.device):
+                continue
             if (program := self.get(family, direction)) is not None:
                 yield program
+
+
+def ipv6_is_off(device: Device) -> bool:
+    """Whether the kernel takes and sends no IPv6 at all (ip-sysctl, disable_ipv6), as far as settings are stated."""
+    stated = {
+        one.name: one.setting.value for one in device.system if one.setting.known and one.name.endswith(".disable_ipv6")
+    }
+    return stated.pop("net.ipv6.conf.all.disable_ipv6", "0") == "1" and "0" not in stated.values()
 
 
 def _directions(stage: Stage) -> Iterator[Direction]:

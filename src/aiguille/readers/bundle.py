@@ -37,6 +37,10 @@ _WANTED = re.compile(
     r"|(?!(?:etc|usr|var|boot|bin|lib|lib64|sbin|opt|home|root|srv|run|proc|sys|dev|tmp|mnt)/)"
 )
 """Places of a host that are read; what commands print lies outside the host's own folders."""
+_OF_A_HOST = re.compile(
+    r"etc/(?:hostname|os-release|debian_version|issue|passwd|sysctl\.|ssh/sshd_config|fail2ban/|systemd/|rsyslog\.|logrotate\.)"
+)
+"""What tells that a folder is a copy of a host's, whatever the dump beside it is called."""
 _MARKS = {
     "ufw": ("user.rules",),
     "firewalld": ("firewalld.conf", "zones"),
@@ -139,6 +143,8 @@ def recognise_places(places: Sequence[str]) -> str | None:
             return f"it holds the files of {name}"
     if any(place in (*STORED, "etc/nftables.conf", "etc/ssh/sshd_config") for place in places):
         return "it is laid out like the root of a host"
+    if any(_OF_A_HOST.match(place) for place in places) and any("/" not in place for place in places):
+        return "it holds what lies below /etc of a host beside what its commands print"
     if any(place in PRINTED for place in places) and any(place not in PRINTED for place in places):
         return "it holds what a host's own commands print of it"
     return None

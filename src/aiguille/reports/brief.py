@@ -9,6 +9,7 @@ from textwrap import wrap
 from rich.console import Console
 from rich.text import Text
 
+from aiguille.analysis.program import ipv6_is_off
 from aiguille.baseline import Audit, Finding, Outcome, Severity
 from aiguille.baseline.answers import tally
 from aiguille.baseline.questions import over_devices, questions
@@ -114,8 +115,9 @@ def _some(found: Sequence[Finding]) -> str:
 
 
 def _says_nothing_of_six(device: Device) -> bool:
-    off = any(f.name == "net.ipv6.conf.all.disable_ipv6" and f.setting.value == "1" for f in device.system)
-    return bool(device.rulebases) and not off and not any(6 in base.families for base in device.rulebases)
+    return (
+        bool(device.rulebases) and not ipv6_is_off(device) and not any(6 in base.families for base in device.rulebases)
+    )
 
 
 def _verdict(audit: Audit) -> str:

@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from aiguille.analysis import Ends, Entrance, Kind, Program, Proof, surely_refused
 from aiguille.analysis.decide import accepting_steps
 from aiguille.analysis.doubts import GENUINE
+from aiguille.analysis.program import ipv6_is_off
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import NEW, OPENING, Wanted, lets_in, may_let_in
@@ -32,7 +33,6 @@ from aiguille.baseline.catalogue import (
     told_by,
 )
 from aiguille.baseline.checks.access import SETTLE_OUTSIDE
-from aiguille.baseline.checks.login import fact
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted, listed, spell_ports
 from aiguille.model import Action, Direction, Side
@@ -349,8 +349,7 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
 )
 def wider_ipv6(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
-    off = fact(subject, "net.ipv6.conf.all.disable_ipv6")
-    if off is not None and off.setting.value == "1":
+    if ipv6_is_off(subject.device):
         yield NotApplicable("IPv6 is switched off")
         return
     if not outer:

@@ -10,6 +10,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis import Kind, outside_known
 from aiguille.analysis.compare import differences
+from aiguille.analysis.program import ipv6_is_off
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
 from aiguille.baseline import releases
 from aiguille.baseline.catalogue import (
@@ -228,6 +229,8 @@ def _kernel(
     leads_in: whether it opens a way past the rules on a device that forwards between an outside and others
     """
     grave = leads_in and bool(subject.study.forwards) and outside_known(subject.device)
+    if ipv6_is_off(subject.device):
+        names = tuple(name for name in names if not name.startswith("net.ipv6."))
     facts = {one.name: one for one in subject.device.system if one.setting.known and one.name in names}
     wrong = [one for one in facts.values() if one.setting.value not in good]
     for one in wrong:
