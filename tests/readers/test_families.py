@@ -203,6 +203,36 @@ def test_a_sheet_is_the_same_by_commas_tabs_semicolons_and_as_a_workbook(tmp_pat
     assert seen[0][2]["excluded"] == ["10.0.1.5"]
 
 
+@pytest.mark.parametrize(
+    ("said", "meant"),
+    [
+        ("tcp/443", ["tcp/443"]),
+        ("TCP 443", ["tcp/443"]),
+        ("443/tcp", ["tcp/443"]),
+        ("443 (TCP)", ["tcp/443"]),
+        ("tcp-8000-8010", ["tcp/8000-8010"]),
+        ("TCP 8000 - 8010", ["tcp/8000-8010"]),
+        ("udp_53", ["udp/53"]),
+        ("tcp:80", ["tcp/80"]),
+        ("TCP 80, TCP 443", ["tcp/80", "tcp/443"]),
+        ("TCP 80,443; UDP 443", ["tcp/80", "tcp/443", "udp/443"]),
+        ("icmp", ["icmp"]),
+        ("tcp 80 and more", ["tcp 80 and more"]),
+        ("our tcp 80", ["our tcp 80"]),
+    ],
+)
+def test_how_sheets_write_services(said: str, meant: list[str]) -> None:
+    rows = [["Rule #", "Source IP", "Destination IP", "Service / Port", "Permit?", "Justification"]]
+    rows.append(["1", "10.0.1.0/24", "192.0.2.7", said, "permit", "shop"])
+    (device,) = mapped.read(dialect("sheet"), [decode("rules", separated(";", ("rules", rows)).replace(b'"', b""))], "")
+    if ";" in said:
+        (device,) = mapped.read(dialect("sheet"), [decode("rules", separated("\t", ("rules", rows)))], "")
+    (told,) = mapped.parts_of(device)["rules"]
+    assert told["matches"]["service"] == meant
+    assert told["comment"] == "shop"
+    assert not device.ledger.unread
+
+
 def rule_names(device: Device) -> list[str]:
     return [rule.name for base in device.rulebases for _, rule in base.rules()]
 

@@ -13,6 +13,7 @@ from aiguille.baseline.catalogue import RuleRef, refer, speak
 from aiguille.model import Addresses, Direction, Estate, Side
 from aiguille.model.spelling import spell_operand, spell_protocol
 from aiguille.space import Axis, IntervalSet, box, overlap
+from aiguille.space.fields import ICMP_OF
 
 
 class Reach(Struct, frozen=True):
@@ -119,16 +120,22 @@ def _made(study: Study, one: Admission, sources: IntervalSet) -> Reach:
 
 
 def _service(one: Admission) -> str:
-    """What a rule opens, as protocol and ports of its first region."""
-    region = one.regions[0]
-    protocols, ports = region[Axis.PROTO], region[Axis.B]
-    if protocols is None:
+    """What a rule opens, as protocols and ports."""
+    if any(region[Axis.PROTO] is None for region in one.regions):
         return "every service"
-    name = ",".join(spell_protocol(p) for p in list(protocols)[:3])
-    if ports is None or protocols.first in (1, 58):
-        return name
+    found: dict[str, IntervalSet | None] = {}
+    for region in one.regions:
+        protocols = region[Axis.PROTO] or IntervalSet()
+        name = ",".join("icmpv6" if p == ICMP_OF[6] else spell_protocol(p) for p in list(protocols)[:3])
+        ports = region[Axis.B] if protocols.first not in ICMP_OF.values() else None
+        held = found.get(name, IntervalSet())
+        found[name] = None if ports is None or held is None else held | ports
+    return " and ".join(name if ports is None else f"{name}/{_spell_ports(ports)}" for name, ports in found.items())
+
+
+def _spell_ports(ports: IntervalSet) -> str:
     spelled = [str(a) if a == b else f"{a}-{b}" for a, b in ports.spans[:4]]
-    return f"{name}/{','.join(spelled)}{'…' if len(ports.spans) > 4 else ''}"
+    return ",".join(spelled) + ("…" if len(ports.spans) > 4 else "")
 
 
 def spell_sources(sources: IntervalSet, family: int, most: int = 2) -> str:

@@ -161,12 +161,14 @@ def read_port_range(text: str) -> Numbers:
 
 
 def read_service(text: str) -> tuple[ServiceTerm, ...] | None:
-    """``tcp/443``, ``443/tcp``, ``udp:5000-5010``, ``icmp``: a protocol, with ports or without; None for other shapes.
+    """``tcp/443``, ``443/tcp``, ``udp:5000-5010``, ``TCP 80``, ``80 (tcp)``, ``icmp``: a protocol, with ports or without; None for
+    other shapes.
 
     Raises NotUnderstoodError where the shape fits and a part does not.
     """
     if "," in text:
         return _services(text)
+    text = _together(text)
     head, sign, tail = text.partition("/") if "/" in text else text.partition(":")
     head, tail = head.strip(), tail.strip()
     if sign and head[:1].isdigit() and not tail[:1].isdigit():
@@ -184,11 +186,24 @@ def read_service(text: str) -> tuple[ServiceTerm, ...] | None:
     return (ServiceTerm(protocol, (), (read_port_range(tail),)),)
 
 
+_APART = re.compile(
+    r"(?i)(?:(tcp|udp|sctp)[ _-]+(\d+(?:\s*-\s*\d+)?)|(\d+(?:\s*-\s*\d+)?)\s*[( ]\s*(tcp|udp|sctp)\s*\)?)"
+)
+"""A protocol and its ports with a blank between them, or in brackets."""
+
+
+def _together(text: str) -> str:
+    apart = _APART.fullmatch(text.strip())
+    if apart is None:
+        return text
+    return f"{apart[1] or apart[4]}/{''.join((apart[2] or apart[3]).split())}"
+
+
 def _services(text: str) -> tuple[ServiceTerm, ...] | None:
     """``tcp/80,443`` and ``tcp/80, udp/53``: a number alone is of the protocol before it."""
     out: list[ServiceTerm] = []
     head = ""
-    for part in filter(None, (part.strip() for part in text.split(","))):
+    for part in filter(None, (_together(part.strip()) for part in text.split(","))):
         alone = part.replace("-", "").replace(" ", "").isdigit()
         found = read_service(f"{head}/{part}" if alone and head else part)
         if found is None:
