@@ -8,10 +8,10 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis import Programs
+from aiguille.analysis import Programs, StandingReport
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sharing import share
 from aiguille.analysis.study import Study, doubt
@@ -30,6 +30,7 @@ from aiguille.baseline.catalogue import (
     Who,
 )
 from aiguille.baseline.keepers import where_to_change
+from aiguille.baseline.reaching import Reach, reaches
 from aiguille.model import AiguilleError, Device, Estate, Setting, Span, TooComplexError, UsageError
 from aiguille.space import Packet
 from aiguille.space.effort import limited
@@ -121,6 +122,13 @@ def _by_device(told: Iterable[_Told]) -> dict[str, tuple[_Told, ...]]:
     return {name: tuple(mine) for name, mine in out.items()}
 
 
+class Results(Struct, frozen=True):
+    """What an audit found out about a device on the way: the standing of every rule, the ways in from the outside."""
+
+    standings: tuple[StandingReport, ...]
+    reaches: tuple[Reach, ...]
+
+
 class Audit(Struct, frozen=True, dict=True):
     """An estate with what the baseline says of it.
 
@@ -128,6 +136,7 @@ class Audit(Struct, frozen=True, dict=True):
     accepted: findings somebody answers for, with the entry that says so
     notes: what there is to say of the baseline and the accepted risks
     answers: what the auditee says of findings, those that are gone included
+    results: by device, as far as the audit ran in this process and asked for them; reports compute the rest
     """
 
     estate: Estate
@@ -137,6 +146,7 @@ class Audit(Struct, frozen=True, dict=True):
     accepted: tuple[tuple[Finding, Acceptance], ...] = ()
     notes: tuple[str, ...] = ()
     answers: tuple[Reply, ...] = ()
+    results: dict[str, Results] = field(default_factory=dict)
 
     def counts(self) -> dict[Severity, int]:
         """The number of findings of each severity, most severe first."""
@@ -292,7 +302,8 @@ def run(
     outcomes: list[CheckOutcome] = []
     findings: list[Finding] = []
     count = len(estate.devices)
-    work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1)
+    size = sum(1 for device in estate.devices for base in device.rulebases for _ in base.rules())
+    work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1, {} if size <= _KEPT else None)
     chunk = max(1, min(16, count // (4 * max(jobs, 1))))
     for number, (told, found) in enumerate(share(work.device, range(count), jobs, chunk), 1):
         outcomes += told
@@ -301,13 +312,17 @@ def run(
             progress(number, count)
     place = {device.name: number for number, device in enumerate(estate.devices)}
     findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, _first_line(f), f.fingerprint))
-    return Audit(estate, tuple(outcomes), tuple(findings), chosen)
+    return Audit(estate, tuple(outcomes), tuple(findings), chosen, results=work.results or {})
 
 
 def audit_one(estate: Estate, baseline: Baseline, device: str) -> list[Finding]:
     """Every finding of a baseline on one device of an estate, none folded under another."""
     number = next(at for at, one in enumerate(estate.devices) if one.name == device)
     return _Work(estate, baseline, raise_crashes=False, helpers=1).device(number)[1]
+
+
+_KEPT = 20_000
+"""Rules of an estate up to which what was found out about them is kept for reports, at some kilobytes each."""
 
 
 _DEVICE_STEPS, _STEPS_A_RULE, _LEAST_STEPS = 1_000_000, 300, 20_000
@@ -318,12 +333,16 @@ Rule sets that people wrote take less than a twentieth of it.
 
 
 class _Work(Struct, frozen=True, dict=True):
-    """What a process needs to audit any device of the estate. helpers: processes that each device may be shared among."""
+    """What a process needs to audit any device of the estate.
+
+    helpers: processes that each device may be shared among; results: filled with what was found out, None to keep none of it
+    """
 
     estate: Estate
     baseline: Baseline
     raise_crashes: bool
     helpers: int
+    results: dict[str, Results] | None = None
 
     def device(self, number: int) -> tuple[list[CheckOutcome], list[Finding]]:
         device = self.estate.devices[number]
@@ -338,6 +357,8 @@ class _Work(Struct, frozen=True, dict=True):
             left -= question.used
             outcomes.append(_outcome(one.check, device, answers))
             findings += _findings(one, device, answers)
+        if self.results is not None and "standings" in vars(study) and all(one.settled for one in study.standings):
+            self.results[device.name] = Results(study.standings, reaches(study) if self.estate.locations else ())
         return outcomes, findings
 
 

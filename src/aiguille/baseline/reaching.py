@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
 
@@ -38,17 +38,23 @@ class Reach(Struct, frozen=True):
     shipped: bool = False
 
 
+NOTHING_KNOWN: Mapping[str, tuple[Reach, ...]] = {}
+
+
 def reaches(study: Study) -> tuple[Reach, ...]:
     """Every way in from the outside, ways of managing the device first, then what goes through it."""
     found: tuple[Reach, ...] = study.once("reaches", lambda: tuple(_reaches(study)))
     return found
 
 
-def reach_of(estate: Estate) -> tuple[Reach, ...]:
-    """Every way in from the outside of every device of an estate, each rule somebody wrote told once."""
+def reach_of(estate: Estate, known: Mapping[str, tuple[Reach, ...]] = NOTHING_KNOWN) -> tuple[Reach, ...]:
+    """Every way in from the outside of every device of an estate, each rule somebody wrote told once.
+
+    known: what is known of devices already, by name
+    """
     out = []
     for device in estate.devices:
-        found = reaches(Study(device, estate, Programs(device)))
+        found = known[device.name] if device.name in known else reaches(Study(device, estate, Programs(device)))
         ruled = {(one.rule, one.family) for one in found if not one.manages}
         out += [one for one in found if not (one.manages and (one.rule, one.family) in ruled)]
     return tuple(out)

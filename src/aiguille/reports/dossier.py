@@ -7,7 +7,7 @@ from functools import cached_property
 
 from msgspec import Struct
 
-from aiguille.analysis import Programs, standings
+from aiguille.analysis import Programs, StandingReport, standings
 from aiguille.analysis.sharing import share
 from aiguille.baseline import Area, Audit, CheckOutcome, Chosen, Outcome, Severity
 from aiguille.baseline.reaching import Reach, reach_of
@@ -34,13 +34,20 @@ class Dossier(Struct, frozen=True, dict=True):
         devices = self.devices
         chunk = max(1, min(16, len(devices) // (4 * max(self.jobs, 1))))
         helpers = self.jobs if len(devices) == 1 else 1
-        rows = share(lambda number: _rules(devices[number], helpers), range(len(devices)), self.jobs, chunk)
+        results = self.audit.results
+
+        def told(number: int) -> list[Data]:
+            held = results.get(devices[number].name)
+            return _rules(devices[number], helpers, held.standings if held is not None else None)
+
+        rows = share(told, range(len(devices)), self.jobs, chunk)
         return {device.name: mine for device, mine in zip(devices, rows, strict=True)}
 
     @cached_property
     def reach(self) -> tuple[Reach, ...]:
         """Every way in from the outside with its countries; empty without location data."""
-        return reach_of(self.audit.estate) if self.audit.estate.locations else ()
+        known = {name: held.reaches for name, held in self.audit.results.items()}
+        return reach_of(self.audit.estate, known) if self.audit.estate.locations else ()
 
     @cached_property
     def counts(self) -> Counter[tuple[str, str, Severity]]:
@@ -80,9 +87,9 @@ class Dossier(Struct, frozen=True, dict=True):
         return sum(one.outcome is outcome for one in self.audit.outcomes)
 
 
-def _rules(device: Device, jobs: int) -> list[Data]:
+def _rules(device: Device, jobs: int, known: tuple[StandingReport, ...] | None) -> list[Data]:
     from aiguille.reports.rules import Describer, rule_data  # brings the terminal's tables with it
 
-    programs = Programs(device)
     describer = Describer(device)
-    return [rule_data(device, describer, report) for report in standings(programs, jobs)]
+    reports = known if known is not None else standings(Programs(device), jobs)
+    return [rule_data(device, describer, report) for report in reports]
