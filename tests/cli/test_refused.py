@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import subprocess
+import sys
 import tarfile
 import zipfile
 from pathlib import Path
@@ -39,12 +40,40 @@ def test_no_regular_file_is_refused_at_once(folder: Path, what: str, command: st
     assert "Traceback" not in done.stderr
 
 
+@pytest.mark.parametrize(
+    ("words", "into", "code"),
+    [
+        ("--version", "> /dev/full", 2),
+        ("audit gw.v4", "> /dev/full", 2),
+        ("rules gw.v4 --json", "> /dev/full", 2),
+        ("read gw.v4", ">&-", 0),
+        ("read gw.v4", ">&- 2>&-", 0),
+        ("audit gw.v4 --fail-on low --out r.html", "| true", 1),
+        ("audit gw.v4 --fail-on low --out r.html", ">&-", 1),
+        ("audit gw.v4 --out r.html", "> /dev/full", 2),
+        ("audit gone.v4", "", 3),
+        ("audit gw.v4 --as-off 2026-01-01", "", 2),
+    ],
+)
+def test_where_nothing_can_be_said(folder: Path, words: str, into: str, code: int) -> None:
+    """The code is what it is elsewhere, files are written, and a full disk is told in a sentence."""
+    done = subprocess.run(
+        ["bash", "-c", f"aiguille {words} {into}; exit ${{PIPESTATUS[0]}}"],
+        capture_output=True, text=True, cwd=folder, check=False, timeout=60,
+        env={**os.environ, "PATH": f"{os.path.dirname(sys.executable)}:{os.environ['PATH']}"},
+    )  # fmt: skip
+    assert done.returncode == code, done.stderr
+    assert "Traceback" not in done.stderr
+    assert ("standard output cannot be written" in done.stderr) == ("/dev/full" in into)
+    assert (folder / "r.html").exists() == ("r.html" in words)
+
+
 def test_packets_may_come_from_another_command(folder: Path) -> None:
     (folder / "packets.csv").write_text(f"{HEADER}a,eth0,,192.0.2.7,192.0.2.1,tcp,4000,22,,,,\n")
     done = subprocess.run(
         ["bash", "-c", "aiguille probe gw.v4 --quiet --packets <(cat packets.csv)"],
         capture_output=True, text=True, cwd=folder, check=False, timeout=60,
-        env={**os.environ, "PATH": f"{os.path.dirname(__import__('sys').executable)}:{os.environ['PATH']}"},
+        env={**os.environ, "PATH": f"{os.path.dirname(sys.executable)}:{os.environ['PATH']}"},
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
     assert done.stdout.startswith("a  drop")
