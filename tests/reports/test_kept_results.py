@@ -14,12 +14,13 @@ from aiguille.demo import files
 from aiguille.reports import dossier
 
 
-@pytest.fixture(scope="module")
-def audit(tmp_path_factory: pytest.TempPathFactory) -> aiguille.Audit:
+@pytest.fixture(scope="module", params=[1, 2])
+def audit(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> aiguille.Audit:
+    """Of three devices; by one process, and by two of which each sends what it found out."""
     folder = tmp_path_factory.mktemp("kept")
     for name in ("summit-gw.txt", "midway-perimeter.xml", "mast-router.txt"):
         (folder / name).write_bytes(files()[f"exports/{name}"])
-    return aiguille.audit(aiguille.read(folder))
+    return aiguille.audit(aiguille.read(folder), jobs=request.param)
 
 
 @pytest.mark.parametrize("ending", ["html", "rules.csv", "md", "xlsx"])

@@ -14,6 +14,7 @@ from msgspec.structs import replace
 from aiguille.analysis import Programs, StandingReport
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sharing import share
+from aiguille.analysis.standing.sending import Packed, packed, unpacked
 from aiguille.analysis.study import Study, doubt
 from aiguille.baseline.catalogue import (
     Answer,
@@ -136,7 +137,7 @@ class Audit(Struct, frozen=True, dict=True):
     accepted: findings somebody answers for, with the entry that says so
     notes: what there is to say of the baseline and the accepted risks
     answers: what the auditee says of findings, those that are gone included
-    results: by device, as far as the audit ran in this process and asked for them; reports compute the rest
+    results: by device, as far as the audit asked for them; reports compute the rest
     """
 
     estate: Estate
@@ -303,16 +304,20 @@ def run(
     findings: list[Finding] = []
     count = len(estate.devices)
     size = sum(1 for device in estate.devices for base in device.rulebases for _ in base.rules())
-    work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1, {} if size <= _KEPT else None)
+    work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1, size <= _KEPT)
     chunk = max(1, min(16, count // (4 * max(jobs, 1))))
-    for number, (told, found) in enumerate(share(work.device, range(count), jobs, chunk), 1):
+    results: dict[str, Results] = {}
+    for number, (told, found, sent) in enumerate(share(work.device, range(count), jobs, chunk), 1):
         outcomes += told
         findings += found
+        if sent is not None:
+            device = estate.devices[number - 1]
+            results[device.name] = Results(unpacked(device, sent[0]), sent[1])
         if progress is not None:
             progress(number, count)
     place = {device.name: number for number, device in enumerate(estate.devices)}
     findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, _first_line(f), f.fingerprint))
-    return Audit(estate, tuple(outcomes), tuple(findings), chosen, results=work.results or {})
+    return Audit(estate, tuple(outcomes), tuple(findings), chosen, results=results)
 
 
 def audit_one(estate: Estate, baseline: Baseline, device: str) -> list[Finding]:
@@ -332,19 +337,23 @@ Rule sets that people wrote take less than a twentieth of it.
 """
 
 
+_Sent = tuple[Packed, tuple[Reach, ...]]
+"""What a process sends of a device beside outcomes and findings."""
+
+
 class _Work(Struct, frozen=True, dict=True):
     """What a process needs to audit any device of the estate.
 
-    helpers: processes that each device may be shared among; results: filled with what was found out, None to keep none of it
+    helpers: processes that each device may be shared among; keeps: whether what was found out of rules is sent along
     """
 
     estate: Estate
     baseline: Baseline
     raise_crashes: bool
     helpers: int
-    results: dict[str, Results] | None = None
+    keeps: bool = False
 
-    def device(self, number: int) -> tuple[list[CheckOutcome], list[Finding]]:
+    def device(self, number: int) -> tuple[list[CheckOutcome], list[Finding], _Sent | None]:
         device = self.estate.devices[number]
         study = Study(device, self.estate, Programs(device), self.helpers)
         outcomes: list[CheckOutcome] = []
@@ -357,9 +366,13 @@ class _Work(Struct, frozen=True, dict=True):
             left -= question.used
             outcomes.append(_outcome(one.check, device, answers))
             findings += _findings(one, device, answers)
-        if self.results is not None and "standings" in vars(study) and all(one.settled for one in study.standings):
-            self.results[device.name] = Results(study.standings, reaches(study) if self.estate.locations else ())
-        return outcomes, findings
+        return outcomes, findings, self._sent(study)
+
+    def _sent(self, study: Study) -> _Sent | None:
+        if not self.keeps or "standings" not in vars(study) or not all(one.settled for one in study.standings):
+            return None
+        told = packed(study.device, study.standings)
+        return (told, reaches(study) if self.estate.locations else ()) if told is not None else None
 
 
 def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answer]:

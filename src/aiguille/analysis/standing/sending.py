@@ -1,0 +1,50 @@
+"""Standings on their way from one process to another, which has the same device: rules go by their place in it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from msgspec.structs import astuple
+
+from aiguille.analysis.standing.words import StandingReport
+from aiguille.model import Chain, Device, Rule, Rulebase
+
+Packed = tuple[tuple[Any, ...], ...]
+
+
+def packed(device: Device, reports: Sequence[StandingReport]) -> Packed | None:
+    """Reports with each rule as the numbers of its rule base, chain and place; None if one is of no rule of the device."""
+    places: dict[int, tuple[int, int, int]] = {}
+    for b, base in enumerate(device.rulebases):
+        for c, chain in enumerate(base.chains):
+            places[id(chain)] = (b, c, -1)
+            places |= {id(rule): (b, c, r) for r, rule in enumerate(chain.rules)}
+    try:
+        return tuple(
+            (
+                places[id(one.rule)],
+                one.standing,
+                tuple(places[id(rule if rule is not None else chain)] for _, chain, rule in one.because),
+                *astuple(one)[5:],
+            )
+            for one in reports
+        )
+    except KeyError:
+        return None
+
+
+def unpacked(device: Device, sent: Packed) -> tuple[StandingReport, ...]:
+    """The reports again, of the rules that this process holds."""
+
+    def place(at: tuple[int, int, int]) -> tuple[Rulebase, Chain, Rule | None]:
+        base = device.rulebases[at[0]]
+        chain = base.chains[at[1]]
+        return base, chain, chain.rules[at[2]] if at[2] >= 0 else None
+
+    out = []
+    for at, standing, because, *rest in sent:
+        base, chain, rule = place(at)
+        assert rule is not None
+        out.append(StandingReport(base, chain, rule, standing, tuple(map(place, because)), *rest))
+    return tuple(out)
