@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from aiguille.analysis.standing.words import EXPLAIN_NODES
-from aiguille.space import Axis, Box, full_cell
+from aiguille.space import Axis, Box, IntervalSet, full_cell
 from aiguille.space.effort import spend
 
 
@@ -31,6 +31,13 @@ def is_plain(one: Box) -> bool:
     if any(one[axis] is not None for axis in (Axis.FLAGS, Axis.STATE, Axis.TYPE)):
         return False
     return all((values := one[axis]) is None or 0 not in values for axis in (Axis.IN, Axis.OUT))
+
+
+def is_within(one: Box, loopback: IntervalSet) -> bool:
+    """Whether a box holds nothing but packets within the host."""
+    return any(
+        (values := one[axis]) is not None and bool(values) and values.issubset(loopback) for axis in (Axis.IN, Axis.OUT)
+    )
 
 
 def smallest_hitting_set(needs: Iterable[int]) -> tuple[list[int], bool]:

@@ -8,9 +8,10 @@ from functools import partial
 from typing import Any
 
 from aiguille.analysis.decide import Cut, Ends, Row
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program
 from aiguille.analysis.standing.above import Straight, View, Walked
-from aiguille.analysis.standing.covering import is_plain, samples
+from aiguille.analysis.standing.covering import is_plain, is_within, samples
 from aiguille.analysis.standing.words import (
     BECAUSE_LIMIT,
     MANY,
@@ -29,6 +30,7 @@ from aiguille.space import (
     EVERYTHING,
     Box,
     Cell,
+    IntervalSet,
     Slices,
     box_size,
     covers,
@@ -71,6 +73,10 @@ class Judge:
         self.acting = marks([k is not Kind.PASS for k in kinds])
         # Rows that the narrowing of a rule to packets that can exist and open connections cannot part from it.
         self.plain = [is_plain(row.box) for row in self.rows]
+        symbols = program.space.symbols
+        loopback = IntervalSet.of(symbols.number(LOOPBACK)) if LOOPBACK in symbols.names else IntervalSet()
+        # What a host sends itself nobody has in mind who writes a rule for others.
+        self.inner = [is_within(row.box, loopback) for row in self.rows]
 
     def judged(self) -> list[int]:
         """The steps there is something to say of, in order."""
@@ -277,12 +283,15 @@ class Judge:
         opening = [new for region in regions if (new := overlap(region, NEW)) is not None] or list(regions)
         step = self.program.steps[number]
         above = self.index.kept(earlier, self.sure)
+        loopback = all(self.inner[at] for at, row in enumerate(self.rows) if row.step == number)
         against: dict[int, None] = {}
         with_it: dict[int, None] = {}
         for at in above:
             row = self.rows[at]
             other = self.program.steps[row.step]
             if (other.kind is Kind.SKIP and not other.settles) or other.rulebase is not step.rulebase:
+                continue
+            if self.inner[at] and not loopback:
                 continue
             wanted = against if opposite(step, other) else with_it
             if row.step in wanted or (wanted is with_it and (against or len(with_it) >= BECAUSE_LIMIT)):

@@ -20,7 +20,7 @@ from aiguille.analysis import (
     surely_accepted,
     surely_refused,
 )
-from aiguille.analysis.doubts import blocked_lists
+from aiguille.analysis.doubts import RATES, blocked_lists
 from aiguille.analysis.exposure import hours_of, opening
 from aiguille.analysis.services import WELL_KNOWN, known_services, odd_requests, ping
 from aiguille.analysis.sides import PRIVATE
@@ -45,7 +45,18 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import UNSAID, capital, counted, lines, listed
-from aiguille.model import Addresses, Direction, Listener, ManagementService, ServiceTerm, Side, Span, State
+from aiguille.model import (
+    Addresses,
+    Direction,
+    Field,
+    Listener,
+    ManagementService,
+    Named,
+    ServiceTerm,
+    Side,
+    Span,
+    State,
+)
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
@@ -242,7 +253,34 @@ def _outside_answers(subject: Subject, certain: Sequence[Exposure], doubtful: Se
         detail = f"If {names} {verb} the outside: {answer.detail} State its side with --side {group.exposures[0].entrance.label}=SIDE."
         yield replace(answer, detail=detail)
     for group in _grouped(e for e in doubtful if not e.certain):
-        yield _doubt(group)
+        countries = _countries(group)
+        if countries:
+            # Whoever lives in a country is named in no rule, even where nobody knows their addresses.
+            told = _describe(group)
+            verb = "answers" if len({e.service.name for e in group.exposures}) == 1 else "answer"
+            text = f"{group.services()} {verb} {group.entrances()} to a whole country ({countries})."
+            yield replace(told, detail=text, severity=Severity.MEDIUM)
+        else:
+            yield _doubt(group)
+
+
+def _countries(group: _Group) -> str:
+    """The countries a rule lets in, where nothing else makes it doubtful than that no data tells their addresses."""
+    steps, device = group.worst.proof.steps, group.worst.proof.program.device
+    accepting = [step for step in steps if step.kind is Kind.ACCEPT]
+    others = [step for step in steps if step.kind is not Kind.ACCEPT and step.rule is not None]
+    rule = accepting[0].rule if len(accepting) == 1 else None
+    if rule is None or any(not piece.sure for step in others for piece in step.pieces):
+        return ""
+    open_ones = [one for one in rule.qualifiers if one.name not in RATES]
+    lands = {one.name: one for one in device.addresses if one.countries}
+    named = [o.name for c in rule.match.conditions if c.field is Field.SOURCE and not c.negated for o in c.operands
+             if isinstance(o, Named) and o.name in lands and lands[o.name].unresolved]  # fmt: skip
+    if named and not open_ones:
+        return listed(named)
+    if not open_ones or any(one.name != "country" or "!" in one.text or "source" not in one.text for one in open_ones):
+        return ""
+    return listed(one.text.split()[-1] for one in open_ones)
 
 
 def _meant(exposure: Exposure) -> bool:
