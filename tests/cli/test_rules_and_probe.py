@@ -29,6 +29,19 @@ def rules(estate: Path, *words: str) -> list[dict[str, object]]:
     return data["rules"]
 
 
+def test_rules_of_some_devices(estate: Path) -> None:
+    two = rules(estate, "--device", "valley-gw", "--device", "summit-gw")
+    assert {one["device"] for one in two} == {"valley-gw", "summit-gw"}
+    assert two == [one for one in rules(estate) if one["device"] in ("valley-gw", "summit-gw")]
+    # The loopback's rule stands above all others and hides none of them.
+    assert {
+        one["standing"] for one in rules(estate, "--device", "valley-gw", "--chain", "INPUT") if one["rule"] == 3
+    } >= {"live"}
+    wrong = run("rules", estate, "--device", "valley")
+    assert wrong.returncode == 2
+    assert "did you mean 'valley-gw'?" in wrong.stderr
+
+
 def test_rules_of_the_sample(estate: Path) -> None:
     found = {
         (r["device"], r["chain"], r["rule"], "v6" if str(r["file"]).endswith("v6") else ""): r for r in rules(estate)

@@ -47,6 +47,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         help=f"only these: {', '.join(ACTIONS)}; repeatable",
     )
     parser.add_argument(
+        "--device", action="append", default=[], metavar="NAME", help="only the rules of this device; repeatable"
+    )
+    parser.add_argument(
         "--touching", metavar="ADDRESS/PORT", help="only rules that match packets from or to it; a part may be left out"
     )
     parser.add_argument(
@@ -67,6 +70,7 @@ def run(arguments: argparse.Namespace) -> int:
     gc.disable()
     from aiguille.analysis import Programs, standings
     from aiguille.analysis.listing import Selection, read_touching, select
+    from aiguille.analysis.lookup import one_device
     from aiguille.reports.csvfile import as_csv
     from aiguille.reports.rules import rules_data, show_rules
     from aiguille.reports.tables import RULES, rules_rows
@@ -86,12 +90,13 @@ def run(arguments: argparse.Namespace) -> int:
     }
     options.check_outputs(arguments, writers)
     estate = options.read_estate(arguments)
+    devices = [one_device(estate, name) for name in dict.fromkeys(arguments.device)] or estate.devices
     found = []
     with output.progress(arguments, "devices", "judged") as told:
-        for number, device in enumerate(estate.devices, 1):
+        for number, device in enumerate(devices, 1):
             programs = Programs(device)
             found.append((device, select(programs, standings(programs, arguments.jobs), wanted)))
-            told(number, len(estate.devices))
+            told(number, len(devices))
     if arguments.json:
         sys.stdout.writelines(rules_data(found, arguments.jobs))
     else:
