@@ -56,6 +56,7 @@ def test_names_become_addresses(estate: Estate, device: str | None, text: str, e
             "modbuz from terrace to lifts",
             "'modbuz' is neither a protocol nor a service .*; there is modbus",
         ),
+        ("summit-gw", "rescue from terrace to lifts", "'rescue' stands for udp 5004-5011; name the port that is meant"),
         ("summit-gw", "tcp from lifts to lifts:502", "both ends lie behind one interface"),
         (
             "midway-perimeter",

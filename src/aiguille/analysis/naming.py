@@ -26,6 +26,8 @@ from aiguille.model.spelling import spell_operand, spell_protocol
 WORDS = ("from", "to", "entering", "leaving", "state", "flags", "type", "code")
 MOST = 24
 """Sentences that one with names may stand for."""
+_FEW_PORTS = 4
+"""Ports of a range that are still asked about one by one."""
 ITSELF = ("device", "itself", "the device")
 
 
@@ -130,8 +132,15 @@ def _services(device: Device, head: str) -> list[tuple[str, str]]:
             return [("tcp", head.lower())]
     out = []
     for term in terms:
-        for port in term.destination_ports or (None,):
-            out.append((spell_protocol(term.protocol.first), str(port.first) if port is not None else ""))
+        name = spell_protocol(term.protocol.first)
+        for port in term.destination_ports:
+            if port.last - port.first >= _FEW_PORTS:
+                raise UsageError(
+                    f"'{head}' stands for {name} {port.first}-{port.last}; name the port that is meant: {name} ... to ...:{port.first}"
+                )
+            out += [(name, str(number)) for number in range(port.first, port.last + 1)]
+        if not term.destination_ports:
+            out.append((name, ""))
     if not out:
         names = [*own, *PORTS, *(one.name.lower() for one in known_services())]
         near = difflib.get_close_matches(head.lower(), names, n=3) or ["tcp", "udp", "icmp"]
