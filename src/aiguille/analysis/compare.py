@@ -76,7 +76,7 @@ def differences(one: Device, other: Device) -> list[Difference]:
     out = []
     first, second = in_one_space(one, other)
     for direction in Direction:
-        for mine in first.all(direction):
+        for mine in first.held(direction):
             theirs = second.get(mine.family, direction)
             if theirs is not None and (found := difference(mine, theirs)) is not None:
                 out.append(found)
@@ -113,7 +113,7 @@ def changes(one: Device, other: Device) -> list[Change]:
     first, second = in_one_space(one, other)
     out: list[Change] = []
     for direction in Direction:
-        for mine in first.all(direction):
+        for mine in first.held(direction):
             theirs = second.get(mine.family, direction)
             if theirs is not None:
                 out += _changes(mine, theirs)

@@ -332,9 +332,12 @@ class Programs:
 
     def all(self, direction: Direction) -> Iterator[Program]:
         """The programs of a direction that packets meet, IPv4 before IPv6; none of IPv6 where the kernel has it switched off."""
+        off = ipv6_is_off(self.device)
+        return (program for program in self.held(direction) if program.family == 4 or not off)
+
+    def held(self, direction: Direction) -> Iterator[Program]:
+        """The programs of a direction, IPv4 before IPv6, whether the kernel lets packets meet them today or not."""
         for family in families(self.device):
-            if family == 6 and ipv6_is_off(self.device):
-                continue
             if (program := self.get(family, direction)) is not None:
                 yield program
 
