@@ -69,7 +69,7 @@ def test_rules_and_probe_take_an_archive(box: Path) -> None:
         archive.add(box, "box")
     rules = json.loads(run("rules", path, "--json").stdout)["rules"]
     jsonschema.validate({"rules": rules}, schema("rules"))
-    assert [r["standing"] for r in rules] == ["live", "partly hidden"]
+    assert [r["standing"] for r in rules] == ["live", "live"]
     assert rules[0]["file"] == f"{path}/box/rules.v4"
     packet = "tcp from 198.51.100.7:4000 to 192.0.2.2:22 entering eth0"
     data = json.loads(run("probe", path, "--packet", packet, "--json").stdout)
