@@ -17,7 +17,7 @@ from aiguille.analysis.study import Study
 from aiguille.model import Addresses, Device, Direction, Estate, Interface, State
 from aiguille.readers.literals import read_network
 from aiguille.space import Packet, read_sentence
-from tests.helpers import filter_table
+from tests.helpers import filter_table, linux
 
 CONDITIONS = (
     "-s 10.0.0.0/8", "-s 10.0.0.1", "! -s 10.0.0.0/30", "-d 192.0.2.0/24", "-p tcp", "-p udp", "-p tcp --dport 22",
@@ -215,3 +215,16 @@ def test_packets_whose_destination_was_translated(sentence: str, expected: set[b
     assert through(filter_table(rules, nat=DNAT), packet) == expected
     if packet.state.value == "new":
         assert through(filter_table(rules), packet) == {False}
+
+
+def test_rules_for_ipv6_are_compared_though_the_kernel_has_it_off() -> None:
+    """Whoever switches it on again meets them."""
+    sides = []
+    for policy in ("DROP", "ACCEPT"):
+        rules = f"*filter\n:INPUT {policy} [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\nCOMMIT\n"
+        off = "net.ipv6.conf.all.disable_ipv6 = 1\n"
+        sides.append(linux({"rules.v6": rules, "sysctl.txt": off}))
+    (found,) = changes(*sides)
+    assert found.opens
+    assert found.traffic.family == 6
+    assert not list(changes(sides[0], sides[0]))
