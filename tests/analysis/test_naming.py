@@ -114,7 +114,29 @@ def test_what_is_expected_of_packets(rows: list[str], code: int, told: str, tmp_
         held = json.loads(data.stdout)
         jsonschema.validate(held, schema("probe"))
         assert held["as_expected"]["no"] == (code == 1)
-    # Without interfaces the same rows are followed over devices, here one whose routes nobody knows.
-    (tmp_path / "q.csv").write_text("id,src,dst,protocol,dport,expect\na,198.51.100.7,192.0.2.1,tcp,22,drop\n")
-    path = json.loads(run("probe", "a.v4", "--packets", "q.csv", "--json", cwd=tmp_path).stdout)
+
+
+def test_what_is_expected_of_packets_over_devices(tmp_path: Path) -> None:
+    """One way of a journey alone is told: where it is not certain, no expectation is fulfilled for sure, and none fails."""
+    gateway = tmp_path / "gw"
+    gateway.mkdir()
+    (gateway / "rules.v4").write_text(RULES.replace("-A INPUT", ":FORWARD ACCEPT [0:0]\n-A INPUT", 1))
+    held = [("eth0", "192.0.2.1"), ("eth1", "10.0.0.1")]
+    (gateway / "ip-addr.json").write_text(json.dumps([
+        {"ifname": name, "flags": ["UP"], "addr_info": [{"family": "inet", "local": one, "prefixlen": 24}]} for name, one in held
+    ]))  # fmt: skip
+    rows = [
+        f"{to} {word},10.0.0.7,{to},tcp,22,{word}"
+        for to in ("192.0.2.1", "198.51.100.9")
+        for word in ("accept", "drop")
+    ]
+    (tmp_path / "q.csv").write_text("\n".join(["id,src,dst,protocol,dport,expect", *rows]) + "\n")
+    done = run("probe", gateway, "--packets", "q.csv", "--json", cwd=tmp_path)
+    path = json.loads(done.stdout)
     jsonschema.validate(path, schema("paths"))
+    assert [(one["certain"], one["as_expected"]) for one in path["packets"]] == [
+        (True, True), (True, False), (False, None), (False, None),
+    ]  # fmt: skip
+    assert done.returncode == 1
+    told = run("probe", gateway, "--packets", "q.csv", cwd=tmp_path).stdout
+    assert told.endswith("1 of 4 packets as expected\n")

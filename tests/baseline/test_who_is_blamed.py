@@ -79,6 +79,15 @@ CASES: list[tuple[str, Device, list[tuple[str, list[str], str]]]] = [
     ("system.spoofing", linux({"sysctl.txt": "net.ipv4.conf.all.rp_filter = 0\n"},
                               "*raw\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -m rpfilter --invert -j DROP\nCOMMIT\n"
                               f"*filter\n:INPUT DROP [0:0]\n-A INPUT {EST}\nCOMMIT\n"), []),
+    ("system.spoofing", linux({"sysctl.txt": "net.ipv4.conf.all.rp_filter = 0\n"},
+                              "*raw\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -p tcp -m rpfilter --invert -j DROP\nCOMMIT\n"
+                              f"*filter\n:INPUT DROP [0:0]\n-A INPUT {EST}\nCOMMIT\n"),
+     [("low", ["net.ipv4.conf.all.rp_filter = 0"], "")]),
+    ("deny.bogons", zoned(f"-A INPUT -i eth0 {WEB} -j ACCEPT",
+                          nat="*raw\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -p udp -m rpfilter --invert -j DROP\nCOMMIT\n"),
+     [("low", [WEB], "from (10|172|192)")]),
+    ("deny.bogons", zoned(f"-A INPUT -i eth0 {WEB} -j ACCEPT",
+                          nat="*raw\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -m rpfilter --invert -j DROP\nCOMMIT\n"), []),
     ("deny.to-device", linux({"sysctl.txt": "net.ipv6.conf.all.disable_ipv6 = 1\n",
                               "rules.v6": "*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n"}), []),
     ("deny.guests-inside", three(f"-A FORWARD -i eth2 -o eth1 {RDP} -j ACCEPT"), [("high", [RDP], "entering eth2 leaving eth1")]),

@@ -11,10 +11,11 @@ from enum import IntEnum
 from typing import TYPE_CHECKING
 
 from aiguille.model import Action, Condition, DestinationType, Field, Named, Numbers, Qualifier, Rule, Rulebase
+from aiguille.space import Axis
 
 if TYPE_CHECKING:
-    from aiguille.analysis.program import Step
-    from aiguille.space import Resolver
+    from aiguille.analysis.program import Program, Step
+    from aiguille.space import IntervalSet, Resolver
 
 RATES = frozenset({"rate limit", "recently seen addresses", "number of connections", "random share"})
 """Qualifiers that thin traffic out without keeping any source away for good."""
@@ -120,3 +121,17 @@ def blocked_lists(step: Step) -> tuple[str, ...]:
     if rule is None or any(piece.sure for piece in step.pieces):
         return ()
     return tuple(_lists(rule.match.conditions, _does(step.rulebase, rule)))
+
+
+def drops_forged(program: Program, interfaces: IntervalSet) -> Step | None:
+    """The step that drops whatever comes by some interfaces and not by the one that leads back to its source (RFC 3704)."""
+    for step in program.steps:
+        rule = step.rule
+        if rule is None or step.kind != "refuse" or {one.name for one in rule.qualifiers} != GENUINE:
+            continue
+        for piece in step.pieces:
+            into = piece.box[Axis.IN]
+            free = all(piece.box[axis] is None for axis in Axis if axis is not Axis.IN)
+            if free and (into is None or interfaces.issubset(into)):
+                return step
+    return None

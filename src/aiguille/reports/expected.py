@@ -99,7 +99,7 @@ class Held:
             place = f"{by.get('chain', '')} {by.get('rule', '')}".strip()
             where = f" ({by['file']}:{by['line']})" if by.get("file") else ""
             verb = "is" if packet["certain"] else "may be"
-            why = "" if packet["certain"] else "; a condition stands in the way that a packet does not settle"
+            why = "" if packet["certain"] else "; what the exports tell does not settle it"
             text = f"line {one.line}: {packet['id']}: expected {one.word}, {verb} {packet['verdict']} by {place}{where}{why}"
             yield f"{visible(text)}\n".encode()
         fine = sum(packet["as_expected"] is True for _, packet in self._rows)
@@ -108,7 +108,9 @@ class Held:
 
 def _fulfilled(one: Expectation, packet: Data) -> bool | None:
     """Whether an answer is what was expected; None where it may be."""
-    possible = {packet["verdict"], *(way["verdict"] for way in packet.get("possible") or ())}
-    if possible <= {*one.verdicts}:
-        return True
-    return None if not packet["certain"] and possible & {*one.verdicts} else False
+    if not one.word or packet["certain"]:
+        return packet["verdict"] in one.verdicts
+    if "possible" not in packet:
+        return None  # of a packet followed over devices one way alone is told
+    verdicts = {way["verdict"] for way in packet["possible"]}
+    return True if verdicts <= {*one.verdicts} else None if verdicts & {*one.verdicts} else False

@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterable, Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Entrance, Kind, Program, Proof, surely_refused
+from aiguille.analysis import Ends, Entrance, Program, Proof, surely_refused
 from aiguille.analysis.decide import accepting_steps
-from aiguille.analysis.doubts import GENUINE
+from aiguille.analysis.doubts import drops_forged
 from aiguille.analysis.program import ipv6_is_off
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE
@@ -424,17 +424,6 @@ def _six(subject: Subject) -> Iterator[Program]:
     )
 
 
-def _looks_back(program: Program, outer: IntervalSet) -> bool:
-    """Whether a rule drops what comes from outside by another interface than the one that leads back to its source."""
-    return any(
-        step.kind is Kind.REFUSE
-        and step.rule is not None
-        and bool(GENUINE & {q.name for q in step.rule.qualifiers})
-        and any(piece.box[Axis.IN] is None or outer.issubset(piece.box[Axis.IN] or outer) for piece in step.pieces)
-        for step in program.steps
-    )
-
-
 @check(
     id="deny.bogons",
     title="Sources that cannot be genuine are accepted from outside",
@@ -479,7 +468,7 @@ def bogons(subject: Subject) -> Iterator[Answer]:
     for kind in ("private", "unassigned"):
         for program in (p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)):
             sources = networks(subject.params[kind], program.family)
-            if _looks_back(program, outer):
+            if drops_forged(program, outer) is not None:
                 looked += 1
                 continue
             if any(n.family == program.family and IntervalSet([(n.first, n.last)]).overlaps(sources) for n in own):

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Kind, outside_known
+from aiguille.analysis import outside_known
 from aiguille.analysis.compare import differences
+from aiguille.analysis.doubts import drops_forged
 from aiguille.analysis.program import ipv6_is_off
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
 from aiguille.baseline import releases
@@ -28,7 +29,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.dates import read_date
 from aiguille.baseline.wording import by_default, counted, lines, listed
-from aiguille.model import Chain, Direction, Rule, Rulebase, Span
+from aiguille.model import Chain, Direction, Rulebase, Span
 
 if TYPE_CHECKING:
     from packaging.version import Version
@@ -267,8 +268,10 @@ _LINUX = ("linux-host", "iptables-save", "nftables")
 )
 def spoofing(subject: Subject) -> Iterator[Answer]:
     yield from _unchecked_ipv6(subject)
-    if (rule := _checks_paths(subject)) is not None:
-        yield Passed(f"a rule drops what comes from where its source does not lie ({rule.where})")
+    program = subject.programs.get(4, Direction.TO_DEVICE)
+    step = drops_forged(program, program.space.symbols.present) if program is not None else None
+    if step is not None:
+        yield Passed(f"a rule drops what comes from where its source does not lie ({step.where})")
         return
     everywhere = "net.ipv4.conf.all.rp_filter"
     facts = {one.name: one for one in subject.device.system if one.setting.known}
@@ -306,18 +309,6 @@ def _unchecked_ipv6(subject: Subject) -> Iterator[Found]:
                 severity=Severity.MEDIUM if grave else None,
                 name=f"{one.name} = {one.setting.value}",
             )
-
-
-def _checks_paths(subject: Subject) -> Rule | None:
-    """The rule that drops IPv4 packets of all interfaces whose source does not lie where they come from."""
-    for program in subject.programs.all(Direction.TO_DEVICE):
-        for step in program.steps if program.family == 4 else ():
-            rule = step.rule
-            if rule is None or step.kind is not Kind.REFUSE:
-                continue
-            if [one.name for one in rule.qualifiers] == ["reverse path"] and not rule.match.conditions:
-                return rule
-    return None
 
 
 @check(
