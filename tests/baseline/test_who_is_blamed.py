@@ -47,6 +47,8 @@ CASES: list[tuple[str, Device, list[tuple[str, list[str], str]]]] = [
     ("rules.any-to-any", three("-A FORWARD -i eth0 -o eth1 -j ACCEPT"),
      [("critical", ["-i eth0 -o eth1"], "entering eth0 leaving eth1")]),
     ("rules.any-to-any", three("-A FORWARD -i eth1 -o eth0 -j ACCEPT"), [("low", ["-i eth1 -o eth0"], "leaving eth0")]),
+    ("rules.any-to-any", three("-A FORWARD -o eth0 -j ACCEPT"), [("low", ["-o eth0"], "leaving eth0")]),
+    ("rules.any-to-any", three("-A FORWARD -o eth1 -j ACCEPT"), [("critical", ["-o eth1"], "leaving eth1")]),
     ("rules.any-to-any", three("-A INPUT -j ACCEPT"), [("high", ["-A INPUT -j ACCEPT"], "")]),
     ("rules.any-service", three("-A INPUT -d 192.0.2.1 -i eth2 -p tcp -j ACCEPT"), [("high", ["-i eth2 -p tcp"], "")]),
     ("rules.any-service", three("-A INPUT -d 192.0.2.1 -i eth1 -p tcp -j ACCEPT"), [("medium", ["-i eth1 -p tcp"], "")]),

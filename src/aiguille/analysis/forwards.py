@@ -6,7 +6,9 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Program
+from aiguille.analysis.sides import interface_names
 from aiguille.analysis.study import OPENING, Study, is_wide
 from aiguille.model import Addresses, Chain, Device, Direction, Numbers, Rule, Rulebase, Translate, TranslationKind
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
@@ -63,7 +65,7 @@ def ways_of(study: Study, forward: Forward, outer: IntervalSet) -> Iterator[tupl
     enters = IntervalSet(span for one in pieces for span in (outer & (one[Axis.IN] or outer)).spans)
     if not enters:
         return
-    whence = box([(Axis.IN, enters), (Axis.SRC, study.strangers(program))])
+    whence = box([(Axis.IN, enters), (Axis.SRC, study.strangers(program)), *_inward(study, program, outer)])
     for protocol in (TCP, UDP):
         if ports := meant_ports(program, forward, protocol):
             place = box([(Axis.DST, IntervalSet([(target.first, target.last)])), (Axis.B, ports)])
@@ -71,3 +73,13 @@ def ways_of(study: Study, forward: Forward, outer: IntervalSet) -> Iterator[tupl
             region = overlap(region, OPENING[protocol]) if region is not None else None
             if region is not None:
                 yield protocol, program, region
+
+
+def _inward(study: Study, program: Program, outer: IntervalSet) -> list[tuple[Axis, IntervalSet]]:
+    """The interface what is forwarded leaves by, where nothing tells of networks and there is but one beside the outside."""
+    device, symbols = study.device, program.space.symbols
+    if device.routes or any(one.networks for one in device.interfaces) or any(one.networks for one in device.zones):
+        return []
+    names = [symbols.number(name) for name in interface_names(device) if name != LOOPBACK and name in symbols.names]
+    others = IntervalSet.of(*names) - outer
+    return [(Axis.OUT, others)] if others.size == 1 else []

@@ -112,6 +112,12 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
         return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
 
     real = existing(program.device, program.space.symbols)
+    out = region[Axis.OUT]
+    if program.direction is Direction.THROUGH_DEVICE and out is not None and out.size == 1:
+        # Nothing goes out where it came in; the last symbol stands for every interface nobody names.
+        named = out.first < len(program.space.symbols.names)
+        others = (region[Axis.IN] or program.space.symbols.present) - out if named else IntervalSet()
+        region = overlap(region, box([(Axis.IN, others)])) or region if others else region
     ways_in = box([(axis, real) for axis in (Axis.IN, Axis.OUT) if program.direction is not Direction.TO_DEVICE])
     alive = overlap(region, ways_in)
     proof = decider.find(alive, decided_here, number) if alive is not None else None
@@ -122,10 +128,9 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
     outside = {
         symbols.number(name) for zone in subject.device.zones if zone.side is Side.OUTSIDE for name in zone.interfaces
     }
-    entering = region[Axis.IN]
+    entering, leaving = region[Axis.IN], region[Axis.OUT]
     from_outside = entering is None or any(n in entering for n in outside) or inward in outside or not outside
     inner = subject.study.on(Side.INSIDE, Side.MANAGEMENT)
-    leaving = region[Axis.OUT]
     everything = bool(outside) and (entering is None or any(n in entering for n in outside))
     into_inside = (
         program.direction is Direction.THROUGH_DEVICE and bool(inner) and (leaving is None or leaving.overlaps(inner))
