@@ -86,7 +86,8 @@ def test_a_narrow_rule_neither_hides_nor_takes_the_blame_for_a_wide_one() -> Non
 
 def test_ways_in() -> None:
     stated = Programs(device("-A INPUT -i eth7 -j ACCEPT"))
-    assert [(e.label, e.side) for e in entrances(stated)] == [("out", Side.OUTSIDE), ("office", Side.INSIDE)]
+    sided = [("out", Side.OUTSIDE), ("office", Side.INSIDE), ("eth7", None)]
+    assert [(e.label, e.side) for e in entrances(stated)] == sided
     assert outside_known(stated.device)
     bare = Programs(filter_table("-A INPUT -i eth7 -j ACCEPT\n-A INPUT -i lo -j ACCEPT"))
     assert not outside_known(bare.device)

@@ -137,6 +137,7 @@ CASES: list[tuple[str, str, Device]] = [
     ("access.root-login", "fail", host(**{SSHD: "Port 22\n"})),
     ("access.root-login", "fail", gate("doors { keeper root { rank all } }")),
     ("access.root-login", "pass", host(**{SSHD: "PermitRootLogin no\n"})),
+    ("access.root-login", "fail", host(**{SSHD: "PermitRootLogin no\n", "etc/passwd": "toor:x:0:0::/root:/bin/sh\n"})),
     ("access.root-login", "pass", gate("doors { keeper ann { rank all } }")),
     ("access.root-login", "cannot tell", zoned("")),
     ("access.portal-open", "fail", gate("portal { live yes }")),

@@ -43,7 +43,10 @@ class Entrance(Struct, frozen=True):
 
 
 def entrances(programs: Programs) -> tuple[Entrance, ...]:
-    """Every way in, the loopback apart: one a zone, then the interfaces no zone holds as one of unknown side."""
+    """Every way in, the loopback apart: one a zone, then the interfaces no zone holds, whose side nobody knows.
+
+    Where an outside is known those are ways in of their own, under their names; else one, which may face the outside.
+    """
     device = programs.device
     symbols = programs.resolver(4).space.symbols
     out: list[Entrance] = []
@@ -57,8 +60,14 @@ def entrances(programs: Programs) -> tuple[Entrance, ...]:
     rest = symbols.present - placed - _loopback(symbols)
     if not any(entrance.side is Side.OUTSIDE for entrance in out):
         # Whatever the interfaces left over are called, the one to the outside may be among them.
-        out.append(Entrance("an interface of unknown side", rest, None))
+        out.append(Entrance(UNKNOWN_SIDE, rest, None))
+    else:
+        numbers = (n for n, name in enumerate(symbols.names) if name in interface_names(device) and n in rest)
+        out += [Entrance(symbols.names[n], IntervalSet.of(n), None) for n in numbers]
     return tuple(out)
+
+
+UNKNOWN_SIDE = "an interface of unknown side"
 
 
 def each_interface(programs: Programs) -> tuple[Entrance, ...]:
@@ -159,7 +168,12 @@ def guess_sides(device: Device) -> Device:
         zones = _placed(zones, outside)
         placed.add(outside.interfaces[0])
     if any(zone.side is Side.OUTSIDE and zone.interfaces for zone in zones):
-        inner = {one.name: one for one in device.interfaces if one.enabled and _private(one.networks)}
+        ways_out = {route.interface for route in device.routes if route.network in EVERYWHERE}
+        inner = {
+            one.name: one
+            for one in device.interfaces
+            if one.enabled and _private(one.networks) and one.name not in ways_out
+        }
         zones = [zone if zone.name in odd else _inner(zone, inner) for zone in zones]
         for name in sorted(set(inner) - placed - {LOOPBACK}):
             why = f"only private networks on {name}"
@@ -225,9 +239,16 @@ PRIVATE = ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")
 """Networks nobody has on the internet (RFC 1918, RFC 4193)."""
 
 
+EVERYWHERE = (Addresses(4, 0, (1 << 32) - 1), Addresses(6, 0, (1 << 128) - 1))
+"""What a default route leads to."""
+
+
 def _private(networks: tuple[Addresses, ...]) -> bool:
-    """Whether there are networks and all of them are private; what every link has by itself counts as none."""
-    told = [n for n in networks if n.family == 4 or n.first >> 118 != 0x3FA]
+    """Whether there are networks and all of them are private; what every link has by itself counts as none.
+
+    Inside networks have global addresses of IPv6 as a rule (RFC 4864, 4): where there is IPv4, that tells.
+    """
+    told = [n for n in networks if n.family == 4] or [n for n in networks if n.first >> 118 != 0x3FA]
     held = [ip_network(text) for text in PRIVATE]
     bounds = [(n.version, int(n.network_address), int(n.broadcast_address)) for n in held]
     return bool(told) and all(any(n.family == v and a <= n.first and n.last <= b for v, a, b in bounds) for n in told)

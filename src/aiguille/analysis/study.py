@@ -9,10 +9,11 @@ from typing import Any
 from msgspec import Struct, field
 
 from aiguille.analysis.countries import countries_of
-from aiguille.analysis.decide import Decider, Ends, Proof, maybe_accepted, surely_accepted
+from aiguille.analysis.decide import Decider, Ends, Proof, maybe_accepted, surely_accepted, surely_refused
 from aiguille.analysis.doubts import RATES, Doubt
 from aiguille.analysis.exposure import Exposure, exposures, rated
 from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
+from aiguille.analysis.remarks import said_to_manage
 from aiguille.analysis.services import GENERAL_HOSTS, management_services
 from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback
 from aiguille.analysis.standing import StandingReport, standings
@@ -141,7 +142,9 @@ class Study(Struct, dict=True):
 
     @cached_property
     def services(self) -> tuple[ManagementService, ...]:
-        return management_services(self.device)
+        """The ways of managing the device, those that somebody's remark on a rule speaks of among them."""
+        known = management_services(self.device)
+        return (*known, *said_to_manage(self.programs, known))
 
     @cached_property
     def entrances(self) -> tuple[Entrance, ...]:
@@ -294,7 +297,34 @@ class Study(Struct, dict=True):
         )
         return found
 
+    def overtaken(self, direction: Direction) -> tuple[tuple[Step, Proof], ...]:
+        """The accepting rules people wrote that let nothing in, since those of their packets that can exist are surely refused
+        above them, each with such a packet; the last step of its proof is the rule that refuses it."""
+        found: dict[int, tuple[Step, Proof]] = {}
+        reached = {id(one.rule) for one in self.admissions(direction)}
+        for program in self.programs.all(direction):
+            for number, step, regions in self._plausible(program):
+                if step.rule is None or step.rule.made or id(step.rule) in reached:
+                    continue
+                proofs = (self.find(program, region, surely_refused, number) for region in regions)
+                proof = next((one for one in proofs if one is not None and one.steps[-1].rule is not None), None)
+                if proof is not None:
+                    found.setdefault(id(step.rule), (step, proof))
+        return tuple(found.values())
+
     def _admissions(self, program: Program) -> Iterator[Admission]:
+        for number, step, regions in self._plausible(program):
+
+            def here(ends: Ends, number: int = number) -> bool:
+                return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
+
+            proofs = (self.find(program, region, here, number) for region in regions)
+            proof = next((one for one in proofs if one is not None), None)
+            if proof is not None:
+                yield Admission(program, number, tuple(regions), proof, _condition(step))
+
+    def _plausible(self, program: Program) -> Iterator[tuple[int, Step, list[Box]]]:
+        """The accepting steps of rules people wrote, with those of their new connections that can exist."""
         symbols = program.space.symbols
         real = existing(program.device, symbols)
         ways = NEW
@@ -314,12 +344,7 @@ class Study(Struct, dict=True):
                 continue
             if step.kind is not Kind.ACCEPT and not (step.kind is Kind.SKIP and step.settles):
                 continue
-
-            def here(ends: Ends, number: int = number) -> bool:
-                return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
-
             regions = []
-            proof = None
             for piece in step.pieces:
                 common = overlap(piece.box, ways)
                 if common is not None and step.rule.made:
@@ -329,9 +354,8 @@ class Study(Struct, dict=True):
                 if not any(True for _ in along(program, common)):
                     continue
                 regions.append(common)
-                proof = proof or self.find(program, common, here, number)
-            if proof is not None:
-                yield Admission(program, number, tuple(regions), proof, _condition(step))
+            if regions:
+                yield number, step, regions
 
 
 _TO_ALL = {

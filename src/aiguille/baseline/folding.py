@@ -28,6 +28,7 @@ OPENING = frozenset(
         "deny.from-device",
         "deny.between-inside",
         "deny.guests-inside",
+        "deny.forwarding",
         "deny.egress",
         "deny.wider-ipv6",
         "deny.bogons",

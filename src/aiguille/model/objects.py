@@ -165,6 +165,7 @@ class Interface(Struct, frozen=True):
 
     addresses: its own addresses; networks: the networks they lie in
     services: those the export lets answer on it, by name as written
+    linked: whether something is plugged in; None where nothing tells
     """
 
     name: str
@@ -175,6 +176,7 @@ class Interface(Struct, frozen=True):
     enabled: bool = True
     comment: str = ""
     services: tuple[str, ...] = ()
+    linked: bool | None = None
 
 
 class Route(Struct, frozen=True):

@@ -51,9 +51,13 @@ _MARKS = {
 
 
 class Bundle(Struct, frozen=True, dict=True):
-    """A host's files. Places are relative to its root, with forward slashes."""
+    """A host's files. Places are relative to its root, with forward slashes.
+
+    sets: the names of the sets of ipset whose members some file of the bundle tells
+    """
 
     files: tuple[ExportFile, ...]
+    sets: frozenset[str] = frozenset()
 
     @cached_property
     def by_place(self) -> dict[str, ExportFile]:

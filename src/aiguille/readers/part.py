@@ -28,11 +28,11 @@ class FirewallPart(Struct, frozen=True):
     system: tuple[Fact, ...] = ()
 
 
-def as_made(rulebases: Iterable[Rulebase]) -> tuple[Rulebase, ...]:
-    """Rule bases whose rules a program makes of files of its own."""
+def as_made(rulebases: Iterable[Rulebase], made: Callable[[Rule], bool] = lambda _: True) -> tuple[Rulebase, ...]:
+    """Rule bases whose rules, or some of them, a program makes of files of its own."""
 
     def marked(chain: Chain) -> Chain:
-        return replace(chain, rules=tuple(replace(rule, made=True) for rule in chain.rules))
+        return replace(chain, rules=tuple(replace(rule, made=True) if made(rule) else rule for rule in chain.rules))
 
     return tuple(replace(one, chains=tuple(map(marked, one.chains))) for one in rulebases)
 

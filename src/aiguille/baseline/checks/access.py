@@ -90,10 +90,10 @@ class _Group(Struct):
 
     def entrances(self) -> str:
         ways = dict.fromkeys(e.entrance for e in self.exposures)
-        labels = listed(dict.fromkeys(w.label for w in ways))
-        if all(way.side is None for way in ways):
-            return f"through {labels}"
-        return f"through zone{'s' if len(ways) > 1 else ''} {labels}"
+        zoned = [w.label for w in ways if w.side is not None]
+        other = [w.label for w in ways if w.side is None]
+        told = [f"zone{'s' if len(zoned) > 1 else ''} {listed(zoned)}"] if zoned else []
+        return f"through {' and '.join(told + other)}"
 
 
 def _grouped(found: Iterable[Exposure]) -> list[_Group]:
@@ -305,14 +305,15 @@ def _is_private_outside(subject: Subject, family: int) -> bool:
 
 @check(
     id="access.exposed-service",
-    title="A service that is not for strangers answers on the outside",
+    title="A service that is not for strangers answers them",
     severity=Severity.HIGH,
     controls=("SC-7", "CM-7", "AC-3"),
     params=(_SOURCES,),
     why="Databases, shared files, consoles and machines are what intruders look for first; many ask for no password by default.",
     how="For each service of the table of well-known ones the sources that get in from the outside are computed; what gives no login, "
-    "data or control is a medium finding. Where the export lists the sockets that listen, only these count.",
-    fix="Refuse the service from the outside; let named sources in, or bring it behind a VPN.",
+    "data or control is a medium finding, and so is what does and guests reach. Where the export lists the sockets that listen, only "
+    "these count.",
+    fix="Refuse the service from the outside and from guests; let named sources in, or bring it behind a VPN.",
 )
 def exposed_service(subject: Subject) -> Iterator[Answer]:
     if not _to_device(subject.programs):
@@ -327,8 +328,17 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
             light = answer.who is Who.PARTNER or names <= slight
             answer = replace(answer, severity=Severity.MEDIUM) if light and answer.severity is None else answer
         yield answer
-    if not certain and not doubtful:
-        yield Passed("no service of the table answers strangers on the outside")
+    # A printer guests may well be meant to use.
+    small = slight | {one.name for one in known_services() if one.printer}
+    grave = [one for one in services if one.name not in small]
+    to_guests = [e for e in _wide(subject, _guests(subject), grave) if e.certain]
+    yield from (replace(_describe(group), severity=Severity.MEDIUM) for group in _grouped(to_guests))
+    if not certain and not doubtful and not to_guests:
+        yield Passed("no service of the table answers strangers")
+
+
+def _guests(subject: Subject) -> tuple[Entrance, ...]:
+    return tuple(one for one in subject.study.entrances if one.side is Side.GUEST)
 
 
 def rule_of(exposure: Exposure) -> str:

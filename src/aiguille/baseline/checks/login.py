@@ -402,10 +402,14 @@ def discovery(subject: Subject) -> Iterator[Answer]:
     controls=("AC-6", "AC-17", "IA-2"),
     why="The log then tells that root did it, not who; and a guessed password is the last step, not the first.",
     how="PermitRootLogin of sshd decides: yes is a medium finding, keys only a low one. On other makes an enabled account called root "
-    "is one.",
-    fix="Let people log in as themselves and become root where they must; set PermitRootLogin no.",
+    "is one. A second account with user id 0 is a back door, and high.",
+    fix="Let people log in as themselves and become root where they must; set PermitRootLogin no, and leave user id 0 to root alone.",
 )
 def root_login(subject: Subject) -> Iterator[Answer]:
+    hidden = [one for one in _accounts(subject) if _is_root_by_another_name(subject, one)]
+    for one in hidden:
+        text = f"Account '{one.name}' is root under another name (its user id is 0)."
+        yield Found(text, one.name, lines(one.where), severity=Severity.HIGH)
     permit = fact(subject, "sshd PermitRootLogin")
     if permit is not None:
         value = permit.setting.value.lower()
@@ -429,6 +433,10 @@ def root_login(subject: Subject) -> Iterator[Answer]:
         yield Found("An account called root can log in.", one.name, lines(one.where))
     if not found:
         yield Passed("no account is called root")
+
+
+def _is_root_by_another_name(subject: Subject, account: Account) -> bool:
+    return subject.device.dialect == "linux-host" and account.role == "root" and account.name != "root"
 
 
 @check(

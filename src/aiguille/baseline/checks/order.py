@@ -8,7 +8,8 @@ from msgspec.structs import replace
 
 from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback
 from aiguille.analysis.loopback import LOOPBACK
-from aiguille.analysis.study import NEW
+from aiguille.analysis.study import NEW, is_for_translated
+from aiguille.analysis.traffic import services_of
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -28,7 +29,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.deny import dead_rules
 from aiguille.baseline.wording import capital, counted, listed
-from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Span
+from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Rulebase, Span
 from aiguille.space import Axis, Box, IntervalSet, overlap
 from aiguille.space.effort import ENTANGLED
 from aiguille.space.fields import UDP
@@ -41,18 +42,38 @@ def _because(report: StandingReport) -> str:
         return f": {report.why}"
     if not report.because:
         return ""
-    return " by " + listed((speak(chain, rule) for _, chain, rule in report.because), 3)
+    return " by " + listed((speak(chain, rule) for _, chain, rule in _telling(report)), 3)
+
+
+def _telling(report: StandingReport) -> list[tuple[Rulebase, Chain, Rule | None]]:
+    """The rules behind a standing, but for what every rule set begins with where others decide its new connections."""
+    return [one for one in report.because if not _is_frame(one[2])] or list(report.because)
+
+
+def _is_frame(rule: Rule | None) -> bool:
+    """Whether a rule came with a program, or is about the loopback or what belongs to known connections."""
+    return rule is not None and (
+        rule.shipped
+        or (
+            bool(rule.match.conditions)
+            and all(
+                c.field is Field.STATE or (c.field is Field.IN_INTERFACE and c.operands == (InterfaceName(LOOPBACK),))
+                for c in rule.match.conditions
+            )
+        )
+    )
 
 
 def _finding(report: StandingReport, detail: str, severity: Severity | None = None) -> Found:
-    where = [report.rule.where, *(rule.where for *_, rule in report.because[:3] if rule is not None)]
+    because = _telling(report)
+    where = [report.rule.where, *(rule.where for *_, rule in because[:3] if rule is not None)]
     return Found(
         detail=detail,
         subject=f"{report.rulebase.name} {rule_subject(report.chain, report.rule)}",
         where=tuple(dict.fromkeys(where)),
         rules=(
             refer(report.rulebase, report.chain, report.rule),
-            *(refer(base, chain, rule) for base, chain, rule in report.because[:3]),
+            *(refer(base, chain, rule) for base, chain, rule in because[:3]),
         ),
         severity=severity,
     )
@@ -111,11 +132,36 @@ def takes_the_rest(rule: Rule) -> bool:
     why="Somebody believes that it works: what it should allow is refused, or what it should refuse is let in.",
     how="Every packet the rule matches is surely taken by rules above, one of them with another "
     "outcome; computed as sets, unions of rules "
-    "included. Rules below one that takes everything are the matter of deny.after-catch-all.",
+    "included; of packets that cannot exist (they would leave by another interface than their destination lies behind) none counts. "
+    "Rules below one that takes everything are the matter of deny.after-catch-all.",
     fix="Decide whether the rule was meant to hold: move it above those that hide it then; else it can go, which changes nothing.",
 )
 def shadowed(subject: Subject) -> Iterator[Answer]:
-    yield from _judged(subject, Standing.SHADOWED, "is hidden")
+    answers = list(_judged(subject, Standing.SHADOWED, "is hidden"))
+    late = list(_refused_where_it_leads(subject))
+    yield from (one for one in answers if not (late and isinstance(one, Passed)))
+    yield from late
+
+
+def _refused_where_it_leads(subject: Subject) -> Iterator[Found]:
+    """Accepting rules that a rule above hides for every packet that can exist, though not for every one they match."""
+    known = subject.study.standing_of
+    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
+        for step, proof in subject.study.overtaken(direction):
+            rule, last = step.rule, proof.steps[-1]
+            report = known.get(id(rule))
+            if rule is None or report is None or id(rule) in _dead(subject):
+                continue
+            if report.standing in (Standing.SHADOWED, Standing.IMPOSSIBLE, Standing.OFF) or takes_the_rest(rule):
+                continue
+            yield Found(
+                f"{capital(speak(step.chain, rule))} is hidden by {speak(last.chain, last.rule)} for every packet that can exist.",
+                f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
+                tuple(dict.fromkeys((rule.where, *lines_of(last)))),
+                (refer(step.rulebase, step.chain, rule), refer(last.rulebase, last.chain, last.rule)),
+                proof,
+                family=proof.program.family,
+            )
 
 
 @check(
@@ -203,9 +249,10 @@ def names_sources(rule: Rule) -> bool:
     title="A refusal comes too late",
     severity=Severity.MEDIUM,
     controls=("CM-6", "SC-7", "AC-4"),
-    why="Whoever wrote it believes that these sources are kept out; rules above let them in first.",
-    how="A refusal of named addresses, a set or a country stands below rules that surely accept new connections of its members: what "
-    "still gets in is a finding, with a packet. A narrower exception above a refusal is how exceptions are written, and none.",
+    why="Whoever wrote it believes that these sources, or this service, are kept out; rules above let them in first.",
+    how="A refusal of named addresses, a set, a country, or of a service between networks stands below rules that surely accept new "
+    "connections of its members: what still gets in is a finding, with a packet. A narrower exception above a refusal is how "
+    "exceptions are written, and none.",
     fix="Move the refusal above the rules that let its members in, if nobody among them is meant to get in.",
 )
 def contradicted(subject: Subject) -> Iterator[Answer]:
@@ -224,18 +271,19 @@ def contradicted(subject: Subject) -> Iterator[Answer]:
                     rule is None
                     or step.kind is not Kind.REFUSE
                     or rule.where not in written
-                    or not _names_members(step)
+                    or (axis := _refused_by(step, direction)) is None
                 ):
                     continue
                 looked += 1
-                above = _let_in_above(subject, program, number)
+                above = _let_in_above(subject, program, number, axis)
                 if above is None or rule.where in told:
                     continue
                 told.add(rule.where)
                 found += 1
                 last = above.steps[-1]
+                what = "sources" if axis is Axis.SRC else services_of(program.family, [p.box for p in step.pieces])
                 yield Found(
-                    f"{capital(speak(step.chain, rule))} refuses sources that {speak(last.chain, last.rule)} above has let in already.",
+                    f"{capital(speak(step.chain, rule))} refuses {what} that {speak(last.chain, last.rule)} above has let in already.",
                     f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
                     (rule.where, *lines_of(last)),
                     (refer(step.rulebase, step.chain, rule), refer(last.rulebase, last.chain, last.rule)),
@@ -243,15 +291,35 @@ def contradicted(subject: Subject) -> Iterator[Answer]:
                     family=program.family,
                 )
     if not looked:
-        yield NotApplicable("no rule refuses named sources")
+        yield NotApplicable("no rule refuses named sources, or a service between networks")
     elif not found:
-        yield Passed(f"none of {counted(looked, 'refusal')} of named sources stands below a rule that lets them in")
+        yield Passed(
+            f"none of {counted(looked, 'refusal')} of named sources or services stands below a rule that lets them in"
+        )
 
 
-def _names_members(step: Step) -> bool:
-    """Whether a refusal is about who sends: it names sources, and few compared with all there are."""
+def _refused_by(step: Step, direction: Direction) -> Axis | None:
+    """What a refusal is about: who sends, as it names sources and few compared with all there are; else a service between
+    networks, as it names few ports. None where it is about neither."""
     sources = [piece.box[Axis.SRC] for piece in step.pieces]
-    return bool(sources) and all(one is not None and one.size <= 1 << 28 for one in sources)
+    if sources and all(one is not None and one.size <= 1 << 28 for one in sources):
+        return Axis.SRC
+    ports = [piece.box[Axis.B] for piece in step.pieces]
+    # To the device itself such a refusal may only keep the usual noise out of the log.
+    if (
+        direction is Direction.THROUGH_DEVICE
+        and ports
+        and all(one is not None and one.size <= _FEW_PORTS for one in ports)
+    ):
+        return Axis.B
+    return None
+
+
+_FEW_PORTS = 1024
+"""Ports of a service, and no range of those that clients use."""
+
+_A_NETWORK = 64
+"""More sources than these are a network, and not an exception for some hosts."""
 
 
 def _in_line(one: Step, other: Step) -> bool:
@@ -273,7 +341,16 @@ def _implied(step: Step) -> bool:
     return step.rule is not None and step.rule.implied
 
 
-def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | None:
+def _wider(mine: Box, theirs: Box, axis: Axis) -> bool:
+    """Whether a box holds more than another of what a refusal is about: more sources, or every service from a whole network."""
+    one, other = mine[axis], theirs[axis]
+    if axis is Axis.B:
+        source = theirs[Axis.SRC]
+        return other is None and (source is None or source.size > _A_NETWORK)
+    return other is None or (one is not None and one.issubset(other) and one != other)
+
+
+def _let_in_above(subject: Subject, program: Program, number: int, axis: Axis) -> Proof | None:
     """A new connection of those a refusal is about that a wider rule above surely accepts."""
     step = program.steps[number]
     wider = []
@@ -284,9 +361,9 @@ def _let_in_above(subject: Subject, program: Program, number: int) -> Proof | No
             continue
         if not accepts or other.rule is None or other.rule.built_in or not _in_line(other, step):
             continue
-        mine = [piece.box[Axis.SRC] for piece in step.pieces]
-        theirs = [piece.box[Axis.SRC] for piece in other.pieces]
-        if any(b is None or (a is not None and a.issubset(b) and a != b) for a in mine for b in theirs):
+        if other.rule.implied and is_for_translated(other.rule):
+            continue  # what a program lets through for port forwards lets in no more than they do
+        if any(_wider(mine.box, theirs.box, axis) for mine in step.pieces for theirs in other.pieces):
             wider.append(at)
     if not wider:
         return None

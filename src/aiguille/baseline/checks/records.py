@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 from math import isinf
 
-from aiguille.analysis import Exposure
+from aiguille.analysis import Exposure, Kind, Step
 from aiguille.analysis.study import Admission, is_for_translated, is_wide
 from aiguille.baseline.catalogue import (
     Answer,
@@ -30,7 +30,7 @@ from aiguille.baseline.checks.access import NO_RULES
 from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, ServiceTerm, Setting, Side
 from aiguille.readers.literals import read_ports, read_protocol
-from aiguille.space import Axis, Box, meets, overlap, term_boxes
+from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap, term_boxes
 
 
 def about(one: Admission, detail: str, severity: Severity | None = None) -> Found:
@@ -279,9 +279,8 @@ def collector(subject: Subject) -> Iterator[Answer]:
         Param("services", tuple, ("tcp/80", "tcp/443", "udp/443"), "services", "public web pages", Of.SERVICE),
     ),
     why="A log that is full of the expected hides the unexpected, and is overwritten sooner.",
-    how="Recorded accepting rules for the services from the outside, with a greater share of the hits "
-    "than the parameter; and filters by "
-    "country that record what they refuse.",
+    how="Rules that record what they accept of the services from the outside, or do nothing but record it, with a greater share "
+    "of the recorded hits than the parameter; and filters by country that record what they refuse.",
     fix="Stop recording hits of the busy public rule and of the country filter, unless you are looking for a fault.",
 )
 def noise(subject: Subject) -> Iterator[Answer]:
@@ -311,6 +310,16 @@ def noise(subject: Subject) -> Iterator[Answer]:
             if share > subject.params["share"]:
                 found += 1
                 yield about(admission, f"{name_of(admission)} makes {share:.0%} of the recorded hits")
+    for step in _recording_public(subject, outer):
+        hits = step.rule.hits.packets if step.rule is not None and step.rule.hits is not None else 0
+        if total and hits / total > subject.params["share"]:
+            found += 1
+            yield Found(
+                f"{capital(speak(step.chain, step.rule))} makes {hits / total:.0%} of the recorded hits.",
+                rule_subject(step.chain, step.rule),
+                lines_of(step),
+                (refer(step.rulebase, step.chain, step.rule),),
+            )
     if found:
         return
     logging = [r for base in subject.device.rulebases for _, r in base.rules() if r.logs]
@@ -318,6 +327,29 @@ def noise(subject: Subject) -> Iterator[Answer]:
         yield CannotTell("the export counts no hits, so nothing tells how full of what the log is")
     else:
         yield Passed("neither a busy public rule nor a filter by country fills the log")
+
+
+def _recording_public(subject: Subject, outer: IntervalSet) -> Iterator[Step]:
+    """Rules that do nothing but record connections of anybody outside to the public services."""
+    for program in subject.programs.all(Direction.THROUGH_DEVICE):
+        wanted = [one for _, one in service_boxes(subject.params["services"], program.family)]
+        for step in program.steps:
+            if step.rule is None or step.kind is not Kind.PASS or not step.rule.logs or step.rule.qualifiers:
+                continue
+            boxes = [piece.box for piece in step.pieces]
+            if boxes and all(
+                is_wide(one, Axis.SRC, program)
+                and meets(one, box([(Axis.IN, outer)]))
+                and _within(one[Axis.B], [w[Axis.B] for w in wanted if meets(one, w)])
+                for one in boxes
+            ):
+                yield step
+
+
+def _within(ports: IntervalSet | None, wanted: list[IntervalSet | None]) -> bool:
+    """Whether ports are named, and all of them wanted."""
+    union = IntervalSet(span for one in wanted if one is not None for span in one.spans)
+    return ports is not None and bool(union) and ports.issubset(union)
 
 
 _RATE = re.compile(

@@ -485,7 +485,10 @@ def forwarding(subject: Subject) -> Iterator[Answer]:
             yield Passed(f"IPv{family} is not forwarded")
         elif one is not None and accepts and not rules:
             text = f"IPv{family} is forwarded ({name} is {one.setting.value}) and no rule looks at it."
-            yield Found(text, name, lines(one.setting.where))
+            # Where there is a chain that accepts all, its default is to blame, and this goes with it.
+            default = None if program is None else program.default
+            blamed = () if default is None else (refer(default.rulebase, default.chain, default.rule),)
+            yield Found(text, name, lines(one.setting.where), blamed)
         elif program is not None and (rules or not accepts):
             yield Passed(f"what goes through over IPv{family} meets rules")
         elif family == 4 or program is not None:

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from aiguille.analysis import outside_known
 from aiguille.analysis.compare import differences
 from aiguille.analysis.doubts import drops_forged
+from aiguille.analysis.edits import Edit, RuleEdit, rule_edits
 from aiguille.analysis.program import ipv6_is_off
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
 from aiguille.baseline import releases
@@ -189,9 +190,30 @@ def unsaved(subject: Subject) -> Iterator[Answer]:
             told.append(f"'{one.packet.sentence()}' is {now} now and {then} after the next start")
         more = f", and {len(told) - 2} ways more" if len(told) > 2 else ""
         packet = next((one.packet for one in found if len(one.one) == len(one.other) == 1), None)
-        yield Found(f"{listed(told[:2])}{more}.", "unsaved", _begins(device.saved), packet=packet)
+        edits = rule_edits(running, stored)
+        yield Found(
+            f"{listed(told[:2])}{more}{_only_on_a_side(edits)}.",
+            "unsaved",
+            lines(*(side.where for edit in edits for side in (edit.before, edit.after) if side is not None))[:6]
+            or _begins(device.saved),
+            packet=packet,
+        )
     if not found:
         yield Passed("the stored rules let through exactly what the running ones do")
+
+
+def _only_on_a_side(edits: list[RuleEdit]) -> str:
+    """How many rules stand on one side only, as the end of a sentence."""
+    told = [
+        counted(number, "rule") + how
+        for kinds, how in (
+            ((Edit.REMOVED,), " running but not stored"),
+            ((Edit.ADDED,), " stored but not running"),
+            ((Edit.CHANGED, Edit.MOVED), " stored otherwise"),
+        )
+        if (number := sum(edit.edit in kinds for edit in edits))
+    ]
+    return f"; {listed(told)}" if told else ""
 
 
 def _only(base: Rulebase, families: set[int]) -> Rulebase:

@@ -92,7 +92,7 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
     severity=Severity.LOW,
     controls=("CM-7", "SC-7"),
     why="Whoever plugs in there is on the device, and no rule was written for them.",
-    how="Interfaces in use that have no address, no zone, and no rule that names them.",
+    how="Interfaces in use that no rule names, and that have no address and no zone, or an address but nothing plugged in.",
     fix="Shut the interface down until it is needed.",
 )
 def unused_interface(subject: Subject) -> Iterator[Answer]:
@@ -102,18 +102,24 @@ def unused_interface(subject: Subject) -> Iterator[Answer]:
         return
     named = {o.name for base in device.rulebases for _, r in base.rules() for c in r.match.conditions
              for o in c.operands if isinstance(o, InterfaceName)}  # fmt: skip
-    zoned = {name for zone in device.zones for name in zone.interfaces}
+    # Who guesses a side from an address does not say that the interface is used.
+    zoned = {name for zone in device.zones if not zone.guessed for name in zone.interfaces}
     idle = [
         one
         for one in device.interfaces
         if one.enabled
         and one.name != LOOPBACK
-        and not _has_global(one.addresses)
         and one.name not in named | zoned
         and not one.zone
+        and (one.linked is False or not _has_global(one.addresses))
     ]
     for one in idle:
-        yield Found(f"Interface {one.name} is up, without address, zone or rule.", one.name, lines(one.where))
+        what = (
+            "with an address, nothing plugged in and no rule"
+            if _has_global(one.addresses)
+            else "without address, zone or rule"
+        )
+        yield Found(f"Interface {one.name} is up, {what}.", one.name, lines(one.where))
     if not idle:
         yield Passed(f"each of {counted(len(device.interfaces), 'interface')} is used or shut")
 

@@ -11,12 +11,12 @@ from aiguille.readers.firewalld.expressions import priority_of
 from aiguille.readers.iptables.tables import BUILT_IN, Tables
 
 
-def read_direct(file: ExportFile | None, ledger: LedgerBuilder) -> list[Rulebase]:
+def read_direct(file: ExportFile | None, ledger: LedgerBuilder, sets: frozenset[str] = frozenset()) -> list[Rulebase]:
     """Rules of iptables that stand beside the zones (firewalld.direct(5)); they have their say before them."""
     if file is None:
         return []
     root = parse(file, ledger)
-    tables = {4: Tables(4, ledger), 6: Tables(6, ledger)}
+    tables = {family: Tables(family, ledger, sets) for family in (4, 6)}
     rules = [one for one in root.children if one.tag == "rule"]
     for one in root.children:
         ledger.read(one.where)

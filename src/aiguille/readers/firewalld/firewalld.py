@@ -82,7 +82,7 @@ class Writer(Filler):
         if (lockdown := self.bundle.get(f"{ETC}lockdown-whitelist.xml")) is not None:
             self.ledger.set_aside_file(lockdown, "who may change the firewall by its bus; no check needs it")
         return FirewallPart(
-            (*rulebases, *read_direct(self.bundle.get(f"{ETC}direct.xml"), self.ledger)),
+            (*rulebases, *read_direct(self.bundle.get(f"{ETC}direct.xml"), self.ledger, self.bundle.sets)),
             sets,
             zones=tuple(self._model_zone(zone) for zone in active),
             default_zone=default,

@@ -12,7 +12,7 @@ from enum import Enum
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.model import Device, Rulebase, UnreadableError, default
+from aiguille.model import Device, Rulebase, SetObject, UnreadableError, default
 from aiguille.readers import iptables, nftables
 from aiguille.readers.bundle import PROGRAMS, STORED, Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
@@ -66,16 +66,17 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
 
     Raises UnreadableError if nothing in it holds rules.
     """
-    bundle = Bundle(tuple(files))
     objects = {file.path: list(json_form.items(file)) for file in files if json_form.recognise(file)}
     ledger = LedgerBuilder(tuple(files), {path: [where for *_, where in found] for path, found in objects.items()})
-    source, *others = _sources(bundle, name, objects, ledger)
+    sets = iptables.read_sets(sorted(filter(iptables.is_sets, files), key=_is_below_etc), ledger)
+    bundle = Bundle(tuple(files), frozenset(one.name for one in sets))
+    source, *others = _sources(bundle, sets, name, objects, ledger)
     part = source.read()
     for other in others:
         for file in other.files:
-            if file not in source.files and not _is_saved(source, file):
+            if file not in source.files and not _is_saved(source, file) and not iptables.is_sets(file):
                 _leave(ledger, file, f"the rules are taken from {source.label}; these are not the ones that count")
-    saved = _saved(bundle, source, name, objects, ledger)
+    saved = _saved(bundle, source, sets, name, objects, ledger)
     facts = network.read(bundle, ledger)
     ssh, settings = sshd.read(bundle, ledger)
     administration = accounts.read(bundle, ledger, ssh)
@@ -113,7 +114,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         listeners=network.listeners(bundle),
         services=part.services,
         rulebases=part.rulebases,
-        sets=part.sets,
+        sets=(*part.sets, *(one for one in sets if one not in part.sets)),
         administration=administration,
         logging=logging,
         system=(*system, *settings),
@@ -123,11 +124,23 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     )
 
 
+def _is_below_etc(file: ExportFile) -> bool:
+    return file.place.startswith("etc/")
+
+
 def _sources(
-    bundle: Bundle, name: str, objects: dict[str, list[json_form.Item]], ledger: LedgerBuilder
+    bundle: Bundle,
+    sets: tuple[SetObject, ...],
+    name: str,
+    objects: dict[str, list[json_form.Item]],
+    ledger: LedgerBuilder,
 ) -> list[_Source]:
     """All places the rules could come from, the one that counts first."""
-    printed = [file for file in bundle.files if not file.place.startswith("etc/")]
+    printed = [file for file in bundle.files if not _is_below_etc(file) and not iptables.is_sets(file)]
+
+    def commands(files: tuple[ExportFile, ...]) -> FirewallPart:
+        return iptables.read_part(files, name, ledger, sets)
+
     known = tuple(file for file in printed if iptables.recognise(file) and not ufw.recognise(file))
     scripts = tuple(file for file in known if iptables.is_script(file))
     dumps = tuple(file for file in known if file not in scripts)
@@ -137,7 +150,10 @@ def _sources(
         both = (*dumps, *rulesets)
         out.append(
             _Source(
-                "the dump of iptables", both, lambda: _running(dumps, rulesets, name, objects, ledger), Dump.IPTABLES
+                "the dump of iptables",
+                both,
+                lambda: _running(dumps, rulesets, sets, name, objects, ledger),
+                Dump.IPTABLES,
             )
         )
     elif rulesets:
@@ -151,9 +167,9 @@ def _sources(
     if (stored := bundle.get("etc/nftables.conf")) is not None:
         out.append(_Source("nftables.conf", (stored,), lambda: _ruleset((stored,), objects, ledger)))
     if kept := tuple(file for place in STORED if (file := bundle.get(place)) is not None):
-        out.append(_Source("the rules stored for the next start", kept, lambda: iptables.read_part(kept, name, ledger)))
+        out.append(_Source("the rules stored for the next start", kept, lambda: commands(kept)))
     if scripts:
-        out.append(_Source("a script of iptables commands", scripts, lambda: iptables.read_part(scripts, name, ledger)))
+        out.append(_Source("a script of iptables commands", scripts, lambda: commands(scripts)))
     for label, recognised, reader_of in POORER:
         if shown := tuple(file for file in printed if recognised(file)):
             out.append(_Source(label, shown, lambda shown=shown, reader_of=reader_of: reader_of(shown[0], ledger)))  # type: ignore[misc]
@@ -186,12 +202,13 @@ def _ruleset(
 def _running(
     dumps: tuple[ExportFile, ...],
     rulesets: tuple[ExportFile, ...],
+    sets: tuple[SetObject, ...],
     name: str,
     objects: dict[str, list[json_form.Item]],
     ledger: LedgerBuilder,
 ) -> FirewallPart:
     """Dumps of iptables, and what nft shows beside the tables that iptables keeps there itself."""
-    part = iptables.read_part(dumps, name, ledger)
+    part = iptables.read_part(dumps, name, ledger, sets)
     if not rulesets:
         return part
     held = {f"{'ip' if 4 in r.families else 'ip6'} {r.name}" for r in part.rulebases}
@@ -205,14 +222,19 @@ def _leave(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:
 
 
 def _saved(
-    bundle: Bundle, source: _Source, name: str, objects: dict[str, list[json_form.Item]], ledger: LedgerBuilder
+    bundle: Bundle,
+    source: _Source,
+    sets: tuple[SetObject, ...],
+    name: str,
+    objects: dict[str, list[json_form.Item]],
+    ledger: LedgerBuilder,
 ) -> tuple[Rulebase, ...] | None:
     """The rules stored for the next start, where those that run were read from a dump."""
     kept = tuple(file for place in STORED if (file := bundle.get(place)) is not None)
     plain = bundle.get("etc/nftables.conf")
     try:
         if source.dump is Dump.IPTABLES and kept:
-            return iptables.read_part(kept, name, ledger).rulebases
+            return iptables.read_part(kept, name, ledger, sets).rulebases
         if source.dump is Dump.NFTABLES and plain is not None:
             return _ruleset((plain,), objects, ledger).rulebases
     except UnreadableError as error:

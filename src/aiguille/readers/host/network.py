@@ -156,6 +156,7 @@ def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) 
         tuple(dict.fromkeys(addresses)),
         tuple(dict.fromkeys(networks)),
         enabled="UP" in flags if flags else True,
+        linked={"UP": True, "DOWN": False}.get(str(data.get("operstate")), known.linked if known else None),
     )
 
 

@@ -9,6 +9,7 @@ from datetime import datetime
 from aiguille.model import (
     Device,
     Rulebase,
+    SetObject,
     Setting,
     Span,
     UnreadableError,
@@ -79,13 +80,21 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     )
 
 
-def read_part(files: Sequence[ExportFile], name: str, ledger: LedgerBuilder) -> FirewallPart:
-    """The rule bases and sets of some dumps; errors as for `read`."""
+def read_sets(files: Sequence[ExportFile], ledger: LedgerBuilder) -> tuple[SetObject, ...]:
+    """The sets that some files of `ipset save` tell of; of two of one name the first."""
+    found = {one.name: one for file in reversed(files) for one in reversed(sets.read(file, ledger))}
+    return tuple(reversed(found.values()))
+
+
+def read_part(
+    files: Sequence[ExportFile], name: str, ledger: LedgerBuilder, beside: tuple[SetObject, ...] = ()
+) -> FirewallPart:
+    """The rule bases and sets of some dumps, and of sets that stand beside them; errors as for `read`."""
     rulebases: list[Rulebase] = []
     seen: dict[int, str] = {}
     taken: Setting[str] = unknown()
     tool: Setting[str] = unknown()
-    known = tuple(one for file in files if sets.recognise(file) for one in sets.read(file, ledger))
+    known = (*beside, *read_sets([file for file in files if sets.recognise(file)], ledger))
     dumps = [file for file in files if not sets.recognise(file)]
     if not dumps:
         raise UnreadableError(

@@ -27,7 +27,45 @@ def parse(files: Sequence[ExportFile], structure: SheetStructure, asides: Asides
     top: list[Node] = []
     for file in files:
         top += _Sheet(file, structure, asides).tables()
+    if structure.device_column:
+        first = next(iter(structure.tables))
+        others = [node for node in top if node.name != first]
+        top = [*_by_device([node for node in top if node.name == first], structure.device_column, files[0]), *others]
     return Node("", (), files[0].path, 1, 1, max(len(files[0].lines), 1), tuple(top))
+
+
+def _by_device(tables: list[Node], column: str, file: ExportFile) -> list[Node]:
+    """A node for each device, in the order they first occur, that holds its rows; one for all of them where none is named."""
+    rows: dict[str, list[tuple[Node, Node]]] = {}
+    names: dict[str, Node] = {}
+    for table in tables:
+        for row in table.inner:
+            told = next((cell for cell in row.inner if cell.name == column), None)
+            name = told.words[0].text if told is not None else ""
+            rows.setdefault(name, []).append((table, row))
+            if told is not None:
+                names.setdefault(name, told)
+    if not rows:
+        return [Node("device", (), file.path, 1, 1, 1)]
+    # Rows that name nobody belong to the only device there is.
+    if len(names) == 1 and "" in rows:
+        rows[next(iter(names))] += rows.pop("")
+    return [_device(name, held, names.get(name), column) for name, held in rows.items()]
+
+
+def _device(name: str, held: list[tuple[Node, Node]], told: Node | None, column: str) -> Node:
+    first = held[0][0]
+    parts = []
+    for table in dict.fromkeys(table for table, _ in held):
+        mine = tuple(_without(row, column) for whose, row in held if whose is table)
+        parts.append(Node(table.name, (), table.file, table.first, table.first, mine[-1].last, mine))
+    own = () if told is None else (Node(column, told.words, told.file, told.first, told.first),)
+    return Node("device", (), first.file, first.first, first.first, parts[-1].last, (*own, *parts))
+
+
+def _without(row: Node, column: str) -> Node:
+    cells = tuple(cell for cell in row.inner if cell.name != column)
+    return Node(row.name, row.words, row.file, row.first, row.head_last, inner=cells)
 
 
 def has_headings(file: ExportFile, table: Table, wanted: Sequence[str]) -> bool:
@@ -73,14 +111,18 @@ class _Sheet:
                 self.asides.set_aside(self.file.span(first, last), "the name of a table")
             elif columns is None:
                 columns, head = self._headings(current, cells), first
-                if not any(columns):
+                table = self.structure.tables[current]
+                lacking = [name for name in table.needs if name not in columns]
+                if not any(columns) or lacking:
                     if not self.file.table:
-                        raise UnreadableError(
-                            f"{self.file.path}:{first}: none of the headings is known for table '{current}'; known are "
-                            f"{', '.join(self.structure.tables[current].columns)}"
+                        what = (
+                            f"no heading of table '{current}' is '{lacking[0]}'"
+                            if any(columns)
+                            else f"none of the headings is known for table '{current}'"
                         )
+                        raise UnreadableError(f"{self.file.path}:{first}: {what}; known are {', '.join(table.columns)}")
                     # A sheet of another kind in a workbook: its rows are shown as not understood.
-                    current = self.file.table
+                    current, columns = self.file.table, [None] * len(cells)
                 # An unknown heading keeps its own name, so that cells below it are shown as not understood.
                 columns = [name or (text.strip() or None) for name, (text, _) in zip(columns, cells, strict=True)]
             else:

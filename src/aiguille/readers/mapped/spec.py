@@ -181,19 +181,24 @@ class Table(Entry, frozen=True):
 
     called: other names the table goes by; the sheet's name, or a row of its own above the headings, tells it
     columns: our name of each column, and other headings it goes by
+    needs: columns without which a table is none of this kind, whatever it is called
     """
 
     called: tuple[str, ...] = ()
     columns: dict[str, tuple[str, ...]] = {}
+    needs: tuple[str, ...] = ()
 
 
 class SheetStructure(Entry, frozen=True, tag_field="family", tag="sheet"):
     """Tables with a row of headings: CSV, TSV, semicolons, or a workbook.
 
     tables: the tables by our name; one that is not named in the file is the first
+    device-column: our name of the column of the first table that says whose row it is; the rows of each device then stand below
+        a statement `device`, beside its name under that column's name, and there is one such statement in any case
     """
 
     tables: dict[str, Table]
+    device_column: str = ""
 
 
 class Recognise(Entry, frozen=True):

@@ -121,7 +121,7 @@ class _Compiler:
         if limit := self.folder.setting("LOGLIMIT"):
             or_refuse(self.folder.setting_where("LOGLIMIT"), rate_words, limit)
         self.rules = Rules(self.folder, self.network)
-        self.tables = Tables(family, ledger)
+        self.tables = Tables(family, ledger, bundle.sets)
         self.home = self.folder.home
         self.filter = self.tables.table("filter", self.home)
         self._account()

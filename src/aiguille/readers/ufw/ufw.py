@@ -28,7 +28,7 @@ from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import Tables, read_tables
 from aiguille.readers.literals import read_ports, read_protocol
-from aiguille.readers.part import FirewallPart, with_implied, with_shipped
+from aiguille.readers.part import FirewallPart, as_made, with_implied, with_shipped
 from aiguille.readers.stock import is_shipped
 from aiguille.readers.ufw.shipped import shipped_rules
 
@@ -85,7 +85,9 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
     def implied(chain: Chain, rule: Rule) -> bool:
         return rule.where == home or not rule.where.file.endswith(".rules") or _FRAME.match(chain.name) is not None
 
-    return FirewallPart(with_shipped(with_implied(rulebases, implied), is_shipped), services=services)
+    # What it makes of a setting is the line of that setting to whoever wrote it.
+    spoken = as_made(rulebases, lambda rule: rule.where != home and not rule.where.file.endswith(".rules"))
+    return FirewallPart(with_shipped(with_implied(spoken, implied), is_shipped), services=services)
 
 
 def recognise(file: ExportFile) -> str | None:
@@ -132,7 +134,7 @@ def _family(
     family: int, bundle: Bundle, ledger: LedgerBuilder, settings: dict[str, Assigned], home: Span
 ) -> list[Rulebase]:
     six = "6" if family == 6 else ""
-    tables = Tables(family, ledger)
+    tables = Tables(family, ledger, bundle.sets)
     table = tables.table("filter", home)
     policies = {chain: settings.get(key, Assigned(_SHIPPED[key], home)) for chain, key in _POLICIES.items()}
     for chain, policy in policies.items():

@@ -1,0 +1,66 @@
+"""What people say of a rule in its name or remark that its conditions do not."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from aiguille.analysis.program import Kind, Programs, Step
+from aiguille.model import Direction, ManagementService, Numbers, ServiceTerm
+from aiguille.space import Axis
+from aiguille.space.fields import TCP
+
+_PAGE = re.compile(
+    r"\b(?:admin\w*|manag\w*|mgmt|config\w*)\b[\w\s]{0,20}?\b(?:pages?|gui|ui|web\w*|interface|console|panel|portal|login)\b"
+    r"|\b(?:page|gui|ui|web|interface|console|panel|portal|login)\b[\w\s]{0,20}?\b(?:admin\w*|manag\w*|mgmt)\b"
+    r"|\bweb-?(?:admin|ui|gui)\b|\badmin-?(?:page|gui|ui|web|console|panel)\b",
+    re.IGNORECASE,
+)
+"""Words for the page a device is managed by."""
+
+_FEW = 8
+"""Ports of a rule that a remark may speak of."""
+
+_PLAIN = (80, 8080)
+"""Ports of pages without encryption (IANA: http, http-alt)."""
+
+
+def said_to_manage(programs: Programs, known: Sequence[ManagementService]) -> Iterator[ManagementService]:
+    """The pages that rules for the device itself say it is managed by, where no service known already has the port.
+
+    On a general host a web server is what the host is there for, unless somebody says otherwise.
+    """
+    taken = {
+        port
+        for one in known
+        for term in one.terms
+        for ports in term.destination_ports
+        for port in range(ports.first, min(ports.last, ports.first + _FEW) + 1)
+    }
+    sockets = programs.device.listeners
+    waiting = {one.port for one in sockets if one.protocol == TCP} if sockets else None
+    for program in programs.all(Direction.TO_DEVICE):
+        for step in program.steps:
+            if step.rule is None or step.kind is not Kind.ACCEPT or not _speaks_of_page(step):
+                continue
+            for port in sorted(_ports(step) - taken):
+                if waiting is None or port in waiting:
+                    taken.add(port)
+                    term = ServiceTerm(Numbers(TCP, TCP), (), (Numbers(port, port),))
+                    plain = port in _PLAIN
+                    yield ManagementService("http" if plain else "web administration", (term,), plain, step.rule.where)
+
+
+def _speaks_of_page(step: Step) -> bool:
+    rule = step.rule
+    return rule is not None and any(_PAGE.search(text.replace("_", " ")) for text in (rule.name, rule.comment) if text)
+
+
+def _ports(step: Step) -> set[int]:
+    """The few TCP ports a step speaks of."""
+    out: set[int] = set()
+    for piece in step.pieces:
+        protocol, ports = piece.box[Axis.PROTO], piece.box[Axis.B]
+        if protocol is not None and TCP in protocol and ports is not None and ports.size <= _FEW:
+            out |= {port for first, last in ports.spans for port in range(first, last + 1)}
+    return out
