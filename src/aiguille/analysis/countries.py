@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from functools import lru_cache
 
@@ -22,13 +23,14 @@ from aiguille.model import (
     Locations,
     Log,
     Match,
+    Named,
     Qualifier,
     Rule,
     Rulebase,
     Side,
     Stage,
 )
-from aiguille.model.countries import country_code
+from aiguille.model.countries import claimed_country, country_code
 from aiguille.space import IntervalSet
 
 RULEBASE = "filters by country"
@@ -102,6 +104,22 @@ def shares(values: IntervalSet, countries: Mapping[str, IntervalSet]) -> list[Sh
         if held:
             out.append(Share(code, held, held / whole.size))
     return sorted(out, key=lambda one: (-one.share, one.code))
+
+
+_BY_COUNTRY = re.compile(r"(?i)(^|[^a-z])(geo|countr|nation|land[-_ ]|blocked[-_ ]?countr)")
+
+
+def by_country(rule: Rule) -> bool:
+    """Whether a rule is about the countries packets come from: by a condition on them, or by an object or set named for them."""
+    names = (
+        o.name
+        for c in rule.match.conditions
+        if c.field in (Field.SOURCE, Field.SET)
+        for o in c.operands
+        if isinstance(o, Named)
+    )
+    asked = any(q.name == "country" and "destination" not in q.text for q in rule.qualifiers)
+    return asked or any(claimed_country(name) is not None or _BY_COUNTRY.search(name) for name in names)
 
 
 def _rulebases(device: Device, filters: list[GeoFilter], locations: Locations) -> Iterator[Rulebase]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Entrance, Program, Proof, surely_refused
+from aiguille.analysis import Ends, Entrance, Kind, Program, Proof, surely_refused
 from aiguille.analysis.decide import accepting_steps
 from aiguille.analysis.doubts import drops_forged
 from aiguille.analysis.program import ipv6_is_off
@@ -81,9 +81,27 @@ def _wide(subject: Subject, pairs: Iterable[Pair], wanted: Callable[[Program], W
             here = common(subject.study.arriving(pair.source, program.family), pair.region)
             ports = subject.study.open_ports(program, here, TCP, wanted(program))
             if ports.size > subject.params["ports"]:
-                proof = subject.study.find(program, common(here, OPENING[TCP]) if here else None, wanted(program))
+                proof = _by_the_widest(subject, program, common(here, OPENING[TCP]) if here else None, ports, wanted)
                 if proof is not None:
                     yield Opening(pair, program, ports.size, proof)
+
+
+def _by_the_widest(
+    subject: Subject, program: Program, region: Box | None, ports: IntervalSet, wanted: Callable[[Program], Wanted]
+) -> Proof | None:
+    """A packet that a rule lets through which opens many ports, where there is one beside those for single services."""
+    narrow = IntervalSet(
+        span
+        for step in program.steps
+        if step.kind is Kind.ACCEPT
+        for piece in step.pieces
+        if (own := piece.box[Axis.B]) is not None and own.size <= subject.params["ports"]
+        for span in own.spans
+    )
+    rest = ports - narrow
+    wide = common(region, box([(Axis.B, rest)])) if region is not None and rest else None
+    found = subject.study.find(program, wide, wanted(program)) if wide is not None else None
+    return found or subject.study.find(program, region, wanted(program))
 
 
 _CAREFUL = (Side.GUEST, Side.DMZ)

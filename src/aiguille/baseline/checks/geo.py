@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 
 from msgspec.structs import replace
 
 from aiguille.analysis import Kind, Step, outside_known
-from aiguille.analysis.countries import blocked, codes_of, country_set
+from aiguille.analysis.countries import blocked, by_country, codes_of, country_set
 from aiguille.analysis.study import lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,
@@ -29,7 +28,7 @@ from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.checks.between import UNSETTLED, common
 from aiguille.baseline.reaching import Reach, reaches
 from aiguille.baseline.wording import capital, counted, lines, listed
-from aiguille.model import Addresses, AddressObject, Device, Direction, Field, GeoFilter, Named, Rule, SetObject, Side
+from aiguille.model import Addresses, AddressObject, Device, Direction, GeoFilter, Named, SetObject, Side
 from aiguille.model.countries import claimed_country, country_name
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box
@@ -57,29 +56,15 @@ def _countries(codes: Iterable[str]) -> str:
     return listed((f"{country_name(code)} ({code})" for code in codes), 6)
 
 
-_BY_COUNTRY = re.compile(r"(?i)(^|[^a-z])(geo|countr|nation|land[-_ ]|blocked[-_ ]?countr)")
-
-
 def _written_filters(subject: Subject) -> dict[tuple[Direction, int], list[Step]]:
     """By direction and family, the refusals of countries by an object or set that is named for them."""
     out: dict[tuple[Direction, int], list[Step]] = {}
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
         for program in subject.programs.all(direction):
             for step in program.steps:
-                if step.kind is Kind.REFUSE and step.rule is not None and _by_country(step.rule):
+                if step.kind is Kind.REFUSE and step.rule is not None and by_country(step.rule):
                     out.setdefault((direction, program.family), []).append(step)
     return out
-
-
-def _by_country(rule: Rule) -> bool:
-    names = (
-        o.name
-        for c in rule.match.conditions
-        if c.field in (Field.SOURCE, Field.SET)
-        for o in c.operands
-        if isinstance(o, Named)
-    )
-    return any(claimed_country(name) is not None or _BY_COUNTRY.search(name) for name in names)
 
 
 def _escapes(one: Reach, filters: list[Step]) -> bool | None:

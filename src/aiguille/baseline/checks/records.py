@@ -8,6 +8,8 @@ from functools import lru_cache
 from math import isinf
 
 from aiguille.analysis import Exposure, Kind, Step
+from aiguille.analysis.countries import by_country
+from aiguille.analysis.doubts import RATES
 from aiguille.analysis.study import Admission, is_for_translated, is_wide
 from aiguille.baseline.catalogue import (
     Answer,
@@ -28,7 +30,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.access import NO_RULES
 from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
-from aiguille.model import Direction, ServiceTerm, Setting, Side
+from aiguille.model import Chain, Direction, Rule, ServiceTerm, Setting, Side
 from aiguille.readers.literals import read_ports, read_protocol
 from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap, term_boxes
 
@@ -296,6 +298,13 @@ def noise(subject: Subject) -> Iterator[Answer]:
                 f"filter {one.name}",
                 lines(one.logged.where, one.where),
             )
+    for chain, rule in _recorded_countries(subject):
+        found += 1
+        yield Found(
+            f"{capital(speak(chain, rule))} records everything it refuses of some countries.",
+            rule_subject(chain, rule),
+            (rule.where,),
+        )
     for admission in subject.study.admissions(Direction.THROUGH_DEVICE):
         rule = admission.rule
         wanted = service_boxes(subject.params["services"], admission.program.family)
@@ -327,6 +336,24 @@ def noise(subject: Subject) -> Iterator[Answer]:
         yield CannotTell("the export counts no hits, so nothing tells how full of what the log is")
     else:
         yield Passed("neither a busy public rule nor a filter by country fills the log")
+
+
+def _recorded_countries(subject: Subject) -> Iterator[tuple[Chain, Rule]]:
+    """Rules that refuse countries and record each packet of them, a rate aside."""
+    told = set()
+    for base in subject.device.rulebases:
+        before: Rule | None = None
+        for chain, rule in base.rules():
+            refuses = rule.action.refuses and by_country(rule)
+            # A record may be made by a rule of its own, right before the refusal.
+            recorded = rule.logs or (before is not None and before.logs and before.match == rule.match)
+            limited = any(
+                q.name in RATES for one in (rule, before) if one is not None and one.logs for q in one.qualifiers
+            )
+            if refuses and rule.enabled and recorded and not limited and rule.where not in told:
+                told.add(rule.where)
+                yield chain, rule
+            before = rule
 
 
 def _recording_public(subject: Subject, outer: IntervalSet) -> Iterator[Step]:
