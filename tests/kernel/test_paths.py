@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import random
+import re
 import socket
 import subprocess
 import sys
 import textwrap
 import uuid
 from collections.abc import Iterator
-from ipaddress import IPv4Address
+from ipaddress import ip_address
 
 import pytest
 from msgspec.structs import replace
@@ -26,18 +27,24 @@ PACKETS = 300
 
 _LISTEN = textwrap.dedent("""
     import json, socket, struct, sys, time
-    answers = sys.argv[1] == "answers"
-    taker = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_UDP)
+    answers, six = sys.argv[1] == "answers", sys.argv[3] == "6"
+    family = socket.AF_INET6 if six else socket.AF_INET
+    taker = socket.socket(family, socket.SOCK_RAW, socket.IPPROTO_UDP)
+    if six:
+        taker.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_RECVPKTINFO, 1)
     taker.settimeout(0.2)
     print("ready", flush=True)
     seen, end = {}, time.monotonic() + float(sys.argv[2])
     while time.monotonic() < end:
         try:
-            data, _ = taker.recvfrom(2048)
+            data, extra, _, sender = taker.recvmsg(2048, 512)
         except TimeoutError:
             continue
-        size = (data[0] & 15) * 4
-        source, target = (socket.inet_ntoa(data[at:at + 4]) for at in (12, 16))
+        if six:
+            size, source, target = 0, sender[0], socket.inet_ntop(family, extra[0][2][:16])
+        else:
+            size = (data[0] & 15) * 4
+            source, target = (socket.inet_ntoa(data[at:at + 4]) for at in (12, 16))
         sport, dport = struct.unpack("!HH", data[size:size + 4])
         body = data[size + 8:]
         if len(body) != 8 or body[:4] != b"aig" + (b"?" if answers else b"!"):
@@ -45,7 +52,9 @@ _LISTEN = textwrap.dedent("""
         seen[int.from_bytes(body[4:], "big")] = [source, sport, target, dport]
         if answers:
             back = struct.pack("!HHHH", dport, sport, 16, 0) + b"aig!" + body[4:]
-            out = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_UDP)
+            out = socket.socket(family, socket.SOCK_RAW, socket.IPPROTO_UDP)
+            if six:
+                out.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_CHECKSUM, 6)
             out.bind((target, 0))
             try:
                 out.sendto(back, (source, 0))
@@ -58,7 +67,10 @@ _LISTEN = textwrap.dedent("""
 _SEND = textwrap.dedent("""
     import json, socket, struct, sys, time
     for number, source, target, sport, dport in json.load(sys.stdin):
-        out = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_UDP)
+        six = ":" in source
+        out = socket.socket(socket.AF_INET6 if six else socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_UDP)
+        if six:
+            out.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_CHECKSUM, 6)
         out.bind((source, 0))
         try:
             out.sendto(struct.pack("!HHHH", sport, dport, 16, 0) + b"aig?" + number.to_bytes(4, "big"), (target, 0))
@@ -70,11 +82,28 @@ _SEND = textwrap.dedent("""
 
 
 class Net:
-    """Network namespaces joined by links."""
+    """Network namespaces joined by links. What is said in addresses of IPv4 is done in those of the family in hand."""
 
     def __init__(self) -> None:
         self.tag = uuid.uuid4().hex[:6]
         self.names: list[str] = []
+        self.family = 4
+
+    def put(self, text: str) -> str:
+        """A text with its addresses in the family in hand: 10.1.0.9 becomes fd00:10:1:0::9, in brackets before a port."""
+        if self.family == 4:
+            return text
+
+        def six(found: re.Match[str]) -> str:
+            *network, last = found[1].split(".")
+            bits, port = found[2] or "", found[3] or ""
+            address = f"fd00:{':'.join(network)}::{last if not bits or last != '0' else ''}"
+            return f"[{address}]{port}" if port else address + ("/64" if bits else "")
+
+        return re.sub(r"(10(?:\.[0-9]+){3})(/24)?(:[0-9]+)?", six, text)
+
+    def ip(self, name: str, *words: str) -> str:
+        return self.run(name, "ip", f"-{self.family}", *map(self.put, words))
 
     def add(self, name: str) -> None:
         subprocess.run(["ip", "netns", "add", f"{self.tag}{name}"], check=True)
@@ -102,8 +131,8 @@ class Net:
         )  # fmt: skip
         for (mine, _), name in zip(ends, names, strict=True):
             last = int(mine[1:]) if mine[1:].isdigit() else 99
-            self.run(mine, "ip", "addr", "add", f"{network}.{last}/24", "dev", name)
             self.run(mine, "ip", "link", "set", name, "up")
+            self.ip(mine, "addr", "add", f"{network}.{last}/24", "dev", name, *(["nodad"] if self.family == 6 else []))
 
     def start(self, name: str, script: str, *words: str) -> subprocess.Popen[str]:
         return subprocess.Popen(
@@ -154,86 +183,105 @@ def _rules(draw: random.Random, name: str) -> str:
     ])  # fmt: skip
 
 
-@pytest.mark.parametrize("turn", range(4))
-def test_packets_arrive_and_are_answered_as_the_paths_say(net: Net, turn: int) -> None:
-    """Three routers in a row, and a fourth by which some answers come back past the second."""
+LINKS = {
+    "row": (("a", "r1", "10.1.0"), ("r1", "r2", "10.12.0"), ("r2", "r3", "10.23.0"), ("r3", "b", "10.9.0"),
+            ("r3", "r4", "10.34.0"), ("r4", "r1", "10.14.0")),
+    "star": (("a", "r1", "10.1.0"), ("r1", "r2", "10.12.0"), ("r3", "r2", "10.23.0"), ("r3", "b", "10.9.0"),
+             ("r4", "r2", "10.24.0"), ("r4", "c", "10.4.0")),
+}  # fmt: skip
+"""Three routers in a row, and a fourth by which some answers come back past the second; and one in the middle of three."""
+
+ROUTES = {
+    "row": ("r1 10.9.0 10.12.0.2", "r1 10.23.0 10.12.0.2", "r2 10.9.0 10.23.0.3", "r2 10.1.0 10.12.0.1", "r3 10.12.0 10.23.0.2",
+            "r4 10.1.0 10.14.0.1"),
+    "star": ("r1 10.9.0 10.12.0.2", "r1 10.4.0 10.12.0.2", "r1 10.23.0 10.12.0.2", "r2 10.1.0 10.12.0.1", "r2 10.9.0 10.23.0.3",
+             "r2 10.4.0 10.24.0.4", "r3 10.1.0 10.23.0.2", "r4 10.12.0 10.24.0.2"),
+}  # fmt: skip
+"""The fourth router of the star knows no way back to the senders."""
+
+TURNS = [(turn, 4, "row") for turn in range(4)] + [(4, 4, "star"), (11, 6, "row"), (6, 6, "row"), (7, 6, "star")]
+
+
+@pytest.mark.parametrize(("turn", "family", "shape"), TURNS)
+def test_packets_arrive_and_are_answered_as_the_paths_say(net: Net, turn: int, family: int, shape: str) -> None:
     draw = random.Random(SEED + turn)
+    net.family = family
     routers = ("r1", "r2", "r3", "r4")
-    for name in ("a", *routers, "b"):
+    ends = ("a", "b") if shape == "row" else ("a", "b", "c")
+    for name in (*ends, *routers):
         net.add(name)
-    for one, other, network in (
-        ("a", "r1", "10.1.0"), ("r1", "r2", "10.12.0"), ("r2", "r3", "10.23.0"), ("r3", "b", "10.9.0"),
-        ("r3", "r4", "10.34.0"), ("r4", "r1", "10.14.0"),
-    ):  # fmt: skip
+    for one, other, network in LINKS[shape]:
         net.link(one, other, network)
     for extra in (100, 101):
-        net.run("a", "ip", "addr", "add", f"10.1.0.{extra}/24", "dev", "to-r1")
+        net.ip("a", "addr", "add", f"10.1.0.{extra}/24", "dev", "to-r1", *(["nodad"] if family == 6 else []))
     strict = turn % 2
     for name in routers:
-        for key in ("all", "default", *(f"to-{far}" for far in ("a", "b", *routers))):
+        for key in ("all", "default", *(f"to-{far}" for far in (*ends, *routers))):
             subprocess.run(
                 ["ip", "netns", "exec", f"{net.tag}{name}", "sysctl", "-qw", f"net.ipv4.conf.{key}.rp_filter={strict if name == 'r1' else 0}"],
                 check=False, capture_output=True,
             )  # fmt: skip
-        net.run(name, "sysctl", "-qw", "net.ipv4.ip_forward=1")
-    for name in ("a", "b"):
-        net.run(name, "iptables", "-A", "OUTPUT", "-p", "icmp", "-j", "DROP")
-    net.run("a", "ip", "route", "add", "default", "via", "10.1.0.1")
-    net.run("b", "ip", "route", "add", "default", "via", "10.9.0.3")
-    net.run("r1", "ip", "route", "add", "10.9.0.0/24", "via", "10.12.0.2")
-    net.run("r1", "ip", "route", "add", "10.23.0.0/24", "via", "10.12.0.2")
-    net.run("r2", "ip", "route", "add", "10.9.0.0/24", "via", "10.23.0.3")
-    net.run("r2", "ip", "route", "add", "10.1.0.0/24", "via", "10.12.0.1")
-    net.run("r3", "ip", "route", "add", "10.12.0.0/24", "via", "10.23.0.2")
-    away = ("10.34.0.4", "10.23.0.2") if turn < 3 else ("", "")
-    if away[turn % 2]:
-        net.run("r3", "ip", "route", "add", "10.1.0.0/24", "via", away[turn % 2])
-    net.run("r4", "ip", "route", "add", "10.1.0.0/24", "via", "10.14.0.1")
+        net.run(name, "sysctl", "-qw", "net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1")
+    tables, silence = ("iptables", ("icmp",)) if family == 4 else ("ip6tables", ("icmpv6", "--icmpv6-type", "1"))
+    for name in ends:
+        net.run(name, tables, "-A", "OUTPUT", "-p", *silence, "-j", "DROP")
+    for name, gate in (("a", "10.1.0.1"), ("b", "10.9.0.3"), ("c", "10.4.0.4")):
+        if name in ends:
+            net.ip(name, "route", "add", "default", "via", gate)
+    for route in ROUTES[shape]:
+        name, network, gate = route.split()
+        net.ip(name, "route", "add", f"{network}.0/24", "via", gate)
+    away = ("10.34.0.4", "10.23.0.2") if turn not in (3, 6) else ("", "")
+    if shape == "row" and away[turn % 2]:
+        net.ip("r3", "route", "add", "10.1.0.0/24", "via", away[turn % 2])
     devices = []
     for name in routers:
-        rules = _rules(draw, name)
-        net.run(name, "iptables-restore", text=rules)
-        told = "".join(
-            f"net.ipv4.{key} = {net.run(name, 'sysctl', '-n', f'net.ipv4.{key}')}"
-            for key in (
-                "ip_forward",
-                "conf.all.rp_filter",
-                "conf.to-a.rp_filter",
-                "conf.to-r2.rp_filter",
-                "conf.to-r4.rp_filter",
-            )
-            if key == "ip_forward" or ".all." in key or name == "r1"
-        )
+        rules = net.put(_rules(draw, name))
+        net.run(name, f"{tables}-restore", text=rules)
+        keys = ["ipv4.ip_forward", "ipv6.conf.all.forwarding", "ipv4.conf.all.rp_filter"]
+        if name == "r1":
+            keys += [
+                f"ipv4.conf.to-{far}.rp_filter"
+                for one, far, _ in LINKS[shape]
+                for one, far in ((one, far), (far, one))
+                if one == "r1"
+            ]
+        told = "".join(f"net.{key} = {net.run(name, 'sysctl', '-n', f'net.{key}')}" for key in keys)
         bundle = [
-            decode("rules.v4", net.run(name, "iptables-save").encode()),
+            decode(f"rules.v{family}", net.run(name, f"{tables}-save").encode()),
             decode("ip-addr.json", net.run(name, "ip", "-j", "addr").encode()),
             decode("ip-route.json", net.run(name, "ip", "-j", "route").encode()),
+            decode("ip-route6.json", net.run(name, "ip", "-6", "-j", "route").encode()),
             replace(decode("sysctl.txt", told.encode()), place="collected/sysctl.txt"),
         ]
         devices.append(host.read(bundle, name))
     network = Network(Estate(tuple(devices), as_of=None))  # type: ignore[arg-type]
+    targets = ("10.9.0.99", "10.9.0.99", "10.23.0.3") if shape == "row" else ("10.9.0.99", "10.9.0.99", "10.4.0.99")
     asked = [
-        (number, f"10.1.0.{draw.choice((99, 100, 101))}", draw.choice(("10.9.0.99", "10.9.0.99", "10.23.0.3")), 20000 + number, draw.randrange(7000, 7100))
+        (number, net.put(f"10.1.0.{draw.choice((99, 100, 101))}"), net.put(draw.choice(targets)), 20000 + number, draw.randrange(7000, 7100))
         for number in range(PACKETS)
     ]  # fmt: skip
-    taker, giver = net.start("b", _LISTEN, "answers", "4"), net.start("a", _LISTEN, "takes", "4")
-    for one in (taker, giver):
+    takers = [net.start(name, _LISTEN, "answers", "4", str(family)) for name in ends[1:]]
+    giver = net.start("a", _LISTEN, "takes", "4", str(family))
+    for one in (*takers, giver):
         assert one.stdout is not None
         assert one.stdout.readline() == "ready\n"
     net.run("a", sys.executable, "-c", _SEND, text=json.dumps(asked))
-    arrived, answered = (json.loads(one.communicate()[0]) for one in (taker, giver))
+    arrived = {number: seen for one in takers for number, seen in json.loads(one.communicate()[0]).items()}
+    answered = json.loads(giver.communicate()[0])
     assert 20 < len(arrived) < PACKETS
+    doors = {f"to-{name}" for name in ends[1:]}
     for number, source, target, sport, dport in asked:
-        ends = [int(IPv4Address(text)) for text in (source, target)]
-        path = network.path(Packet(4, "", "", ends[0], ends[1], socket.IPPROTO_UDP, sport, dport))
+        addresses = [int(ip_address(text)) for text in (source, target)]
+        path = network.path(Packet(family, "", "", addresses[0], addresses[1], socket.IPPROTO_UDP, sport, dport))
         what = f"{source}:{sport} to {target}:{dport}, seed {SEED + turn}: {[(h.device.name, h.why, h.verdict) for h in path.journeys[0].hops]}"
         assert is_certain(path.journeys), what
         last = path.journeys[0].hops[-1]
-        reaches = path.journeys[0].verdict is Action.ACCEPT and last.leaves == "to-b"
+        reaches = path.journeys[0].verdict is Action.ACCEPT and last.leaves in doors
         assert reaches == (str(number) in arrived), what
         if reaches:
             seen = arrived[str(number)]
-            assert [int(IPv4Address(seen[0])), int(IPv4Address(seen[2])), seen[3]] == [
+            assert [int(ip_address(seen[0])), int(ip_address(seen[2])), seen[3]] == [
                 last.went.source, last.went.destination, last.went.dport,
             ], what  # fmt: skip
             back = path.answers[0]
