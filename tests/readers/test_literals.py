@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from aiguille.model import Addresses, IcmpType, MaskedAddress, NotUnderstoodError, Numbers
 from aiguille.model.protocols import PROTOCOL_NAMES, PROTOCOLS
+from aiguille.model.spelling import spell_operand
 from aiguille.readers.literals import (
     read_address,
     read_address_range,
@@ -21,6 +22,7 @@ from aiguille.readers.literals import (
     read_ports,
     read_protocol,
 )
+from aiguille.readers.mapped.spoken import spoken_address, spoken_service
 
 
 @given(st.integers(0, 2**32 - 1), st.integers(0, 32))
@@ -93,3 +95,45 @@ def test_every_protocol_name_leads_to_its_number_and_back() -> None:
     for number, name in PROTOCOL_NAMES.items():
         assert PROTOCOLS[name] == number
         assert read_protocol(name) == Numbers(number, number)
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("HTTP, HTTPS", "tcp/80 udp/80 tcp/443 udp/443"),
+        ("RDP (3389)", "tcp/3389 udp/3389"),
+        ("SSH (2222)", "tcp/2222 udp/2222"),
+        ("SQL Server TCP 1433", "tcp/1433"),
+        ("backup agent (tcp/10080)", "tcp/10080"),
+        ("DNS + NTP", "tcp/53 udp/53 tcp/123 udp/123"),
+        ("HTTP/HTTPS", "tcp/80 udp/80 tcp/443 udp/443"),
+        ("web and smb", "tcp/80 tcp/443 tcp/445"),
+        ("IPsec", "esp udp/500 udp/4500"),
+        ("WinRM", "tcp/5985-5986"),
+        ("citrix (1494)", None),
+        ("web-8080", None),
+        ("HTTP, thing", None),
+        ("", None),
+    ],
+)
+def test_services_as_people_call_them(text: str, expected: str | None) -> None:
+    found = spoken_service(text)
+    assert (None if found is None else " ".join(map(spell_operand, found))) == expected
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("LAN 192.168.10.0/24", "192.168.10.0/24"),
+        ("10.1.0.5 (print server)", "10.1.0.5"),
+        ("clients: 10.1.0.5 - 10.1.0.9", "10.1.0.5-10.1.0.9"),
+        ("hall 2 10.1.0.5", None),
+        ("10.1.0.5 and 10.1.0.6", None),
+        ("net_10.1.0.0", None),
+        ("office", None),
+        ("old 10.1.0.999", None),
+    ],
+)
+def test_an_address_beside_a_name_for_it(text: str, expected: str | None) -> None:
+    found = spoken_address(text)
+    assert (None if found is None else spell_operand(found)) == expected

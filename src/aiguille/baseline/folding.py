@@ -71,7 +71,7 @@ rules.undocumented rules.incomplete-documentation rules.copied-description rules
 objects.unused objects.duplicate objects.empty objects.deep objects.shared-widths objects.undescribed
 logging.management logging.permissive logging.sensitive logging.rate logging.noise logging.refusals
 geo.unrestricted geo.countries geo.one-way
-system.redirects system.source-routing system.spoofing
+system.redirects system.source-routing system.spoofing system.helpers
 access.shared-account access.root-login access.default-account access.password-policy
 deny.from-device deny.no-final-refusal deny.answers-outside deny.invalid deny.established deny.loopback
 access.needless-service access.default-port access.too-many-sources

@@ -123,6 +123,51 @@ PORTS: dict[str, int] = {
     "http-alt": 8080,
 }
 
+SPOKEN_SERVICES: dict[str, tuple[str, ...]] = {
+    "bacnet": ("udp/47808",),
+    "cifs": ("tcp/445",),
+    "dhcp": ("udp/67-68",),
+    "dns": ("tcp/53", "udp/53"),
+    "docker": ("tcp/2375-2376",),
+    "elasticsearch": ("tcp/9200",),
+    "ftps": ("tcp/989-990",),
+    "http(s)": ("tcp/80", "tcp/443"),
+    "ike": ("udp/500", "udp/4500"),
+    "ipp": ("tcp/631",),
+    "ipsec": ("esp", "udp/500", "udp/4500"),
+    "jetdirect": ("tcp/9100",),
+    "kerberos": ("tcp/88", "udp/88"),
+    "l2tp": ("udp/1701",),
+    "lpd": ("tcp/515",),
+    "modbus": ("tcp/502",),
+    "modbus tcp": ("tcp/502",),
+    "mongodb": ("tcp/27017",),
+    "mqtt": ("tcp/1883",),
+    "mqtts": ("tcp/8883",),
+    "ms sql": ("tcp/1433",),
+    "mssql": ("tcp/1433",),
+    "netbios": ("udp/137-138", "tcp/139"),
+    "opc ua": ("tcp/4840",),
+    "oracle": ("tcp/1521",),
+    "ping": ("icmp/8", "ipv6-icmp/128"),
+    "postgres": ("tcp/5432",),
+    "pptp": ("tcp/1723", "gre"),
+    "rdp": ("tcp/3389", "udp/3389"),
+    "remote desktop": ("tcp/3389", "udp/3389"),
+    "rtsp": ("tcp/554",),
+    "s7": ("tcp/102",),
+    "sftp": ("tcp/22",),
+    "smb": ("tcp/445",),
+    "smtps": ("tcp/465",),
+    "snmp traps": ("udp/162",),
+    "sql server": ("tcp/1433",),
+    "vnc": ("tcp/5900",),
+    "web": ("tcp/80", "tcp/443"),
+    "winrm": ("tcp/5985-5986",),
+    "wireguard": ("udp/51820",),
+}
+"""What people call services in tables, beside their registered names (ports: IANA registry; the software's own defaults)."""
+
 TCP_FLAGS: dict[str, int] = {"FIN": 1, "SYN": 2, "RST": 4, "PSH": 8, "ACK": 16, "URG": 32, "ECE": 64, "CWR": 128}
 
 ICMP_TYPES: dict[str, tuple[int, int | None]] = {

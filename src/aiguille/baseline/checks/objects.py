@@ -33,7 +33,7 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.wording import capital, counted, lines, listed
-from aiguille.model import AddressObject, Field, Named, NameKind, ServiceObject, SetObject, Side
+from aiguille.model import AddressObject, Device, Field, Named, NameKind, ServiceObject, SetObject, Side
 from aiguille.model.spelling import spell_operand
 from aiguille.space import IntervalSet
 
@@ -124,13 +124,46 @@ def duplicate(subject: Subject) -> Iterator[Answer]:
 
 
 @check(
+    id="objects.undescribed",
+    together="objects say nothing of what they are for",
+    title="Nothing says what an object is for",
+    severity=Severity.INFO,
+    controls=("CM-2", "CM-6"),
+    why="A name alone tells nobody whether an address is still in use, or who to ask.",
+    how="Addresses and services without a description, on makes of which some device of the estate gives one to an object.",
+    fix="Say in a few words what the object is and whose it is.",
+)
+def undescribed(subject: Subject) -> Iterator[Answer]:
+    objects = [one for one in _objects(subject) if not isinstance(one, SetObject)]
+    alike = [one for one in subject.study.estate.devices if one.dialect == subject.device.dialect]
+    if not any(
+        any(one.comment for one in device.addresses) or any(one.comment for one in device.services) for device in alike
+    ):
+        yield NotApplicable("no object of this make has a description")
+        return
+    bare = [one for one in objects if not one.comment]
+    for one in bare:
+        yield Found(
+            f"{_name(one)} has no description.",
+            f"{kind_of(one)} {one.name}",
+            lines(one.where),
+            name=f"'{one.name}'",
+            of=len(objects),
+        )
+    if objects and not bare:
+        yield Passed(f"each of {counted(len(objects), 'object')} has a description")
+    elif not objects:
+        yield NotApplicable(NO_OBJECTS)
+
+
+@check(
     id="objects.empty",
     together="objects stand for nothing",
     title="An object stands for nothing",
     severity=Severity.LOW,
     controls=("CM-6",),
     why="A rule that names it never works, or on some makes works for everything.",
-    how="Objects without any member; sets that are filled at run time are left out.",
+    how="Objects without any member; sets that rules fill are left out, and one whose members would only be refused is told as info.",
     fix="Fill the object, or delete it and what names it.",
 )
 def empty(subject: Subject) -> Iterator[Answer]:
@@ -139,10 +172,25 @@ def empty(subject: Subject) -> Iterator[Answer]:
         yield NotApplicable(NO_OBJECTS)
         return
     bare = [one for one in objects if _is_empty(one)]
+    waiting = _refused_alone(subject.device)
     for one in bare:
-        yield Found(f"{_name(one)} has no member.", f"{kind_of(one)} {one.name}", lines(one.where))
+        # Whoever is banned while a program runs is in no file.
+        severity = Severity.INFO if isinstance(one, SetObject) and one.name in waiting else None
+        yield Found(f"{_name(one)} has no member.", f"{kind_of(one)} {one.name}", lines(one.where), severity=severity)
     if not bare:
         yield Passed(f"none of {counted(len(objects), 'object')} is empty")
+
+
+def _refused_alone(device: Device) -> set[str]:
+    """The sets that rules look into, and all of these refuse their members."""
+    refused: set[str] = set()
+    let_in: set[str] = set()
+    for base in device.rulebases:
+        for _, rule in base.rules():
+            for condition in rule.match.conditions:
+                names = {o.name for o in condition.operands if isinstance(o, Named)}
+                (refused if rule.action.refuses and not condition.negated else let_in).update(names)
+    return refused - let_in
 
 
 def _is_empty(one: Object) -> bool:
@@ -444,6 +492,7 @@ CHECKS: tuple[Check, ...] = (
     unused,
     duplicate,
     empty,
+    undescribed,
     dangling,
     cyclic,
     deep,

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback
 from aiguille.analysis.loopback import LOOPBACK
-from aiguille.analysis.study import NEW, is_for_translated
+from aiguille.analysis.study import NEW, is_for_translated, lets_in
 from aiguille.analysis.traffic import services_of
 from aiguille.baseline.catalogue import (
     Answer,
@@ -28,8 +28,8 @@ from aiguille.baseline.catalogue import (
     without_rules,
 )
 from aiguille.baseline.checks.deny import dead_rules
-from aiguille.baseline.wording import capital, counted, listed
-from aiguille.model import Action, Chain, Direction, Field, InterfaceName, Rule, Rulebase, Span
+from aiguille.baseline.wording import capital, counted, lines, listed
+from aiguille.model import Action, Chain, Device, Direction, Field, InterfaceName, Named, Rule, Rulebase, Span
 from aiguille.space import Axis, Box, IntervalSet, overlap
 from aiguille.space.effort import ENTANGLED
 from aiguille.space.fields import UDP
@@ -97,6 +97,8 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
         report = reports[0]
         if any(r.standing is not standing for r in reports) or any(id(r.rule) in _dead(subject) for r in reports):
             continue
+        if standing is Standing.IMPOSSIBLE and waits_for_members(subject.device, report.rule):
+            continue
         if standing is Standing.SHADOWED and undermined_by(subject, report) is not None:
             continue
         found += 1
@@ -115,6 +117,14 @@ def unsettled(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(
             f"{counted(len(left), 'rule')}, {speak(first.chain, first.rule)} ({first.rule.where}) the first: {ENTANGLED}"
         )
+
+
+def waits_for_members(device: Device, rule: Rule) -> bool:
+    """Whether a rule refuses the members of a set that has none today, and works again once a program puts some there."""
+    bare = {one.name for one in device.sets if one.complete and not one.entries}
+    return rule.action.refuses and any(
+        isinstance(o, Named) and o.name in bare for c in rule.match.conditions if not c.negated for o in c.operands
+    )
 
 
 def takes_the_rest(rule: Rule) -> bool:
@@ -261,8 +271,9 @@ def contradicted(subject: Subject) -> Iterator[Answer]:
         return
     written = {where for where, _ in subject.study.written}
     hidden = {w for w, reports in subject.study.written if all(r.standing is Standing.SHADOWED for r in reports)}
-    found = looked = 0
+    looked = 0
     told: set[Span] = set(hidden)
+    late: dict[tuple[Span | None, Axis, int], list[tuple[Step, Proof]]] = {}
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
         for program in subject.programs.all(direction):
             for number, step in enumerate(program.steps):
@@ -279,23 +290,34 @@ def contradicted(subject: Subject) -> Iterator[Answer]:
                 if above is None or rule.where in told:
                     continue
                 told.add(rule.where)
-                found += 1
-                last = above.steps[-1]
-                what = "sources" if axis is Axis.SRC else services_of(program.family, [p.box for p in step.pieces])
-                yield Found(
-                    f"{capital(speak(step.chain, rule))} refuses {what} that {speak(last.chain, last.rule)} above has let in already.",
-                    f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
-                    (rule.where, *lines_of(last)),
-                    (refer(step.rulebase, step.chain, rule), refer(last.rulebase, last.chain, last.rule)),
-                    above,
-                    family=program.family,
-                )
+                late.setdefault((above.steps[-1].where, axis, program.family), []).append((step, above))
+    for (_, axis, _), steps in late.items():
+        yield _too_late(axis, [step for step, _ in steps], steps[0][1])
     if not looked:
         yield NotApplicable("no rule refuses named sources, or a service between networks")
-    elif not found:
+    elif not late:
         yield Passed(
             f"none of {counted(looked, 'refusal')} of named sources or services stands below a rule that lets them in"
         )
+
+
+def _too_late(axis: Axis, steps: list[Step], above: Proof) -> Found:
+    """Refusals that come too late behind one rule, with a packet that the first of them misses."""
+    last, first = above.steps[-1], steps[0]
+    what = (
+        "sources"
+        if axis is Axis.SRC
+        else services_of(above.program.family, [p.box for one in steps for p in one.pieces])
+    )
+    names = listed((speak(one.chain, one.rule) for one in steps), 4)
+    return Found(
+        f"{capital(names)} refuse{'s' if len(steps) == 1 else ''} {what} that {speak(last.chain, last.rule)} above has let in already.",
+        f"{first.rulebase.name} {rule_subject(first.chain, first.rule)}",
+        tuple(dict.fromkeys(where for one in steps for where in lines(one.where))) + lines_of(last),
+        (*(refer(one.rulebase, one.chain, one.rule) for one in steps), refer(last.rulebase, last.chain, last.rule)),
+        above,
+        family=above.program.family,
+    )
 
 
 def _refused_by(step: Step, direction: Direction) -> Axis | None:
@@ -368,10 +390,17 @@ def _let_in_above(subject: Subject, program: Program, number: int, axis: Axis) -
     if not wider:
         return None
 
+    gets_in = lets_in(program)
+
     def by_wider(ends: Ends) -> bool:
-        # What a program refuses by itself among odd packets is not why somebody would be kept out.
-        meant = [end for end in ends if end.accepts or not _implied(program.steps[end.step])]
-        return bool(meant) and all(end.accepts and (end.step in wider or end.settled in wider) for end in meant)
+        # What a program refuses by itself among odd packets is not why somebody would be kept out, and a rate keeps nobody out.
+        meant = frozenset(end for end in ends if end.accepts or not _implied(program.steps[end.step]))
+        accepted = [end for end in meant if end.accepts]
+        return (
+            bool(accepted)
+            and (len(accepted) == len(meant) or gets_in(meant))
+            and all(end.step in wider or end.settled in wider for end in accepted)
+        )
 
     ways = overlap(NEW, not_loopback(program.space.symbols)) or NEW
     for piece in step.pieces:
@@ -387,7 +416,8 @@ def _let_in_above(subject: Subject, program: Program, number: int, axis: Axis) -
     severity=Severity.LOW,
     controls=("CM-6",),
     why="A rule that cannot match was meant to do something else.",
-    how="The rule's own conditions exclude one another, or nothing leads to its chain.",
+    how="The rule's own conditions exclude one another, or nothing leads to its chain. A refusal of whoever is in a set that is empty "
+    "today waits for members, and is left out.",
     fix="Correct the conditions, or call its chain; a rule left over from a change can go.",
 )
 def impossible(subject: Subject) -> Iterator[Answer]:

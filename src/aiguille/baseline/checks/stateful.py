@@ -177,6 +177,10 @@ def established(subject: Subject) -> Iterator[Answer]:
         yield from _established(subject, program)
 
 
+def _asks_state(step: Step) -> bool:
+    return step.rule is not None and any(c.field is Field.STATE for c in step.rule.match.conditions)
+
+
 def _established(subject: Subject, program: Program) -> Iterator[Answer]:
     going = program.direction.value.replace("-", " the ")
     if any(rule.made for _, chain in program.bases for rule in chain.rules):
@@ -200,7 +204,7 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
     if not steps:
         yield NotApplicable(f"nothing tells of two interfaces between which IPv{program.family} traffic goes {going}")
         return
-    first = program.steps[steps[0]]
+    first = next((one for at in steps if _asks_state(one := program.steps[at])), program.steps[steps[0]])
     before = [r for r in first.chain.rules if r.enabled and first.rule is not None and r.number < first.rule.number]
     if len(before) > subject.params["at_most"]:
         text = (

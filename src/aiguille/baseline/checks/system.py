@@ -28,6 +28,7 @@ from aiguille.baseline.catalogue import (
     Subject,
     check,
 )
+from aiguille.baseline.checks.login import fact
 from aiguille.baseline.dates import read_date
 from aiguille.baseline.wording import by_default, counted, lines, listed
 from aiguille.model import Chain, Direction, Rulebase, Span
@@ -357,6 +358,34 @@ def redirects(subject: Subject) -> Iterator[Answer]:
     )
 
 
+_HELPERS = "net.netfilter.nf_conntrack_helper"
+
+
+@check(
+    id="system.helpers",
+    title="Whoever is let out can have more opened",
+    severity=Severity.MEDIUM,
+    controls=("SC-7", "CM-7"),
+    why="The kernel then reads FTP, SIP and others on every interface, and opens the ports a client or a page it visits names.",
+    how="Asks net.netfilter.nf_conntrack_helper (of kernels before 6.0; off by default since 4.7): 1 attaches helpers to every "
+    "connection that looks right. A low finding on a device that does not forward.",
+    fix="Set net.netfilter.nf_conntrack_helper to 0, and attach a helper in a rule to the servers and interfaces that need it.",
+)
+def helpers(subject: Subject) -> Iterator[Answer]:
+    one = fact(subject, _HELPERS)
+    if one is None:
+        yield NotApplicable("nothing says that the kernel attaches helpers by itself")
+    elif one.setting.value == "0":
+        yield Passed("the kernel attaches no helper by itself")
+    else:
+        yield Found(
+            f"{_HELPERS} is {one.setting.value}: helpers are attached to every connection that looks right.",
+            _HELPERS,
+            lines(one.setting.where),
+            severity=None if subject.study.forwards else Severity.LOW,
+        )
+
+
 @check(
     id="system.source-routing",
     together="settings accept source routes",
@@ -470,6 +499,7 @@ CHECKS: tuple[Check, ...] = (
     start_up,
     spoofing,
     redirects,
+    helpers,
     source_routing,
     old_export,
     drift,

@@ -114,6 +114,9 @@ def read_script(file: ExportFile, ledger: LedgerBuilder, sets: frozenset[str]) -
     return _Script(file, ledger, sets).read()
 
 
+_TAKES_OUT = "may take it out again"
+
+
 class _Commands:
     """Runs commands of one family on its tables."""
 
@@ -137,6 +140,8 @@ class _Commands:
         chain = rest[0] if rest else ""
         if gaps and command not in ("-A", "-I", "-N"):
             self._doubt(where, f"{gaps[0]}; '{command}' is passed over")
+            if command in ("-F", "-D", "-R"):
+                self._may_go(table, chain, f"line {where.first} {_TAKES_OUT}")
             return
         self.ledger.read(where)
         match command:
@@ -175,6 +180,13 @@ class _Commands:
         self.count += 1
         if self.count > _TOP:
             raise UnreadableError(f"{where}: more than {_TOP} rules by now; a loop of this script goes too far")
+
+    def _may_go(self, table: Table, chain: str, why: str) -> None:
+        """What a command that is not followed may take out, of one chain or all, counts as rules that may match."""
+        for name in [chain] if chain else list(table.rules):
+            for one in table.rules.get(name, ()):
+                if not any(gap.endswith(_TAKES_OUT) for gap in one.gaps):
+                    one.gaps += (why,)
 
     def _doubt(self, where: Span, why: str) -> None:
         self.ledger.unread(where, why)

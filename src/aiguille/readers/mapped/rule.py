@@ -35,7 +35,6 @@ from aiguille.model import (
     Translate,
     TranslationKind,
 )
-from aiguille.model.protocols import PORTS
 from aiguille.readers.literals import read_icmp, read_protocol
 from aiguille.readers.mapped.objects import PORTED
 from aiguille.readers.mapped.part import (
@@ -47,6 +46,7 @@ from aiguille.readers.mapped.part import (
     read_state,
 )
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
+from aiguille.readers.mapped.spoken import spoken_address, spoken_service
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import read_whole, spec
 
@@ -353,14 +353,19 @@ class RuleReader:
         parts = [part.strip() for part in token.text.split(",")]
         if len(parts) > 1 and all(part in self.rules.service_names for part in parts):
             return tuple(Named(NameKind.SERVICE, part) for part in parts)
-        low = token.text.lower()
-        if self.rules.dialect.behaviour.well_known_services and low in PORTS:
-            port = Numbers(PORTS[low], PORTS[low])
-            return tuple(ServiceTerm(p, (), (port,)) for p in PORTED)
+        if self.rules.dialect.behaviour.well_known_services and (spoken := spoken_service(token.text)) is not None:
+            return spoken
         return (Named(NameKind.SERVICE, token.text),)
 
     def _address_or_name(self, text: str) -> Operand:
-        return Named(NameKind.ADDRESS, text) if text in self.rules.addresses else read_member_or_name(text)
+        found = Named(NameKind.ADDRESS, text) if text in self.rules.addresses else read_member_or_name(text)
+        if (
+            isinstance(found, Named)
+            and text not in self.rules.addresses
+            and self.rules.dialect.behaviour.labelled_addresses
+        ):
+            return spoken_address(text) or found
+        return found
 
     def _effects(self, direction: str, logged: Setting[bool]) -> Iterator[Effect]:
         prefix = self.get.text(self.node, self.m.log_prefix)

@@ -102,7 +102,7 @@ class _Sheet:
 
         for (first, last), cells in _rows(self.file):
             filled = [text.strip() for text, _ in cells if text.strip()]
-            if not filled or filled[0].startswith("#"):
+            if not filled or _is_remark(filled):
                 if filled:
                     self.asides.set_aside(self.file.span(first, last), "comment")
             elif len(filled) == 1 and (found := self.names.get(_plain(filled[0].strip("[]")))) is not None:
@@ -150,6 +150,11 @@ class _Sheet:
         return Node("row", (), self.file.path, first, last, inner=tuple(children))
 
 
+def _is_remark(filled: list[str]) -> bool:
+    """Whether a row is a comment; a heading "#" is the number of rules."""
+    return filled[0].startswith("#") and (filled[0] != "#" or len(filled) == 1)
+
+
 def _columns(table: Table) -> dict[str, str]:
     return {_plain(word): name for name, others in table.columns.items() for word in (name, *others)}
 
@@ -162,7 +167,7 @@ def _plain(text: str) -> str:
 def _rows(file: ExportFile, limit: int = 0) -> list[tuple[tuple[int, int], list[tuple[str, int]]]]:
     """Rows as first and last line, and cells with the column they start in (-1 where quotes hide it)."""
     lines = file.lines[:limit] if limit else file.lines
-    told = [line for line in lines[:LOOKED_AT] if not line.startswith("#")]
+    told = [line for line in lines[:LOOKED_AT] if not re.match(r"#\s*\w", line)]
     separator = "," if file.table else max(_SEPARATORS, key=lambda sign: sum(line.count(sign) for line in told))
     out = []
     reader = csv.reader((f"{line}\n" for line in lines), delimiter=separator, strict=False)

@@ -683,12 +683,14 @@ class Behaviour(Entry, frozen=True):
     from-device: what happens to traffic it sends itself
     services-keep-sources: whether services refuse addresses outside their own list, whatever the rules say
     well-known-services: whether rules may name services by their well-known names, without a definition
+    labelled-addresses: whether an address may stand beside a name for it, as people write in tables
     """
 
     to_device: ToDevice | None = None
     from_device: Literal["accept", "drop", "reject"] | None = None
     services_keep_sources: bool = False
     well_known_services: bool = False
+    labelled_addresses: bool = False
 
 
 class Ignore(Entry, frozen=True):

@@ -189,6 +189,8 @@ def _behaviour(dialect: Dialect) -> Iterator[str]:
         yield "services refuse addresses outside their own list, whatever the rules say"
     if b.well_known_services:
         yield "rules may name services by their well-known names"
+    if b.labelled_addresses:
+        yield "an address may stand beside a name for it"
     if dialect.devices is not None:
         yield f"each of '{dialect.devices.at}' is a device"
         if dialect.devices.template is not None:

@@ -1,0 +1,72 @@
+"""Services and addresses as people write them in tables: "HTTP, HTTPS", "RDP (3389)", "office 10.1.0.0/24"."""
+
+from __future__ import annotations
+
+import re
+
+from aiguille.model import Addresses, MaskedAddress, NotUnderstoodError, Numbers, ServiceTerm
+from aiguille.model.protocols import PORTS, SPOKEN_SERVICES
+from aiguille.readers.mapped.objects import PORTED
+from aiguille.readers.mapped.part import read_members, read_port_range, read_service
+
+_SEVERAL = re.compile(r"\s*(?:[,;&+]|\band\b|(?<=[a-z])/(?=[a-z]))\s*", re.IGNORECASE)
+_LABELLED = re.compile(
+    r"(?P<name>[a-z][a-z .+/-]*?)\s*(?:[(\[:=]|\s-?)\s*"
+    r"(?P<what>(?:(?:tcp|udp|sctp)[\s/:_-]*)?\d+(?:\s*-\s*\d+)?(?:\s*/?\s*(?:tcp|udp|sctp))?)\s*[)\]]?",
+    re.IGNORECASE,
+)
+"""A name, and the port it is of in brackets or behind it."""
+
+_ADDRESS = re.compile(r"(?<![\w.])\d+(?:\.\d+){3}(?:/\d+|\s*-\s*\d+(?:\.\d+){3})?(?![\w.])")
+
+
+def spoken_service(text: str) -> tuple[ServiceTerm, ...] | None:
+    """The services a cell names by registered or common names, with or without their ports; None if one of them says nothing
+    certain."""
+    whole = _one(text)
+    if whole is not None:
+        return whole
+    out: list[ServiceTerm] = []
+    for part in filter(None, _SEVERAL.split(text.strip())):
+        found = _one(part)
+        if found is None:
+            return None
+        out += found
+    return tuple(out) or None
+
+
+def _one(text: str) -> tuple[ServiceTerm, ...] | None:
+    name = " ".join(text.lower().split())
+    if name in SPOKEN_SERVICES:
+        return tuple(term for one in SPOKEN_SERVICES[name] for term in read_service(one) or ())
+    if name in PORTS:
+        port = Numbers(PORTS[name], PORTS[name])
+        return tuple(ServiceTerm(protocol, (), (port,)) for protocol in PORTED)
+    try:
+        if (literal := read_service(text)) is not None:
+            return literal
+        labelled = _LABELLED.fullmatch(text.strip())
+        if labelled is None:
+            return None
+        # A bare number is a port of the protocols the name stands for; of a name nobody knows it is a guess, and so is a
+        # port that does not stand in brackets.
+        known = _one(labelled["name"])
+        literal = read_service(labelled["what"])
+        if literal is not None and (known is not None or text.strip().endswith((")", "]"))):
+            return literal
+        ports = (read_port_range(labelled["what"]),)
+    except NotUnderstoodError:
+        return None
+    protocols = dict.fromkeys(term.protocol for term in known or () if term.destination_ports)
+    return tuple(ServiceTerm(protocol, (), ports) for protocol in protocols) or None
+
+
+def spoken_address(text: str) -> Addresses | MaskedAddress | None:
+    """The one address, network or range that stands beside a name for it; None where there is none, or several."""
+    found = _ADDRESS.findall(text)
+    if len(found) != 1 or any(sign.isdigit() for sign in _ADDRESS.sub("", text)):
+        return None
+    try:
+        return read_members(found[0])
+    except NotUnderstoodError:
+        return None
