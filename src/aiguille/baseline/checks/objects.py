@@ -163,7 +163,7 @@ def undescribed(subject: Subject) -> Iterator[Answer]:
     severity=Severity.LOW,
     controls=("CM-6",),
     why="A rule that names it never works, or on some makes works for everything.",
-    how="Objects without any member; sets that rules fill are left out, and one whose members would only be refused is told as info.",
+    how="Objects without any member; sets that rules fill, or whose members would only be refused, are left out.",
     fix="Fill the object, or delete it and what names it.",
 )
 def empty(subject: Subject) -> Iterator[Answer]:
@@ -171,12 +171,11 @@ def empty(subject: Subject) -> Iterator[Answer]:
     if not objects:
         yield NotApplicable(NO_OBJECTS)
         return
-    bare = [one for one in objects if _is_empty(one)]
+    # Whoever is banned while a program runs is in no file.
     waiting = _refused_alone(subject.device)
+    bare = [one for one in objects if _is_empty(one) and not (isinstance(one, SetObject) and one.name in waiting)]
     for one in bare:
-        # Whoever is banned while a program runs is in no file.
-        severity = Severity.INFO if isinstance(one, SetObject) and one.name in waiting else None
-        yield Found(f"{_name(one)} has no member.", f"{kind_of(one)} {one.name}", lines(one.where), severity=severity)
+        yield Found(f"{_name(one)} has no member.", f"{kind_of(one)} {one.name}", lines(one.where))
     if not bare:
         yield Passed(f"none of {counted(len(objects), 'object')} is empty")
 
