@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from ipaddress import ip_address, ip_network
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from aiguille.model import Addresses, IcmpType, MaskedAddress, NotUnderstoodError, Numbers
-from aiguille.model.protocols import PROTOCOL_NAMES, PROTOCOLS
+from aiguille.model.protocols import PORT_NAMES, PROTOCOL_NAMES, PROTOCOLS
 from aiguille.model.spelling import spell_operand
 from aiguille.readers.literals import (
     read_address,
@@ -137,3 +138,18 @@ def test_services_as_people_call_them(text: str, expected: str | None) -> None:
 def test_an_address_beside_a_name_for_it(text: str, expected: str | None) -> None:
     found = spoken_address(text)
     assert (None if found is None else spell_operand(found)) == expected
+
+
+def test_names_of_ports_are_those_of_the_system() -> None:
+    table = Path("/etc/services")
+    if not table.exists():
+        pytest.skip("this system names no services (package netbase)")
+    ports: dict[str, set[int]] = {}
+    for line in table.read_text().splitlines():
+        name, *rest = [*line.partition("#")[0].split(), ""]
+        for one in (name, *rest[1:]):
+            if name and one:
+                ports.setdefault(one, set()).add(int(rest[0].partition("/")[0]))
+    known = {name: min(held) for name, held in ports.items() if len(held) == 1 and name in PORT_NAMES}
+    assert len(known) > 300
+    assert {name: read_port(name) for name in known} == known

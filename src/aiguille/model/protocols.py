@@ -123,6 +123,46 @@ PORTS: dict[str, int] = {
     "http-alt": 8080,
 }
 
+_LESS_COMMON = """
+rtmp 1, tcpmux 1, nbp 2, zip 6, discard 9, null 9, sink 9, systat 11, users 11, daytime 13, netstat 15, qotd 17, quote 17,
+chargen 19, source 19, ttytst 19, fsp 21, fspd 21, mail 25, time 37, timserver 37, nicname 43, whois 43, tacacs 49, gopher 70,
+finger 79, www 80, kerberos-sec 88, kerberos5 88, krb5 88, iso-tsap 102, tsap 102, acr-nema 104, poppassd 106, pop-3 110,
+portmapper 111, auth 113, authentication 113, ident 113, tap 113, nntp 119, readnews 119, untp 119, epmap 135, loc-srv 135,
+snmptrap 162, cmip-man 163, cmip-agent 164, mailq 174, xdmcp 177, smux 199, qmtp 209, wais 210, z3950 210, ipx 213,
+ptp-event 319, ptp-general 320, pawserv 345, zserv 346, rpc2portmap 369, codaauth2 370, Clearcase 371, clearcase 371,
+svrloc 427, snpp 444, kpasswd 464, smtps 465, ssmtp 465, urd 465, saft 487, biff 512, comsat 512, exec 512, login 513, who 513,
+whod 513, cmd 514, shell 514, printer 515, spooler 515, talk 517, ntalk 518, route 520, routed 520, router 520, gdomap 538,
+uucp 540, uucpd 540, klogin 543, krcmd 544, kshell 544, dhcpv6-client 546, dhcpv6-server 547, afpovertcp 548, rtsp 554,
+nntps 563, snntp 563, nqs 607, asf-rmcp 623, qmqp 628, ipp 631, ldp 646, tinc 655, silc 706, kerberos-adm 749, kdc 750,
+kerberos-iv 750, kerberos4 750, kerberos-master 751, kerberos_master 751, passwd-server 752, passwd_server 752, hprop 754,
+krb-prop 754, krb5_prop 754, krb_prop 754, moira-db 775, moira_db 775, moira-update 777, moira_update 777, moira-ureg 779,
+moira_ureg 779, spamd 783, supfilesrv 871, ftps-data 989, ftps 990, telnets 992, socks 1080, proofd 1093, rootd 1094,
+rmiregistry 1099, supfiledbg 1127, skkserv 1178, predict 1210, rmtcfg 1236, xtel 1313, xtelw 1314, ms-sql-m 1434,
+ingreslock 1524, datametrics 1645, old-radius 1645, old-radacct 1646, sa-msg-port 1646, kermit 1649, l2f 1701, l2tp 1701,
+radacct 1813, gnunet 2086, rtcm-sc104 2101, zephyr-srv 2102, zephyr-clt 2103, zephyr-hm 2104, gsigatekeeper 2119, iprop 2121,
+gris 2135, cvspserver 2401, venus 2430, venus-se 2431, codasrv 2432, codasrv-se 2433, mon 2583, zebrasrv 2600, zebra 2601,
+ripd 2602, ripngd 2603, ospfd 2604, bgpd 2605, ospf6d 2606, ospfapi 2607, isisd 2608, dict 2628, gsiftp 2811, gpsd 2947,
+gds-db 3050, gds_db 3050, icp 3130, icpv2 3130, isns 3205, iscsi-target 3260, nut 3493, distcc 3632, daap 3689,
+subversion 3690, svn 3690, suucp 4031, sysrqd 4094, sieve 4190, epmd 4369, remctl 4373, ntske 4460, fax 4557, hylafax 4559,
+iax 4569, mtn 4691, radmin-port 4899, lrrd 4949, munin 4949, sip-tls 5061, jabber-client 5222, xmpp-client 5222,
+jabber-server 5269, xmpp-server 5269, cfengine 5308, mdns 5353, postgres 5432, rplay 5555, freeciv 5556, rptp 5556, nrpe 5666,
+nsca 5667, amqps 5671, canna 5680, x11 6000, x11-0 6000, x11-1 6001, x11-2 6002, x11-3 6003, x11-4 6004, x11-5 6005,
+x11-6 6006, x11-7 6007, sge-qmaster 6444, sge_qmaster 6444, sge-execd 6445, sge_execd 6445, mysql-proxy 6446, sane 6566,
+sane-port 6566, saned 6566, ircd 6667, babel 6696, ircs-u 6697, afs3-fileserver 7000, bbs 7000, afs3-callback 7001,
+afs3-prserver 7002, afs3-vlserver 7003, afs3-kaserver 7004, afs3-volser 7005, afs3-bos 7007, afs3-update 7008,
+afs3-rmtsys 7009, font-service 7100, xfs 7100, zope-ftp 8021, webcache 8080, tproxy 8081, omniorb 8088, puppet 8140,
+clc-build-daemon 8990, xinetd 9098, bacula-dir 9101, bacula-fd 9102, bacula-sd 9103, git 9418, xmms2 9667, zope 9673,
+webmin 10000, zabbix-agent 10050, zabbix-trapper 10051, amanda 10080, kamanda 10081, amandaidx 10082, amidxtape 10083,
+nbd 10809, hkp 11371, sgi-cmsd 17001, sgi-crsd 17002, sgi-gcd 17003, sgi-cad 17004, db-lsp 17500, dcap 22125, gsidcap 22128,
+wnn6 22273, binkp 24554, asp 27374, csync2 30865, dircproxy 57000, tfido 60177, fido 60179
+"""
+
+PORT_NAMES: dict[str, int] = {
+    **{name: int(port) for name, port in (one.split() for one in _LESS_COMMON.replace(",", "\n").splitlines() if one)},
+    **PORTS,
+}
+"""All names that programs look up where ports may be named (services(5) as Debian has it: registered names and aliases)."""
+
 SPOKEN_SERVICES: dict[str, tuple[str, ...]] = {
     "bacnet": ("udp/47808",),
     "cifs": ("tcp/445",),

@@ -7,7 +7,7 @@ from functools import lru_cache
 from ipaddress import IPv4Address, IPv6Address
 
 from aiguille.model import Addresses, IcmpType, MaskedAddress, NotUnderstoodError, Numbers
-from aiguille.model.protocols import ICMP_TYPES, ICMPV6_TYPES, PORTS, PROTOCOLS
+from aiguille.model.protocols import ICMP_TYPES, ICMPV6_TYPES, PORT_NAMES, PROTOCOLS
 
 PORT_TOP = 65535
 
@@ -74,8 +74,8 @@ def read_port(text: str) -> int:
     """Read a port by number or well-known name."""
     if _PORT.fullmatch(text) and (number := int(text)) <= PORT_TOP:
         return number
-    if text in PORTS:
-        return PORTS[text]
+    if text in PORT_NAMES:
+        return PORT_NAMES[text]
     raise NotUnderstoodError(f"'{text}' is not a port between 0 and {PORT_TOP} or a well-known name")
 
 

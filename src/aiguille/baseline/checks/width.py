@@ -528,13 +528,24 @@ def _no_forward(forwards: Sequence[Forward], outer: IntervalSet) -> Answer | Non
     return None if outer else CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
 
 
+def _all_meant(subject: Subject, program: Program, target: IntervalSet, protocol: int) -> IntervalSet:
+    """The ports that some forward or other leads to on a host: several forwards may lead to one."""
+    ports = IntervalSet()
+    for other in forwards_of(subject.device):
+        if other.target.family == program.family and target.overlaps(
+            IntervalSet([(other.target.first, other.target.last)])
+        ):
+            ports = ports | meant_ports(program, other, protocol)
+    return ports
+
+
 def _published(subject: Subject, forward: Forward, outer: IntervalSet) -> Answer | None:
     chain, rule, addresses = forward.chain, forward.rule, forward.target
     program = subject.programs.get(addresses.family, Direction.THROUGH_DEVICE)
     if program is None:
         return None
-    meant = {protocol: meant_ports(program, forward, protocol) for protocol in (TCP, UDP)}
     target = IntervalSet([(addresses.first, addresses.last)])
+    meant = {protocol: _all_meant(subject, program, target, protocol) for protocol in (TCP, UDP)}
     # What would turn back to the outside does not come to a host behind the device.
     inward = program.space.symbols.present - outer
     behind = box(

@@ -35,7 +35,7 @@ from aiguille.model import (
     TranslationKind,
 )
 from aiguille.model.objects import MaskedAddress
-from aiguille.model.protocols import PORTS
+from aiguille.model.protocols import PORT_NAMES
 from aiguille.readers.iptables.matches import QUALIFIERS as EXTENSIONS
 from aiguille.readers.iptables.targets import PASSING
 from aiguille.readers.literals import read_address_range, read_network
@@ -378,8 +378,8 @@ def _ports(given: Any) -> Numbers:
         return Numbers(first, last)
     if isinstance(given, int):
         return Numbers(given, given)
-    if given in PORTS:
-        return Numbers(PORTS[given], PORTS[given])
+    if given in PORT_NAMES:
+        return Numbers(PORT_NAMES[given], PORT_NAMES[given])
     raise NotUnderstoodError(f"the port '{spell(given)}' is not one the rules themselves tell")
 
 
