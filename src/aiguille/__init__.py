@@ -57,6 +57,7 @@ def audit(
     *,
     accepted: str | None = None,
     answers: str | None = None,
+    claims: str | None = None,
     jobs: int = 1,
     progress: Callable[[int, int], None] | None = None,
 ) -> Audit:
@@ -65,21 +66,31 @@ def audit(
     baseline: one that was loaded, the name of a shipped one or the path of a file; default: the engagement's, else "standard"
     accepted: path of a file of accepted risks; default: the engagement's, if it names one
     answers: path of a file of the auditee's answers; default: `answers.toml` beside the engagement, if there is one
+    claims: path of a file of claims, of which those refuted are findings; default: `claims.yaml` beside the engagement, if there is one
     jobs, progress: see `aiguille.baseline.run`
 
-    Raises UsageError for a faulty baseline, file of accepted risks or file of answers.
+    Raises UsageError for a faulty baseline, file of accepted risks, file of answers or file of claims.
     """
+    from msgspec.structs import replace
+
     from aiguille.baseline import CATALOGUE, STANDARD, load, run
     from aiguille.baseline import accepted as risks
     from aiguille.baseline import answers as replies
+    from aiguille.baseline import claims as claimed
+    from aiguille.baseline.folding import CLAIM
 
     if baseline is None or isinstance(baseline, str):
         baseline = load(baseline or estate.baseline or STANDARD, CATALOGUE)
+    notes: tuple[str, ...] = ()
+    if (stated := claims or estate.claims) and not any(one.id.startswith(CLAIM) for one in baseline.catalogue):
+        every = claimed.load(stated)
+        baseline, notes = claimed.with_claims(baseline, every), claimed.homeless(estate, every)
     path = accepted or estate.accepted
     entries = risks.load(path, baseline.catalogue) if path else ()
     file = answers or estate.answers
     kept = replies.load(file, estate.title) if file else replies.Kept()
-    return replies.apply(risks.apply(run(estate, baseline, jobs=jobs, progress=progress), entries).folded(), kept)
+    found = run(estate, baseline, jobs=jobs, progress=progress)
+    return replies.apply(risks.apply(replace(found, notes=notes), entries).folded(), kept)
 
 
 def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:

@@ -69,7 +69,9 @@ def test_the_answer_key(estate: Path) -> None:
     own = {"rules.lift-control-from-guests", "rules.no-effect", "rules.both-ports"}
     own |= {"deny.neighbour-discovery", "deny.established", "rules.other-port", "rules.wrong-list", "system.old-export"}
     own |= {"deny.icmp-errors", "rules.unknown-network", "rules.dead-forward", "objects.undescribed"}
-    assert [c for c, seen in outcomes.items() if not {"pass", "fail"} <= seen and c not in own] == []
+    # A claim is one statement on one device, and holds or does not.
+    strange = {c for c, seen in outcomes.items() if not {"pass", "fail"} <= seen and not c.startswith("rules.claim-")}
+    assert sorted(strange - own) == []
     for device in json.loads(run("read", estate, "--json").stdout)["devices"]:
         assert device["ledger"]["unread"] == []
         assert {p["why"].split("'")[1] for p in device["ledger"]["problems"]} <= {"ski school desk", "friends"}

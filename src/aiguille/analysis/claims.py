@@ -22,7 +22,7 @@ from aiguille.analysis.exposure import rated
 from aiguille.analysis.flows import End, direction_of, ends_of, named, read_service, regions
 from aiguille.analysis.program import Program
 from aiguille.analysis.study import Study, Wanted
-from aiguille.model import UsageError
+from aiguille.model import Device, UsageError
 from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, box, overlap
 from aiguille.space.fields import ICMP_OF
 
@@ -201,7 +201,7 @@ def _at_home(study: Study, ends: tuple[End, ...], values: dict[int, IntervalSet]
     return tuple(end for end in ends if end.name in held) or ends
 
 
-def knows(study: Study, claim: Claim) -> bool:
+def knows(device: Device, claim: Claim) -> bool:
     """Whether a device has a network, an address or a route of its own for every address that a claim names."""
     for name in (claim.source, claim.destination):
         try:
@@ -209,11 +209,9 @@ def knows(study: Study, claim: Claim) -> bool:
         except ValueError:
             continue
         first, last = int(network[0]), int(network[-1])
-        told = [n for one in study.device.interfaces for n in (*one.networks, *one.addresses)]
-        told += [n for zone in study.device.zones for n in zone.networks]
-        told += [
-            route.network for route in study.device.routes if route.network.first
-        ]  # the default route leads anywhere
+        told = [n for one in device.interfaces for n in (*one.networks, *one.addresses)]
+        told += [n for zone in device.zones for n in zone.networks]
+        told += [route.network for route in device.routes if route.network.first]  # the default route leads anywhere
         if not any(n.family == network.version and n.first <= last and first <= n.last for n in told):
             return False
     return True

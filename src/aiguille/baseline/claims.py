@@ -3,15 +3,31 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Sequence
+import re
+from collections.abc import Iterator, Sequence
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.analysis.claims import Answer, Claim, Holds, judge, knows, names_of, read_claim
 from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study
-from aiguille.baseline.catalogue import Severity
-from aiguille.model import Estate, TooComplexError, UsageError
+from aiguille.baseline.catalogue import Answer as Told
+from aiguille.baseline.catalogue import (
+    Area,
+    CannotTell,
+    Check,
+    NotApplicable,
+    Passed,
+    Severity,
+    Subject,
+    speak,
+    told_by,
+)
+from aiguille.baseline.folding import CLAIM
+from aiguille.baseline.tailoring import Baseline
+from aiguille.baseline.wording import capital
+from aiguille.model import Device, Estate, TooComplexError, UsageError
 from aiguille.space.effort import limited
 
 FILE_NAME = "claims.yaml"
@@ -103,18 +119,12 @@ def judged(estate: Estate, claims: Sequence[Stated]) -> tuple[Judged, ...]:
     Raises UsageError, with the line and the nearest names, for a claim whose ends or devices are nowhere.
     """
     studies = [Study(device, estate, Programs(device)) for device in estate.devices]
-    names = [device.name for device in estate.devices]
     out = []
     for stated in claims:
-        for name in stated.entry.devices:
-            if name not in names:
-                near = difflib.get_close_matches(name, names, n=2) or names[:6]
-                raise UsageError(
-                    f"{stated.file}:{stated.line}: there is no device '{name}'; there is {', '.join(near)}"
-                )
-        mine = [study for study in studies if not stated.entry.devices or study.device.name in stated.entry.devices]
+        home = {device.name for device in _at_home(estate, stated)}
+        mine = [study for study in studies if study.device.name in home]
         # An address is the business of those who have a way to it, where anybody has.
-        mine = [study for study in mine if knows(study, stated.claim)] or mine
+        mine = [study for study in mine if knows(study.device, stated.claim)] or mine
         answers = []
         for study in mine:
             answer = _judge(study, stated.claim)
@@ -130,6 +140,79 @@ def judged(estate: Estate, claims: Sequence[Stated]) -> tuple[Judged, ...]:
             )
         out.append(Judged(stated, tuple(answers)))
     return tuple(out)
+
+
+def with_claims(baseline: Baseline, claims: Sequence[Stated]) -> Baseline:
+    """The baseline with a check for each claim, which fails where the claim is refuted."""
+    checks: list[Check] = []
+    for stated in claims:
+        slug = re.sub(r"[^a-z0-9]+", "-", (stated.entry.title or stated.claim.text).lower()).strip("-")[:60].strip("-")
+        taken = {one.id for one in checks}
+        names = (f"{CLAIM}{slug}", *(f"{CLAIM}{slug}-{number}" for number in range(2, len(claims) + 2)))
+        checks.append(_as_check(next(name for name in names if name not in taken), stated))
+    order = list(Area)
+    catalogue = sorted((*baseline.catalogue, *checks), key=lambda one: order.index(one.area))
+    last = baseline.layers[-1]
+    return Baseline((*baseline.layers[:-1], replace(last, own=(*last.own, *checks))), tuple(catalogue))
+
+
+def _as_check(name: str, stated: Stated) -> Check:
+    entry, claim = stated.entry, stated.claim
+
+    def run(subject: Subject) -> Iterator[Told]:
+        device = subject.device
+        if entry.devices and device.name not in entry.devices:
+            yield NotApplicable("the claim speaks of other devices")
+            return
+        if not knows(device, claim) and any(
+            knows(one, claim) for one in subject.study.estate.devices if not entry.devices or one.name in entry.devices
+        ):
+            yield NotApplicable("the claim is about what other devices have a way to")
+            return
+        answer = _judge(subject.study, claim)
+        if answer is None:
+            yield NotApplicable("the device does not have both ends of the claim")
+        elif answer.holds is Holds.PROVED:
+            yield Passed(f"it holds that '{claim.text}'")
+        elif answer.holds is Holds.CANNOT_TELL or answer.proof is None:
+            why = answer.why or "a packet may refute it, under a condition the export does not settle"
+            yield CannotTell(f"whether '{claim.text}' holds: {why}")
+        else:
+            last = answer.proof.steps[-1]
+            by = f"{capital(speak(last.chain, last.rule))} speaks against it"
+            yield told_by(answer.proof, f"'{claim.text}' does not hold. {by}.", subject=claim.text)
+
+    return Check(
+        id=name,
+        title=f"Refuted: {entry.title or claim.text}",
+        severity=entry.severity,
+        controls=(),
+        why=entry.reason or f"{stated.file} says that it must hold" + (f" ({entry.owner})." if entry.owner else "."),
+        how=f"The claim '{claim.text}' of {stated.file}:{stated.line} is proved, or refuted with a packet.",
+        fix="Change the rule that speaks against it, or the claim if it is no longer meant.",
+        run=run,
+    )
+
+
+def homeless(estate: Estate, claims: Sequence[Stated]) -> tuple[str, ...]:
+    """What there is to say of claims that speak of devices the estate does not have."""
+    out = []
+    for stated in claims:
+        try:
+            _at_home(estate, stated)
+        except UsageError as error:
+            out.append(error.message)
+    return tuple(out)
+
+
+def _at_home(estate: Estate, stated: Stated) -> list[Device]:
+    """The devices a claim speaks of; raises UsageError, with the nearest names, for one there is not."""
+    names = [device.name for device in estate.devices]
+    for name in stated.entry.devices:
+        if name not in names:
+            near = difflib.get_close_matches(name, names, n=2) or names[:6]
+            raise UsageError(f"{stated.file}:{stated.line}: there is no device '{name}'; there is {', '.join(near)}")
+    return [device for device in estate.devices if not stated.entry.devices or device.name in stated.entry.devices]
 
 
 def _judge(study: Study, claim: Claim) -> Answer | None:

@@ -56,6 +56,9 @@ OPENING = frozenset(
 )
 """Checks on what a rule or default lets through: whatever mends one of them mends the others."""
 
+CLAIM = "rules.claim-"
+"""How the ids of checks begin that claims are made into; what mends a rule they are refuted by mends them."""
+
 _RANKED = (
     "rules.source-port",
     "rules.any-to-any", "deny.to-device", "deny.through-device", "access.exposed-service", "access.reachable-from-outside",
@@ -100,12 +103,13 @@ def folded(findings: Iterable[Finding]) -> list[Finding]:
     by_rule: dict[Place, _Head] = {}
     for finding in sorted(every, key=_gravity):
         about = [_place(rule) for rule in finding.rules]
-        head = by_rule.get(about[0]) if about and finding.check in OPENING else None
+        opens = finding.check in OPENING or finding.check.startswith(CLAIM)
+        head = by_rule.get(about[0]) if about and opens else None
         if head is not None and (len(about) <= _CONDITIONS or set(about) <= head.rules):
             head.under.append(finding)
             continue
         mine = heads[finding.fingerprint] = _Head(finding, set(about), [])
-        if finding.check in OPENING:
+        if opens:
             for rule in about:
                 by_rule.setdefault(rule, mine)
     for group in _HYGIENE:

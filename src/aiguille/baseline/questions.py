@@ -77,7 +77,14 @@ _SHELL = (_NETWORK, _COUNTERS, _STORED, _SETS, _RULES)
 def request_for(check: str, because: str, device: Device) -> Request:
     """What to ask for so that a check can answer; other makes are asked in words alone."""
     found = _request_for(check, because, device)
+    if found is _COUNTERS and _is_nft(device):
+        return replace(found, command="nft list ruleset; uptime")
     return replace(found, command="") if found in _SHELL and device.dialect not in GENERAL_HOSTS else found
+
+
+def _is_nft(device: Device) -> bool:
+    """Whether the rules of a host are in tables of nftables, to which iptables-save is blind."""
+    return device.dialect == "nftables" or any(word in device.make for word in ("nftables", "firewalld"))
 
 
 def _request_for(check: str, because: str, device: Device) -> Request:

@@ -198,6 +198,11 @@ def add_baseline(parser: argparse.ArgumentParser) -> None:
         help="what the auditee says of findings (default: answers.toml beside the engagement)",
     )
     parser.add_argument(
+        "--claims",
+        metavar="FILE",
+        help="statements that must hold; refuted ones are findings (default: claims.yaml beside the engagement)",
+    )
+    parser.add_argument(
         "--jobs",
         metavar="N",
         type=_jobs,
@@ -345,6 +350,7 @@ def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
             getattr(arguments, "baseline", None),
             accepted=getattr(arguments, "accepted", None),
             answers=getattr(arguments, "answers", None),
+            claims=getattr(arguments, "claims", None),
             jobs=jobs(arguments, estate),
             progress=told,
         )

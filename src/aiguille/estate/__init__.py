@@ -89,6 +89,7 @@ class _Found(Struct):
     baseline: str = ""
     accepted: str = ""
     answers: str = ""
+    claims: str = ""
     about: About = field(default_factory=About)
     fail_on: str = ""
     geo: tuple[Path, ...] = ()
@@ -171,6 +172,7 @@ def read(
         baseline=found.baseline,
         accepted=found.accepted,
         answers=found.answers,
+        claims=found.claims,
         about=found.about,
         fail_on=found.fail_on,
     )
@@ -247,6 +249,8 @@ def _engagement(path: Path, found: _Found, within: Path | None = None) -> None:
     found.accepted = found.accepted or loaded.accepted
     if (beside := path.with_name(engagement.ANSWERS)).is_file():
         found.answers = found.answers or str(beside)
+    if (beside := path.with_name(engagement.CLAIMS)).is_file():
+        found.claims = found.claims or str(beside)
     found.about = loaded.about if found.about == About() else found.about
     found.fail_on = found.fail_on or loaded.fail_on
     found.geo += loaded.geo

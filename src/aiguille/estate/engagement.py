@@ -30,6 +30,9 @@ from aiguille.readers.literals import read_network, read_ports, read_protocol
 from aiguille.readers.whole import whole_text
 
 FILE_NAME = "engagement.toml"
+CLAIMS = "claims.yaml"
+"""What must hold of the traffic, beside the engagement file; see `aiguille.baseline.claims`."""
+
 ANSWERS = "answers.toml"
 """What the auditee says of the findings, beside the engagement file; see `aiguille.baseline.answers`."""
 

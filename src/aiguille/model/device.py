@@ -242,7 +242,7 @@ class Estate(Struct, frozen=True):
     as_of: the day ages are counted from
     notes: things a user should know that are not failures, a guessed side for instance
     locations: which country an address is in, as far as the files given tell
-    baseline, accepted, answers: files the engagement names or has beside it, empty if there is none
+    baseline, accepted, answers, claims: files the engagement names or has beside it, empty if there is none
     fail_on: the severity from which on findings make an audit fail, empty if the engagement leaves that open
     """
 
@@ -255,5 +255,6 @@ class Estate(Struct, frozen=True):
     baseline: str = ""
     accepted: str = ""
     answers: str = ""
+    claims: str = ""
     about: About = About()
     fail_on: str = ""

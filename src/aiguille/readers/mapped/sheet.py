@@ -46,7 +46,7 @@ def _by_device(tables: list[Node], column: str, file: ExportFile) -> list[Node]:
             if told is not None:
                 names.setdefault(name, told)
     if not rows:
-        return [Node("device", (), file.path, 1, 1, 1)]
+        return [Node("device", (), file.path, 1, 1, 1, taken=True)]
     # Rows that name nobody belong to the only device there is.
     if len(names) == 1 and "" in rows:
         rows[next(iter(names))] += rows.pop("")

@@ -11,7 +11,7 @@ from aiguille.readers.mapped.loading import key_docs, shipped
 from aiguille.readers.mapped.spec import Dialect, SheetStructure, Value, field_kinds, fields_of
 from aiguille.readers.mapped.trial import paths_of
 
-_SETTING = re.compile(r"(\w+)/row\[(\w+)=([^\]]+)\]/\w+")
+_SETTING = re.compile(r"/?(\w+)/row\[(\w+)=([^\]]+)\]/\w+")
 
 
 class Column(Struct, frozen=True):
@@ -42,6 +42,8 @@ def template(dialect: Dialect) -> tuple[SheetTable, ...]:
     if not isinstance(structure, SheetStructure):
         raise TypeError(f"dialect '{dialect.dialect}' does not describe sheets")
     means = dict(_meanings(dialect, "", dialect))
+    if structure.device_column:
+        means[next(iter(structure.tables)), structure.device_column] = "the firewall, where the sheet is about several"
     by_path = {path: said for (_, path), said in means.items()}
     rows: dict[str, dict[str, str]] = {}
     for _, path in paths_of(dialect):
@@ -68,7 +70,7 @@ def _meanings(given: object, table: str, dialect: Dialect) -> Iterator[tuple[tup
             yield from _meanings(one, table, dialect)
     elif isinstance(given, Struct):
         at = getattr(given, "at", "")
-        table = at.partition("/")[0] if isinstance(at, str) and at else table
+        table = at.lstrip("/").partition("/")[0] if isinstance(at, str) and at else table
         docs, kinds = key_docs(type(given)), field_kinds(type(given))
         for field in fields_of(type(given)):
             value = getattr(given, field.name)
