@@ -13,7 +13,7 @@ from aiguille.space.fields import TCP
 _PAGE = re.compile(
     r"\b(?:admin\w*|manag\w*|mgmt|config\w*)\b[\w\s]{0,20}?\b(?:pages?|gui|ui|web\w*|interface|console|panel|portal|login)\b"
     r"|\b(?:page|gui|ui|web|interface|console|panel|portal|login)\b[\w\s]{0,20}?\b(?:admin\w*|manag\w*|mgmt)\b"
-    r"|\bweb-?(?:admin|ui|gui)\b|\badmin-?(?:page|gui|ui|web|console|panel)\b",
+    r"|\bweb(?:admin|ui|gui)\b|\badmin(?:page|gui|ui|web|console|panel)\b",
     re.IGNORECASE,
 )
 """Words for the page a device is managed by."""
@@ -53,7 +53,7 @@ def said_to_manage(programs: Programs, known: Sequence[ManagementService]) -> It
 
 def _speaks_of_page(step: Step) -> bool:
     rule = step.rule
-    return rule is not None and any(_PAGE.search(text.replace("_", " ")) for text in (rule.name, rule.comment) if text)
+    return rule is not None and any(_PAGE.search(re.sub("[_-]", " ", text)) for text in (rule.name, rule.comment) if text)
 
 
 def _ports(step: Step) -> set[int]:
