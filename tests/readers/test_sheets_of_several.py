@@ -1,4 +1,4 @@
-"""Sheets that hold the rules of several firewalls, and tables that are no rule tables."""
+"""Sheets that hold the rules of several firewalls, tables that are no rule tables, and blocks that hold nothing."""
 
 from __future__ import annotations
 
@@ -75,3 +75,18 @@ def test_a_table_without_actions_is_refused_with_its_line() -> None:
         UnreadableError, match=r"rules.csv:1: no heading of table 'rules' is 'action'; known are device, number"
     ):
         devices("note,src,dst\nold,any,any\n")
+
+
+@pytest.mark.parametrize(
+    ("inside", "unread"),
+    [
+        ("<arrivals/>", []),
+        ("<arrivals>\n</arrivals>", []),
+        ("<arrivals/><curtains/>", ["the dialect has no place for 'curtains' in 'face'"]),
+        ("<arrivals>wide open</arrivals>", ["the dialect has no place for 'arrivals' in 'face'"]),
+    ],
+)
+def test_an_empty_block_of_a_tree_says_nothing(inside: str, unread: list[str]) -> None:
+    text = f'<?xml version="1.0"?>\n<ormelune edition="3"><faces><face key="a" port="e0" toward="street">\n{inside}</face></faces></ormelune>\n'
+    (device,) = named("ormelune").read([decode("o.xml", text.encode())], "")
+    assert [one.why for one in device.ledger.unread] == unread

@@ -53,7 +53,9 @@ def said_to_manage(programs: Programs, known: Sequence[ManagementService]) -> It
 
 def _speaks_of_page(step: Step) -> bool:
     rule = step.rule
-    return rule is not None and any(_PAGE.search(re.sub("[_-]", " ", text)) for text in (rule.name, rule.comment) if text)
+    return rule is not None and any(
+        _PAGE.search(re.sub("[_-]", " ", text)) for text in (rule.name, rule.comment) if text
+    )
 
 
 def _ports(step: Step) -> set[int]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 
 import re2
 from msgspec import Struct
@@ -16,7 +17,7 @@ from aiguille.readers.mapped.guards import Guards
 from aiguille.readers.mapped.objects import Objects
 from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.rules import Rules
-from aiguille.readers.mapped.spec import Devices, Dialect, SheetStructure
+from aiguille.readers.mapped.spec import Devices, Dialect, SheetStructure, paths_of
 from aiguille.readers.mapped.structure import parse
 from aiguille.readers.mapped.tree import Node, Place, Token, Tree, Unopened
 from aiguille.readers.mapped.values import Extractor, read_text
@@ -242,10 +243,36 @@ class _Builder:
             elif id(child) in self.leading:
                 self.used.append(child)
                 self._leftover(child, others)
+            elif self._holds_nothing(child):
+                aside.add(child, "holds nothing")
             else:
                 inside = f" in '{node.name}'" if node.name else ""
                 self.ledger.unread(child.where, f"the dialect has no place for '{child.name}'{inside}")
         aside.finish()
+
+    @cached_property
+    def _ways(self) -> frozenset[tuple[str, ...]]:
+        """The names of the blocks that paths of the dialect lead through, from the top or from a device down."""
+        out = set()
+        for _, text in paths_of(self.dialect):
+            names: list[str] = []
+            for step in read_path(text).steps[:-1]:
+                if step.special:
+                    break
+                names.append(step.name)
+                out.add(tuple(names))
+        return frozenset(out)
+
+    def _holds_nothing(self, node: Node) -> bool:
+        """Whether a block is empty that would hold what some path of the dialect leads to."""
+        if node.words or node.children:
+            return False
+        names = [node.name]
+        above = node.parent
+        while above is not None and above is not self.place.node and above.parent is not None:
+            names.append(above.name)
+            above = above.parent
+        return tuple(reversed(names)) in self._ways
 
     def _lead_to(self, node: Node) -> None:
         """Blocks that only lead to what is ignored, or to devices, say nothing by themselves."""

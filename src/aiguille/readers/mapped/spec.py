@@ -8,6 +8,7 @@ what stands there; docs/dialects.md and the JSON Schema for editors are made fro
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from functools import cache
 from typing import Annotated, Any, Literal
 
@@ -800,3 +801,20 @@ def field_kinds(kind: type[Struct]) -> dict[str, str]:
             text = str(told)
             out[name] = "path" if "PathText" in text else "place" if "Where" in text else ""
     return out
+
+
+def paths_of(given: Struct, prefix: str = "") -> Iterator[tuple[str, str]]:
+    """Every path of a dialect that must lead somewhere, with the key it stands under."""
+    kinds = field_kinds(type(given))
+    for one in fields_of(type(given)):
+        value = getattr(given, one.name)
+        key = f"{prefix}{one.encode_name}"
+        parts = value if isinstance(value, tuple) else (value,)
+        for number, part in enumerate(parts):
+            place = f"{key}/{number + 1}" if isinstance(value, tuple) and len(parts) > 1 else key
+            if isinstance(part, Lookup):
+                yield f"{place}/in", part.source
+            elif isinstance(part, Struct) and not isinstance(part, Devices | Example):
+                yield from paths_of(part, f"{place}/")
+            elif isinstance(part, str) and part and kinds.get(one.name):
+                yield place.removesuffix("/from"), part

@@ -8,8 +8,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from aiguille.readers.mapped.loading import key_docs, shipped
-from aiguille.readers.mapped.spec import Dialect, SheetStructure, Value, field_kinds, fields_of
-from aiguille.readers.mapped.trial import paths_of
+from aiguille.readers.mapped.spec import Dialect, SheetStructure, Value, field_kinds, fields_of, paths_of
 
 _SETTING = re.compile(r"/?(\w+)/row\[(\w+)=([^\]]+)\]/\w+")
 

@@ -20,7 +20,7 @@ from aiguille.model.spelling import spell_operand
 from aiguille.readers.files import ExportFile, decode
 from aiguille.readers.mapped.build import Reading, examine
 from aiguille.readers.mapped.paths import read_path
-from aiguille.readers.mapped.spec import Devices, Dialect, Example, Lookup, field_kinds, fields_of
+from aiguille.readers.mapped.spec import Dialect, Example, paths_of
 
 Data = dict[str, Any]
 
@@ -269,20 +269,3 @@ def _coverage(path: str, reading: Reading) -> Coverage:
         rule_lines=len(lines),
         rule_lines_read=len(lines - lines_unread),
     )
-
-
-def paths_of(given: Struct, prefix: str = "") -> Iterator[tuple[str, str]]:
-    """Every path of a dialect that must lead somewhere, with the key it stands under."""
-    kinds = field_kinds(type(given))
-    for one in fields_of(type(given)):
-        value = getattr(given, one.name)
-        key = f"{prefix}{one.encode_name}"
-        parts = value if isinstance(value, tuple) else (value,)
-        for number, part in enumerate(parts):
-            place = f"{key}/{number + 1}" if isinstance(value, tuple) and len(parts) > 1 else key
-            if isinstance(part, Lookup):
-                yield f"{place}/in", part.source
-            elif isinstance(part, Struct) and not isinstance(part, Devices | Example):
-                yield from paths_of(part, f"{place}/")
-            elif isinstance(part, str) and part and kinds.get(one.name):
-                yield place.removesuffix("/from"), part
