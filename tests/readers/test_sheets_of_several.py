@@ -87,6 +87,7 @@ def test_a_table_without_actions_is_refused_with_its_line() -> None:
     ],
 )
 def test_an_empty_block_of_a_tree_says_nothing(inside: str, unread: list[str]) -> None:
-    text = f'<?xml version="1.0"?>\n<ormelune edition="3"><faces><face key="a" port="e0" toward="street">\n{inside}</face></faces></ormelune>\n'
+    face = f'<face key="a" port="e0" toward="street">\n{inside}</face>'
+    text = f'<?xml version="1.0"?>\n<ormelune edition="3"><faces>{face}</faces></ormelune>\n'
     (device,) = named("ormelune").read([decode("o.xml", text.encode())], "")
     assert [one.why for one in device.ledger.unread] == unread
