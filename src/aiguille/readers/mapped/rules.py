@@ -24,7 +24,8 @@ from aiguille.model import (
 )
 from aiguille.readers.mapped.direct import DirectReader, is_direct
 from aiguille.readers.mapped.rule import RuleContext, RuleReader
-from aiguille.readers.mapped.spec import RulebaseMap, RuleList, Unmatched
+from aiguille.readers.mapped.spec import RulebaseMap, RuleList, SheetStructure, Unmatched, Where
+from aiguille.readers.mapped.tree import Node
 from aiguille.readers.mapped.values import read_count, read_text, spec
 
 BOTH = frozenset({4, 6})
@@ -180,11 +181,18 @@ class Rules(RuleContext):
             policy_is_default=action.standing == "default",
         )
 
+    def _are_names(self, nodes: list[Node], order: Where) -> bool:
+        """Whether what stands in the column of numbers are names, "FW-001" for instance: the order of a sheet's rows counts then."""
+        if not isinstance(self.dialect.structure, SheetStructure):
+            return False
+        words = [word.text for node in nodes if (word := self.get.word(node, order)) is not None]
+        return bool(words) and not any(word.replace(" ", "").isdecimal() for word in words)
+
     def _listed(self, one: RuleList, direction: str) -> Iterator[tuple[str, Rule]]:
         """The rules of a list with the chain each names, in order of evaluation."""
         nodes = list(self.get.each(self.root, one.at))
         unplaced: set[int] = set()
-        if one.order is not None:
+        if one.order is not None and not self._are_names(nodes, one.order):
             seats: dict[int, float] = {}
             before = -1.0
             for node in nodes:

@@ -17,6 +17,10 @@ LOOKED_AT = 2000
 """Lines of a file that are looked at to recognise it."""
 
 
+_TITLES = 20
+"""Lines that may stand above the headings of a table."""
+
+
 def parse(files: Sequence[ExportFile], structure: SheetStructure, asides: Asides) -> Node:
     """The tree of all tables: a node for each by our name, in it `row` nodes with a child for each filled cell.
 
@@ -103,12 +107,14 @@ class _Sheet:
         for (first, last), cells in _rows(self.file):
             filled = [text.strip() for text, _ in cells if text.strip()]
             if not filled or _is_remark(filled):
-                if filled:
-                    self.asides.set_aside(self.file.span(first, last), "comment")
+                if cells:
+                    self.asides.set_aside(self.file.span(first, last), "comment" if filled else "an empty row")
             elif len(filled) == 1 and (found := self.names.get(_plain(filled[0].strip("[]")))) is not None:
                 close()
                 current, columns, head = found, None, first
                 self.asides.set_aside(self.file.span(first, last), "the name of a table")
+            elif columns is None and self._is_above(current, cells, first):
+                self.asides.set_aside(self.file.span(first, last), "a line above the headings")
             elif columns is None:
                 columns, head = self._headings(current, cells), first
                 table = self.structure.tables[current]
@@ -125,10 +131,26 @@ class _Sheet:
                     current, columns = self.file.table, [None] * len(cells)
                 # An unknown heading keeps its own name, so that cells below it are shown as not understood.
                 columns = [name or (text.strip() or None) for name, (text, _) in zip(columns, cells, strict=True)]
+            elif len(filled) == 1 and self._says_nothing(current, columns, cells):
+                self.asides.set_aside(self.file.span(first, last), "a remark among the rows of the table")
             else:
                 rows.append(self._row(columns, first, last, cells))
         close()
         return out
+
+    def _is_above(self, table: str, cells: list[tuple[str, int]], line: int) -> bool:
+        """Whether a row is no headings, and some soon after it are: offices put titles above their tables."""
+        wanted = set(self.structure.tables[table].needs)
+        if not wanted or wanted <= set(self._headings(table, cells)):
+            return False
+        soon = [row for (first, _), row in _rows(self.file, line + _TITLES) if first > line]
+        return any(wanted <= set(self._headings(table, row)) for row in soon)
+
+    def _says_nothing(self, table: str, columns: list[str | None], cells: list[tuple[str, int]]) -> bool:
+        """Whether the only filled cell of a row is none that a row of the table needs."""
+        needs = self.structure.tables[table].needs if table in self.structure.tables else ()
+        at = next(number for number, (text, _) in enumerate(cells) if text.strip())
+        return bool(needs) and (at >= len(columns) or columns[at] not in needs)
 
     def _headings(self, table: str, cells: list[tuple[str, int]]) -> list[str | None]:
         known = _columns(self.structure.tables[table])
