@@ -19,7 +19,7 @@ from aiguille.reports.data import settings_of
 from aiguille.reports.text import counted, visible
 
 _STYLES = {
-    Severity.CRITICAL: "bold white on red3",
+    Severity.CRITICAL: "bold white on dark_red",
     Severity.HIGH: "bold white on red3",
     Severity.MEDIUM: "black on orange1",
     Severity.LOW: "black on light_sky_blue1",
