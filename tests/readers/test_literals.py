@@ -23,7 +23,7 @@ from aiguille.readers.literals import (
     read_ports,
     read_protocol,
 )
-from aiguille.readers.mapped.spoken import spoken_address, spoken_service
+from aiguille.readers.mapped.spoken import says_side, spoken_address, spoken_service
 
 
 @given(st.integers(0, 2**32 - 1), st.integers(0, 32))
@@ -120,6 +120,24 @@ def test_every_protocol_name_leads_to_its_number_and_back() -> None:
 def test_services_as_people_call_them(text: str, expected: str | None) -> None:
     found = spoken_service(text)
     assert (None if found is None else " ".join(map(spell_operand, found))) == expected
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("Internet", True),
+        ("Guest WiFi", True),
+        ("the office network", True),
+        ("any (internet)", True),
+        ("DMZ webserver", False),
+        ("lan and dmz", False),
+        ("network", False),
+        ("lan2", False),
+        ("", False),
+    ],
+)
+def test_names_that_say_a_side_and_nothing_more(text: str, expected: bool) -> None:
+    assert says_side(text) is expected
 
 
 @pytest.mark.parametrize(

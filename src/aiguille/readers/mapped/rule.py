@@ -46,7 +46,7 @@ from aiguille.readers.mapped.part import (
     read_state,
 )
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
-from aiguille.readers.mapped.spoken import spoken_address, spoken_service
+from aiguille.readers.mapped.spoken import says_side, spoken_address, spoken_service
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import read_whole, spec
 
@@ -157,6 +157,8 @@ class RuleReader:
         built_in = isinstance(m.action, Value) and m.action.constant is not None
         heads = built_in or self.shares
         matches = map(Match, map(tuple, map(chain.from_iterable, zip(*conditions, strict=True))))
+        if self.rules.dialect.behaviour.sides_as_addresses:
+            matches = map(self._placed, matches)
         return [
             Rule(
                 number=number,
@@ -179,6 +181,20 @@ class RuleReader:
                 numbers, nodes, matches, doing, hits, names, comments, papers, strict=True
             )
         ]
+
+    def _placed(self, match: Match) -> Match:
+        """A match in which a word for a side, where an address would stand, is the zone it names."""
+        taken = {condition.field for condition in match.conditions}
+        out = []
+        for one in match.conditions:
+            zone, interface = _PLACES.get(one.field, (None, None))
+            free = zone is not None and zone not in taken and interface not in taken and not one.negated
+            names = [o.name for o in one.operands if isinstance(o, Named) and o.name not in self.rules.addresses]
+            if free and zone is not None and len(names) == len(one.operands) and all(map(says_side, names)):
+                out.append(Condition(zone, tuple(Named(NameKind.ZONE, name) for name in names)))
+            else:
+                out.append(one)
+        return Match(tuple(out))
 
     def _text(self, where: Where | None) -> str:
         return self.get.text(self.node, where)
@@ -430,6 +446,12 @@ class RuleReader:
             if spare := self.get.spare(child):
                 self.gaps.append(Qualifier("not understood", " ".join(word.text for word in spare)))
             self._unknown_below(child)
+
+
+_PLACES = {
+    Field.SOURCE: (Field.IN_ZONE, Field.IN_INTERFACE),
+    Field.DESTINATION: (Field.OUT_ZONE, Field.OUT_INTERFACE),
+}
 
 
 def _conditions(field: Field, read: Callable[[str], Operand], words: Sequence[str]) -> tuple[Condition, ...]:

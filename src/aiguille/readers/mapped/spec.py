@@ -685,6 +685,7 @@ class Behaviour(Entry, frozen=True):
     services-keep-sources: whether services refuse addresses outside their own list, whatever the rules say
     well-known-services: whether rules may name services by their well-known names, without a definition
     labelled-addresses: whether an address may stand beside a name for it, as people write in tables
+    sides-as-addresses: whether a word such as internet or lan may stand for an address, and then means the zone of that name
     """
 
     to_device: ToDevice | None = None
@@ -692,6 +693,7 @@ class Behaviour(Entry, frozen=True):
     services_keep_sources: bool = False
     well_known_services: bool = False
     labelled_addresses: bool = False
+    sides_as_addresses: bool = False
 
 
 class Ignore(Entry, frozen=True):

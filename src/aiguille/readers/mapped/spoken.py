@@ -61,6 +61,21 @@ def _one(text: str) -> tuple[ServiceTerm, ...] | None:
     return tuple(ServiceTerm(protocol, (), ports) for protocol in protocols) or None
 
 
+_SIDES = frozenset(
+    ["internet", "wan", "outside", "external", "lan", "inside", "internal", "intranet", "office", "dmz", "guest", "guests", "visitors",
+     "management", "mgmt"]
+)  # fmt: skip
+_BESIDE = frozenset(
+    ["wifi", "wlan", "network", "net", "zone", "segment", "side", "the", "any", "all", "hosts", "clients", "users"]
+)
+
+
+def says_side(text: str) -> bool:
+    """Whether a name says where packets come from or go to, and nothing more: "Internet", "Guest WiFi", "the office network"."""
+    words = re.findall(r"[a-z0-9]+", text.lower())
+    return len(_SIDES & {*words}) == 1 and {*words} <= _SIDES | _BESIDE
+
+
 def spoken_address(text: str) -> Addresses | MaskedAddress | None:
     """The one address, network or range that stands beside a name for it; None where there is none, or several."""
     found = _ADDRESS.findall(text)

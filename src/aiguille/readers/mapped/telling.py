@@ -191,6 +191,8 @@ def _behaviour(dialect: Dialect) -> Iterator[str]:
         yield "rules may name services by their well-known names"
     if b.labelled_addresses:
         yield "an address may stand beside a name for it"
+    if b.sides_as_addresses:
+        yield "a word for a side (internet, lan, dmz, guests) where an address would stand means the zone of that name"
     if dialect.devices is not None:
         yield f"each of '{dialect.devices.at}' is a device"
         if dialect.devices.template is not None:
