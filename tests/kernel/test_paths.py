@@ -261,8 +261,8 @@ def test_packets_arrive_and_are_answered_as_the_paths_say(net: Net, turn: int, f
         (number, net.put(f"10.1.0.{draw.choice((99, 100, 101))}"), net.put(draw.choice(targets)), 20000 + number, draw.randrange(7000, 7100))
         for number in range(PACKETS)
     ]  # fmt: skip
-    takers = [net.start(name, _LISTEN, "answers", "4", str(family)) for name in ends[1:]]
-    giver = net.start("a", _LISTEN, "takes", "4", str(family))
+    takers = [net.start(name, _LISTEN, "answers", "3", str(family)) for name in ends[1:]]
+    giver = net.start("a", _LISTEN, "takes", "3", str(family))
     for one in (*takers, giver):
         assert one.stdout is not None
         assert one.stdout.readline() == "ready\n"

@@ -10,10 +10,12 @@ from aiguille.model import Direction, ManagementService, Numbers, ServiceTerm
 from aiguille.space import Axis
 from aiguille.space.fields import TCP
 
+_WHO = r"(?:admin(?:istrat\w+)?|management|mgmt)"
+_WHAT = r"(?:pages?|gui|ui|interface|console|panel|portal|login)"
+_OF_IT = r"(?:(?:web|https?|device|firewall|router|remote)\s+)*"
 _PAGE = re.compile(
-    r"\b(?:admin\w*|manag\w*|mgmt|config\w*)\b[\w\s]{0,20}?\b(?:pages?|gui|ui|web\w*|interface|console|panel|portal|login)\b"
-    r"|\b(?:page|gui|ui|web|interface|console|panel|portal|login)\b[\w\s]{0,20}?\b(?:admin\w*|manag\w*|mgmt)\b"
-    r"|\bweb(?:admin|ui|gui)\b|\badmin(?:page|gui|ui|web|console|panel)\b",
+    rf"\b{_WHO}\s+{_OF_IT}{_WHAT}\b|\b{_WHO}\s+web\s*$|\b{_WHAT}\s+(?:for|of|to)\s+(?:the\s+)?{_OF_IT}{_WHO}\b"
+    r"|(?<!by )(?<!from )\bweb\s?admin\b|\bweb(?:ui|gui)\b|\badmin(?:page|gui|ui|console|panel)\b",
     re.IGNORECASE,
 )
 """Words for the page a device is managed by."""
