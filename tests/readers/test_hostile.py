@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from aiguille.baseline import CATALOGUE, run
@@ -151,6 +151,7 @@ def test_damaged_exports_of_described_makes(make: str, data: st.DataObject) -> N
     assert all(refusal.startswith("export") for refusal in refusals), refusals
 
 
+@example(data=b"\xef\xbb\xbf")
 @given(st.binary(max_size=200))
 def test_any_bytes_at_all(data: bytes) -> None:
     for read in (iptables.read, *(partial(read_described, make) for make in DESCRIBED)):

@@ -50,7 +50,8 @@ def _by_device(tables: list[Node], column: str, file: ExportFile) -> list[Node]:
             if told is not None:
                 names.setdefault(name, told)
     if not rows:
-        return [Node("device", (), file.path, 1, 1, 1, taken=True)]
+        # It stands on no line of its own, and there may be none.
+        return [Node("device", (), file.path, 1, 0, 0, taken=True)]
     # Rows that name nobody belong to the only device there is.
     if len(names) == 1 and "" in rows:
         rows[next(iter(names))] += rows.pop("")
