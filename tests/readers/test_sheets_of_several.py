@@ -58,10 +58,9 @@ firmware,7.2
         ("device,src,dst,action\nnorth,any,any,allow\n,any,any,deny\n", [("north", [2, 3])]),
         ("device,src,dst,action\n,any,any,allow\n", [("", [2])]),
         ("src,dst,action\nany,any,allow\n", [("", [2])]),
-        (
-            "device,src,dst,action\na,any,any,allow\nb,any,any,deny\n,any,any,deny\n",
-            [("a", [2]), ("b", [3]), ("", [4])],
-        ),
+        ("device,src,dst,action\na,any,any,allow\nb,any,any,deny\n,any,any,deny\n", [("a", [2]), ("b", [3, 4])]),
+        ("device,src,dst,action\na,any,any,allow\n,any,any,deny\na,10.0.0.1,any,allow\n", [("a", [2, 3, 4])]),
+        ("device,src,dst,action\n,any,any,deny\na,any,any,allow\n", [("a", [2, 3])]),
         ("src,dst,action\n\nsettings\nsetting,value\ndevice name,front\n", [("front", [])]),
         ("#;src;dst;action\n1;any;any;allow\n# a remark\n2;any;any;deny\n", [("", [2, 4])]),
     ],

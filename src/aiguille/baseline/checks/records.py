@@ -343,7 +343,9 @@ def _recorded_countries(subject: Subject) -> Iterator[tuple[Chain, Rule]]:
     told = set()
     for base in subject.device.rulebases:
         before: Rule | None = None
+        above: Chain | None = None
         for chain, rule in base.rules():
+            before = before if chain is above else None
             refuses = rule.action.refuses and by_country(rule)
             # A record may be made by a rule of its own, right before the refusal.
             recorded = rule.logs or (before is not None and before.logs and before.match == rule.match)
@@ -353,7 +355,7 @@ def _recorded_countries(subject: Subject) -> Iterator[tuple[Chain, Rule]]:
             if refuses and rule.enabled and recorded and not limited and rule.where not in told:
                 told.add(rule.where)
                 yield chain, rule
-            before = rule
+            before, above = rule, chain
 
 
 def _recording_public(subject: Subject, outer: IntervalSet) -> Iterator[Step]:

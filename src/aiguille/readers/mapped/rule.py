@@ -46,7 +46,7 @@ from aiguille.readers.mapped.part import (
     read_state,
 )
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
-from aiguille.readers.mapped.spoken import says_side, spoken_address, spoken_service
+from aiguille.readers.mapped.spoken import spoken_address, spoken_service, spoken_side
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import read_whole, spec
 
@@ -65,10 +65,12 @@ class RuleContext(Part):
 
     service_names: names of services, which a literal in a rule could also be
     schedules: what the named times are
+    placed: whether words for sides stand where addresses would, in the list at hand
     """
 
     service_names: frozenset[str] = frozenset()
     schedules: dict[str, str] = {}  # noqa: RUF012 - set once by the builder
+    placed: bool = False
 
 
 class _Doing(Struct, frozen=True):
@@ -157,7 +159,7 @@ class RuleReader:
         built_in = isinstance(m.action, Value) and m.action.constant is not None
         heads = built_in or self.shares
         matches = map(Match, map(tuple, map(chain.from_iterable, zip(*conditions, strict=True))))
-        if self.rules.dialect.behaviour.sides_as_addresses:
+        if self.rules.placed:
             matches = map(self._placed, matches)
         return [
             Rule(
@@ -190,8 +192,9 @@ class RuleReader:
             zone, interface = _PLACES.get(one.field, (None, None))
             free = zone is not None and zone not in taken and interface not in taken and not one.negated
             names = [o.name for o in one.operands if isinstance(o, Named) and o.name not in self.rules.addresses]
-            if free and zone is not None and len(names) == len(one.operands) and all(map(says_side, names)):
-                out.append(Condition(zone, tuple(Named(NameKind.ZONE, name) for name in names)))
+            sides = dict.fromkeys(side for name in names if (side := spoken_side(name)) is not None)
+            if free and zone is not None and names and all(map(spoken_side, names)) and len(names) == len(one.operands):
+                out.append(Condition(zone, tuple(Named(NameKind.ZONE, side) for side in sides)))
             else:
                 out.append(one)
         return Match(tuple(out))

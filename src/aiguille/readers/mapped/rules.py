@@ -24,7 +24,7 @@ from aiguille.model import (
 )
 from aiguille.readers.mapped.direct import DirectReader, is_direct
 from aiguille.readers.mapped.rule import RuleContext, RuleReader
-from aiguille.readers.mapped.spec import RulebaseMap, RuleList, SheetStructure, Unmatched, Where
+from aiguille.readers.mapped.spec import RulebaseMap, RuleList, RuleMap, SheetStructure, Unmatched, Where
 from aiguille.readers.mapped.tree import Node
 from aiguille.readers.mapped.values import read_count, read_text, spec
 
@@ -181,6 +181,16 @@ class Rules(RuleContext):
             policy_is_default=action.standing == "default",
         )
 
+    def _speaks_of_sides(self, nodes: list[Node], m: RuleMap) -> bool:
+        """Whether words for sides stand where addresses would: only where the export says nothing of zones and interfaces, whose names
+        these may be or not."""
+        columns = [where for where in (m.in_zone, m.out_zone, m.in_interface, m.out_interface) if where is not None]
+        return (
+            self.dialect.behaviour.sides_as_addresses
+            and not self.zone_names
+            and not any(self.get.tokens(node, where) for node in nodes for where in columns)
+        )
+
     def _are_names(self, nodes: list[Node], order: Where) -> bool:
         """Whether what stands in the column of numbers are names, "FW-001" for instance: the order of a sheet's rows counts then."""
         if not isinstance(self.dialect.structure, SheetStructure):
@@ -191,6 +201,7 @@ class Rules(RuleContext):
     def _listed(self, one: RuleList, direction: str) -> Iterator[tuple[str, Rule]]:
         """The rules of a list with the chain each names, in order of evaluation."""
         nodes = list(self.get.each(self.root, one.at))
+        self.placed = self._speaks_of_sides(nodes, one.rule)
         unplaced: set[int] = set()
         if one.order is not None and not self._are_names(nodes, one.order):
             seats: dict[int, float] = {}

@@ -39,22 +39,26 @@ def parse(files: Sequence[ExportFile], structure: SheetStructure, asides: Asides
 
 
 def _by_device(tables: list[Node], column: str, file: ExportFile) -> list[Node]:
-    """A node for each device, in the order they first occur, that holds its rows; one for all of them where none is named."""
+    """A node for each device, in the order they first occur, that holds its rows; one for all of them where none is named.
+
+    A row that names nobody goes with the one above it, as where cells are joined; those above all names with the first named.
+    """
     rows: dict[str, list[tuple[Node, Node]]] = {}
     names: dict[str, Node] = {}
-    for table in tables:
-        for row in table.inner:
-            told = next((cell for cell in row.inner if cell.name == column), None)
-            name = told.words[0].text if told is not None else ""
-            rows.setdefault(name, []).append((table, row))
-            if told is not None:
-                names.setdefault(name, told)
+    every = [
+        (table, row, next((cell for cell in row.inner if cell.name == column), None))
+        for table in tables
+        for row in table.inner
+    ]
+    name = next((told.words[0].text for *_, told in every if told is not None), "")
+    for table, row, told in every:
+        name = told.words[0].text if told is not None else name
+        rows.setdefault(name, []).append((table, row))
+        if told is not None:
+            names.setdefault(name, told)
     if not rows:
         # It stands on no line of its own, and there may be none.
         return [Node("device", (), file.path, 1, 0, 0, taken=True)]
-    # Rows that name nobody belong to the only device there is.
-    if len(names) == 1 and "" in rows:
-        rows[next(iter(names))] += rows.pop("")
     return [_device(name, held, names.get(name), column) for name, held in rows.items()]
 
 

@@ -685,7 +685,8 @@ class Behaviour(Entry, frozen=True):
     services-keep-sources: whether services refuse addresses outside their own list, whatever the rules say
     well-known-services: whether rules may name services by their well-known names, without a definition
     labelled-addresses: whether an address may stand beside a name for it, as people write in tables
-    sides-as-addresses: whether a word such as internet or lan may stand for an address, and then means the zone of that name
+    sides-as-addresses: whether a word such as internet or lan may stand for an address, in an export that tells of no zones
+        and interfaces; it then means the zone of that name
     """
 
     to_device: ToDevice | None = None

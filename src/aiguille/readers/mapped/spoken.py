@@ -61,19 +61,24 @@ def _one(text: str) -> tuple[ServiceTerm, ...] | None:
     return tuple(ServiceTerm(protocol, (), ports) for protocol in protocols) or None
 
 
-_SIDES = frozenset(
-    ["internet", "wan", "outside", "external", "lan", "inside", "internal", "intranet", "office", "dmz", "guest", "guests", "visitors",
-     "management", "mgmt"]
-)  # fmt: skip
+_SIDES = {
+    **dict.fromkeys(["internet", "wan", "outside", "external"], "internet"),
+    **dict.fromkeys(["guest", "guests", "visitors"], "guests"),
+    **dict.fromkeys(["management", "mgmt"], "management"),
+    **{word: word for word in ("lan", "inside", "internal", "intranet", "office", "dmz")},
+}
+"""Words for a side, and the name that stands for all that mean the same."""
+
 _BESIDE = frozenset(
     ["wifi", "wlan", "network", "net", "zone", "segment", "side", "the", "any", "all", "hosts", "clients", "users"]
 )
 
 
-def says_side(text: str) -> bool:
-    """Whether a name says where packets come from or go to, and nothing more: "Internet", "Guest WiFi", "the office network"."""
-    words = re.findall(r"[a-z0-9]+", text.lower())
-    return len(_SIDES & {*words}) == 1 and {*words} <= _SIDES | _BESIDE
+def spoken_side(text: str) -> str | None:
+    """The side that a name says, and nothing more: "Internet", "Guest WiFi", "the office network"; None where it says more or less."""
+    words = set(re.findall(r"[a-z0-9]+", text.lower()))
+    named = {_SIDES[word] for word in words if word in _SIDES}
+    return named.pop() if len(named) == 1 and words <= _SIDES.keys() | _BESIDE else None
 
 
 def spoken_address(text: str) -> Addresses | MaskedAddress | None:
