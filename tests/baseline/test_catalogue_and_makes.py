@@ -102,5 +102,5 @@ def test_stored_rules_are_compared_as_sets_with_a_packet() -> None:
 def test_a_gate_without_a_word_of_something_leaves_it_open() -> None:
     """What a make is known to do by itself is a default that findings name as such; all else stays open."""
     outcomes = {o.check: o.outcome.value for o in run(Estate((gate(""),), AS_OF), CATALOGUE).outcomes}
-    assert outcomes["logging.device-days"] == outcomes["logging.collector"] == "cannot tell"
-    assert outcomes["access.recovery-account"] == "fail"
+    assert outcomes["logging.device-days"] == outcomes["logging.collector-days"] == "cannot tell"
+    assert outcomes["access.recovery-account"] == outcomes["logging.collector"] == "fail"

@@ -98,9 +98,10 @@ def test_settings_say_how_they_are_known_and_secrets_stay_hidden() -> None:
     assert (administration.lockout_seconds.value, administration.lockout_seconds.standing) == (120, Known.STATED)
     assert (administration.lockout_attempts.value, administration.lockout_attempts.standing) == (5, Known.DEFAULT)
     assert administration.lockout_attempts.where is not None
-    assert device.logging.collectors.standing is Known.UNKNOWN
+    assert device.logging.collectors.standing is Known.DEFAULT
+    assert device.logging.collector_days.standing is Known.UNKNOWN
     with pytest.raises(LookupError):
-        _ = device.logging.collectors.value
+        _ = device.logging.collector_days.value
     shown = "\n".join(device.text(administration.accounts[0].where))
     assert "k2$hash" not in shown
     assert "[secret]" in shown

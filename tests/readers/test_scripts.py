@@ -83,11 +83,14 @@ DOUBTS = [
     ),
     ("if true; then iptables -P INPUT ACCEPT; fi\niptables -A INPUT -j DROP\n", [">drop"], "'-P' is passed over"),
     ("fw() {\niptables -A INPUT -j ACCEPT\n}\niptables -A INPUT -j DROP\n", [">accept?", ">drop"], "decided on the host"),
-    (". /etc/firewall.conf\niptables -A INPUT -j DROP\n", [">drop"], "not a command we follow"),
+    (". /etc/firewall.conf\niptables -A INPUT -j DROP\n", [">unknown?", ">drop"], "not a command we follow"),
+    ("iptables -A INPUT -j DROP\n$IPT -I INPUT -j ACCEPT\n", [">unknown?", ">drop"], "not a command we follow"),
+    ("iptables -A INPUT -i lo -j ACCEPT\nopen_up 22\n", ["interface in>accept", ">unknown?"], "not a command we follow"),
+    ("open_up 22\niptables -F\niptables -A INPUT -j DROP\n", [">drop"], "not a command we follow"),
     ("ipset create x hash:ip\niptables -A INPUT -j DROP\n", [">drop"], "not a command we follow"),
     ("iptables -D INPUT -j DROP\niptables -A INPUT -j DROP\n", [">drop"], "no such rule to delete"),
     ("iptables -R INPUT 9 -j DROP\niptables -A INPUT -j DROP\n", [">drop"], "to replace"),
-    ("iptables-restore <<EOF\n*filter\nCOMMIT\nEOF\niptables -A INPUT -j DROP\n", [">drop"], "reads the lines below"),
+    ("iptables-restore <<EOF\n*filter\nCOMMIT\nEOF\niptables -A INPUT -j DROP\n", [">unknown?", ">drop"], "reads the lines below"),
     ("iptables -A INPUT -j DROP\niptables -E INPUT x\n", [">drop"], "renamed"),
 ]  # fmt: skip
 
@@ -175,5 +178,5 @@ def test_recognised_by_content(text: str, format_name: str | None) -> None:
 )
 def test_what_loops_unseen_leaves_its_rules_open(text: str) -> None:
     device = script(f"#!/bin/sh\n{text}iptables -A INPUT -j DROP\n")
-    assert spelled(device) == ["source>accept?", ">drop"]
+    assert spelled(device)[-2:] == ["source>accept?", ">drop"]
     assert any("stands inside 'do'" in entry.why for entry in device.ledger.unread)

@@ -79,6 +79,15 @@ GENERAL_HOSTS = ("linux-host", "iptables-save", "nftables")
 """Dialects of machines that are no firewall by make: what answers on their web ports is a published service."""
 
 
+def usual_name(service: ManagementService) -> str:
+    """What the table calls the login on a service's port, whatever its make calls it; its own name on any other port."""
+    told = {(term.protocol, ports) for term in service.terms for ports in term.destination_ports}
+    for one in WELL_KNOWN:
+        if any((term.protocol, ports) in told for term in one.terms for ports in term.destination_ports):
+            return one.name
+    return service.name
+
+
 def ping() -> ManagementService:
     """Echo requests of both families (RFC 792, RFC 4443), looked at as if they were a service."""
     terms = (

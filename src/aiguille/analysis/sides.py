@@ -134,6 +134,13 @@ SIDE_WORDS: dict[Side, tuple[str, ...]] = {
 }
 """Plain English for what lies behind an interface or zone."""
 
+_INDOORS = ("wlan", "wifi", "wireless", "iot", "camera", "cameras", "cams", "cctv", "phones", "printers", "clients", "users",
+            "scada", "plc", "ot", "home")  # fmt: skip
+"""What a network inside is called after; it says so only where the outside is known, as a portable machine's `wlan0` may face it."""
+
+TUNNELS = ("wg", "tun", "tap", "vti", "xfrm", "ipsec", "ppp", "gre", "sit")
+"""How names of interfaces begin behind which those come in who were asked who they are."""
+
 _PARTS = re.compile(r"[a-z]+")
 
 
@@ -150,7 +157,8 @@ def guess_sides(device: Device) -> Device:
     """The device with sides where nobody states them and the guess is safe; each guess says so, and why.
 
     A name that says a side in plain English; the interface the default route leaves by, or behind which all inside addresses
-    are hidden, as the outside; and where an outside is known, another interface with only private networks as inside.
+    are hidden, as the outside; and where an outside is known, another interface with only private networks, or called after
+    what is found in a house, as inside.
     """
     # Where a side is stated in words nobody knows, a guess would speak against the export.
     odd = {zone.name for zone in device.zones if zone.where is not None and _not_understood(device, zone.where)}
@@ -175,9 +183,16 @@ def guess_sides(device: Device) -> Device:
             if one.enabled and _private(one.networks) and one.name not in ways_out
         }
         zones = [zone if zone.name in odd else _inner(zone, inner) for zone in zones]
+        zones = [zone if zone.name in odd else _indoors(zone) for zone in zones]
         for name in sorted(set(inner) - placed - {LOOPBACK}):
             why = f"only private networks on {name}"
             zones.append(Zone(name, (name,), Side.INSIDE, inner[name].networks, inner[name].where, why))
+            placed.add(name)
+        for name in sorted(set(places) - placed - ways_out - {LOOPBACK}):
+            if _named_indoors(name):
+                zones.append(
+                    Zone(name, (name,), Side.INSIDE, where=places[name], guessed=f"the interface's name, {name}")
+                )
     return device if tuple(zones) == device.zones else replace(device, zones=tuple(zones))
 
 
@@ -233,6 +248,16 @@ def _inner(zone: Zone, inner: dict[str, Interface]) -> Zone:
     if zone.side is not None or not zone.interfaces or not inner.keys() >= set(zone.interfaces):
         return zone
     return replace(zone, side=Side.INSIDE, guessed=f"only private networks on {', '.join(zone.interfaces)}")
+
+
+def _indoors(zone: Zone) -> Zone:
+    if zone.side is not None or not zone.interfaces or not _named_indoors(zone.name):
+        return zone
+    return replace(zone, side=Side.INSIDE, guessed=f"the zone's name, {zone.name}")
+
+
+def _named_indoors(name: str) -> bool:
+    return not set(_PARTS.findall(name.lower())).isdisjoint(_INDOORS)
 
 
 PRIVATE = ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")

@@ -15,7 +15,7 @@ from aiguille.analysis.exposure import Exposure, exposures, rated
 from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
 from aiguille.analysis.remarks import said_to_manage
 from aiguille.analysis.services import GENERAL_HOSTS, management_services
-from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback
+from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback, outside_known
 from aiguille.analysis.standing import StandingReport, standings
 from aiguille.analysis.ways import along
 from aiguille.model import (
@@ -270,6 +270,11 @@ class Study(Struct, dict=True):
         off = {one.name for one in self.device.interfaces if not one.enabled}
         zones = {z.name for z in self.device.zones if z.interfaces and off.issuperset(z.interfaces)}
         return tuple(e for e in self.entrances if e.side not in (Side.OUTSIDE, None) and e.label not in zones)
+
+    @cached_property
+    def strays(self) -> tuple[Entrance, ...]:
+        """Interfaces of unknown side where the outside is known: whatever they lead to, it is not known to be the outside."""
+        return tuple(e for e in self.entrances if e.side is None) if outside_known(self.device) else ()
 
     def networks(self, zone: str) -> tuple[Addresses, ...]:
         """The networks behind a zone, as stated or as its interfaces' addresses tell."""

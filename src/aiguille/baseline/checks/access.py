@@ -22,8 +22,8 @@ from aiguille.analysis import (
 )
 from aiguille.analysis.doubts import RATES, blocked_lists
 from aiguille.analysis.exposure import hours_of, opening
-from aiguille.analysis.services import WELL_KNOWN, known_services, odd_requests, ping
-from aiguille.analysis.sides import PRIVATE
+from aiguille.analysis.services import WELL_KNOWN, known_services, odd_requests, ping, usual_name
+from aiguille.analysis.sides import PRIVATE, TUNNELS
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -52,6 +52,7 @@ from aiguille.model import (
     Listener,
     ManagementService,
     Named,
+    Numbers,
     ServiceTerm,
     Side,
     Span,
@@ -115,7 +116,7 @@ def _sources(exposure: Exposure) -> str:
     return f"{exposure.networks:,} {several}".replace(",", " ")
 
 
-def _describe(group: _Group) -> Found:
+def _describe(group: _Group, how: str = "") -> Found:
     worst = group.worst
     steps = worst.proof.steps
     spans = [where for step in reversed(steps) for where in lines_of(step)]
@@ -127,7 +128,7 @@ def _describe(group: _Group) -> Found:
     verb = "answers" if len({e.service.name for e in group.exposures}) == 1 else "answer"
     last = steps[-1]
     return Found(
-        detail=f"{group.services()} {verb} {group.entrances()} to {_sources(worst)}{limited}.",
+        detail=f"{group.services()} {verb} {how}{group.entrances()} to {_sources(worst)}{limited}.",
         subject=rule_subject(last.chain, last.rule),
         where=tuple(dict.fromkeys(spans)),
         rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(steps)),
@@ -242,7 +243,7 @@ def _outside_answers(subject: Subject, certain: Sequence[Exposure], doubtful: Se
         )
     for group in _grouped(e for e in certain if not _private_only(e)):
         answer = _describe(group)
-        readable = [e for e in group.exposures if e.service.name in _READABLE_LOGINS and _meant(e)]
+        readable = [e for e in group.exposures if _readable_login(subject, e.service) and _meant(e)]
         if readable and answer.who is Who.ANYBODY and any(e.entrance.side is Side.OUTSIDE for e in group.exposures):
             answer = replace(answer, severity=Severity.CRITICAL)
         yield answer
@@ -290,6 +291,18 @@ def _meant(exposure: Exposure) -> bool:
 
 _READABLE_LOGINS = ("telnet", "remote shell", "screen sharing", "http")
 """Logins whose password anybody on the way can read."""
+
+
+def _readable_login(subject: Subject, service: ManagementService) -> bool:
+    """Whether a password typed there goes over the wire as it is: on the usual ports, or because the export says so."""
+    name = usual_name(service)
+    redirects = subject.device.administration.redirects
+    if name == "http" and redirects.known and redirects.value:
+        return False  # the page only sends visitors on
+    stated = (
+        service.where is not None and service.cleartext and any(t.protocol == Numbers(TCP, TCP) for t in service.terms)
+    )
+    return name in _READABLE_LOGINS or stated
 
 
 def _private_only(exposure: Exposure) -> bool:
@@ -419,7 +432,7 @@ def _whichever(ways: Sequence[Entrance], found: Sequence[Exposure]) -> tuple[lis
     controls=("AC-3", "AC-17", "SC-7"),
     params=(_SOURCES,),
     why="One infected workstation or visitor inside is enough to attack the device's login.",
-    how="As for the outside, on every interface whose zone is neither outside nor for management.",
+    how="As for the outside, on every interface whose zone is neither outside nor for management, tunnels of unknown side apart.",
     fix="Restrict management to the administrators' addresses (at most {at_most_sources}) or a management network.",
 )
 def no_source_restriction(subject: Subject) -> Iterator[Answer]:
@@ -429,12 +442,15 @@ def no_source_restriction(subject: Subject) -> Iterator[Answer]:
     services = subject.study.services
     skipped = (Side.OUTSIDE, Side.MANAGEMENT, None)
     ways = [e for e in subject.study.entrances if e.side not in skipped]
-    if not ways:
+    # Whatever side those lie on, everybody there is too many; but who comes by a tunnel was asked who they are.
+    strays = [e for e in subject.study.strays if not e.label.startswith(TUNNELS)]
+    if not ways and not strays:
         yield CannotTell(
             "the export does not say which interfaces face inside networks; state zones in engagement.toml"
         )
         return
     open_to = _wide(subject, ways, services)
+    open_to += [e for e in _wide(subject, strays, services) if e.networks > _NAMED_NETWORK]
     for group in _grouped(e for e in open_to if e.certain):
         answer = _describe(group)
         cleartext = any(e.service.cleartext and e.entrance.side is Side.GUEST for e in group.exposures)
@@ -472,11 +488,11 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
     forged = [e for e in found if e.certain and e.entrance.side is Side.OUTSIDE and _private_only(e)]
     yield from _outside_answers(subject, forged, ())
     for group in _grouped(e for e in found if e.certain and e not in forged):
-        answer = _describe(group)
+        answer = _describe(group, "in cleartext ")
         outside = any(e.entrance.side is Side.OUTSIDE for e in group.exposures)
         if outside and group.worst.networks > _SOURCES.default:
             answer = replace(answer, severity=Severity.HIGH)
-        elif not outside and all(e.service.name == "snmp" and e.networks <= _MONITORS for e in group.exposures):
+        elif not outside and all(usual_name(e.service) == "snmp" and e.networks <= _MONITORS for e in group.exposures):
             # Figures for a few that monitor, and no password that people type.
             answer = replace(answer, severity=Severity.LOW)
         yield answer

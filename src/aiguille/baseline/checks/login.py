@@ -46,10 +46,10 @@ def _off(setting: Setting[bool], what: str, on: str, off: str) -> Answer:
 )
 def lockout_threshold(subject: Subject) -> Iterator[Answer]:
     attempts = subject.device.administration.lockout_attempts
-    if attempts.value <= subject.params["at_most"]:
+    never = not attempts.value or isinf(attempts.value)
+    if not never and attempts.value <= subject.params["at_most"]:
         yield Passed(f"lockout after {attempts.value:g} failed logins")
         return
-    never = isinf(attempts.value)
     how = "Failed logins never lock out" if never else f"Lockout comes only after {attempts.value:g} failed logins"
     yield Found(f"{how}{by_default(attempts)}.", "lockout threshold", lines(attempts.where))
 
@@ -72,7 +72,7 @@ def lockout_threshold(subject: Subject) -> Iterator[Answer]:
 def lockout_duration(subject: Subject) -> Iterator[Answer]:
     administration = subject.device.administration
     seconds = administration.lockout_seconds
-    if isinf(administration.lockout_attempts.value):
+    if not administration.lockout_attempts.value or isinf(administration.lockout_attempts.value):
         yield NotApplicable("there is no lockout whose duration could be judged")
     elif seconds.value >= subject.params["at_least"]:
         lasts = "until it is lifted" if isinf(seconds.value) else f"{seconds.value:g} seconds"
@@ -95,10 +95,11 @@ def lockout_duration(subject: Subject) -> Iterator[Answer]:
 )
 def idle_timeout(subject: Subject) -> Iterator[Answer]:
     idle = subject.device.administration.idle_minutes
-    if idle.value * 60 <= subject.params["at_most"]:
+    never = not idle.value or isinf(idle.value)
+    if not never and idle.value * 60 <= subject.params["at_most"]:
         yield Passed(f"idle sessions close after {idle.value:g} minutes")
         return
-    how = "are never closed" if isinf(idle.value) else f"close only after {idle.value:g} minutes"
+    how = "are never closed" if never else f"close only after {idle.value:g} minutes"
     yield Found(f"Idle sessions {how}{by_default(idle)}.", "idle timeout", lines(idle.where))
 
 

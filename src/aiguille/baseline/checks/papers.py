@@ -129,11 +129,15 @@ def copied_description(subject: Subject) -> Iterator[Answer]:
 
 
 def _akin(one: Rule, other: Rule) -> bool:
-    """Whether two rules share a source, destination or service."""
+    """Whether two rules share a source, destination or service, or are the two ways between the same networks."""
     fields = (Field.SOURCE, Field.DESTINATION, Field.SERVICE, Field.DESTINATION_PORT)
     mine = {(c.field, c.operands) for c in one.match.conditions if c.field in fields}
     theirs = {(c.field, c.operands) for c in other.match.conditions if c.field in fields}
-    return bool(mine & theirs) or min(len(mine), len(theirs)) < 2
+    turned = {(_TURNED.get(field, field), operands) for field, operands in theirs}
+    return bool(mine & theirs) or bool(mine & turned) or min(len(mine), len(theirs)) < 2
+
+
+_TURNED = {Field.SOURCE: Field.DESTINATION, Field.DESTINATION: Field.SOURCE}
 
 
 @check(

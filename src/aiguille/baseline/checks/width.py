@@ -425,7 +425,7 @@ def outgoing_mail(subject: Subject) -> Iterator[Answer]:
     if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
         yield CannotTell(NO_THROUGH)
         return
-    inner = subject.study.inside
+    inner = (*subject.study.inside, *subject.study.strays)
     if not outer or not inner:
         yield CannotTell("inside and outside are not both known; state zones in engagement.toml")
         return

@@ -136,6 +136,7 @@ def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool =
                 ledger.set_aside(one.where, "description")
             case tag:
                 ledger.unread(one.where, f"'{tag}' is not known inside a zone or policy")
+                out.entries.append(one)  # it may let anything in
     return out
 
 

@@ -322,6 +322,10 @@ class Filler:
             if action is None:
                 if element is not None and element.tag == "icmp-block":
                     self._rule(f"{chain}_{placed if priority else 'deny'}", where, *expr, REJECT, gap=said)
+                elif said and any(one.tag not in _RICH for one in rule.children):
+                    # What is not known may be what decides.
+                    self._rule(f"{chain}_{placed if priority else 'deny'}", where, *expr, {"drop": None}, gap=said)
+                    self._rule(f"{chain}_{placed if priority else 'allow'}", where, *expr, {"accept": None}, gap=said)
                 continue
             if action.tag == "mark":
                 continue

@@ -75,7 +75,7 @@ class _Listed(firewalld.Writer):
                 self.ledger.read(where)
                 _told(zone, key, text, where)
             else:
-                self.ledger.unread(where, "is not a line of a zone's listing")
+                zone.entries.append(Element(name.strip() or text, {}, "", where))  # it may let anything in
         self.default = self.default or ("public" if "public" in out else next(iter(out), "public"))
         return out
 

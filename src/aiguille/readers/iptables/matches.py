@@ -130,7 +130,10 @@ def _types(words: list[str], _family: int) -> Operands:
 
 
 def _set(words: list[str], _family: int) -> Operands:
-    return (Named(NameKind.SET, words[0], tuple(words[1].split(","))),)
+    roles = tuple(words[1].split(","))
+    if not {"src", "dst"}.issuperset(roles):
+        raise NotUnderstoodError(f"'{words[1]}' does not say src or dst for each part of a set's entries")
+    return (Named(NameKind.SET, words[0], roles),)
 
 
 BASE: dict[str, Option] = {

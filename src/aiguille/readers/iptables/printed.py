@@ -16,12 +16,13 @@ from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import Pending, Table, Tables
 
 _CHAIN = re.compile(
-    r"Chain (\S+) \((?:policy (ACCEPT|DROP)(?: ([0-9]+[KMGT]?) packets, ([0-9]+[KMGT]?) bytes)?|-?[0-9]+ references)\)"
+    r"Chain (\S+) \((?:policy (ACCEPT|DROP)(?: ([0-9.]+[KMGT]?) packets, ([0-9.]+[KMGT]?) bytes)?|-?[0-9]+ references)\)"
 )
 _COLUMNS = re.compile(r"(num +)?(pkts +bytes +)?target +prot +opt +(in +out +)?source +destination")
 _OPTIONS = ("--", "-f", "!f")
 _ANYTHING = ("0.0.0.0/0", "::/0", "anywhere", "*", "any")
-_COUNT = re.compile(r"([0-9]+)([KMGT]?)")
+_ADDRESS = re.compile(r"\s[0-9]{1,3}(?:\.[0-9]{1,3}){3}(?:/[0-9]+)?(?=\s|$)")
+_COUNT = re.compile(r"([0-9]+(?:\.[0-9]+)?)([KMGT]?)")
 
 
 class _Layout(Struct):
@@ -60,7 +61,9 @@ def read_printed(file: ExportFile, family: int, ledger: LedgerBuilder, sets: fro
             hidden = hidden or not layout.interfaces
             ledger.set_aside(where, "the heads of columns")
         elif not chain or not _rule(table, chain, layout, text, where):
-            ledger.unread(where, "is not a line of `iptables -L -n -v`")
+            # A prompt at the end is no rule; what has addresses is.
+            addressed = not set(text.split()).isdisjoint(_ANYTHING) or _ADDRESS.search(text)
+            tables.odd(table, where, "is not a line of `iptables -L -n -v`", chain if addressed else "")
     lost = (
         "the interfaces rules look at, exact counters and other tables" if hidden else "exact counters and other tables"
     )
@@ -74,7 +77,7 @@ def _count(text: str) -> int:
     if found is None:
         return 0
     powers = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
-    return int(found[1][:18]) * powers[found[2]]
+    return int(float(found[1][:18]) * powers[found[2]])
 
 
 def _rule(table: Table, chain: str, layout: _Layout, text: str, where: Span) -> bool:

@@ -33,8 +33,10 @@ _VARIABLE = re.compile(r"\$\{([A-Za-z_]\w*)\}|\$([A-Za-z_]\w*)|\$[0-9@*#?!{(]|`"
 _REDIRECT = re.compile(r"\s*[0-9&]?>>?\s*(?:&[0-9]|\S+)|\s*<\s*\S+")
 _LOOP = re.compile(r"for\s+([A-Za-z_]\w*)\s+in\b\s*(.*)")
 _QUIET = frozenset([
-    "echo", "printf", "modprobe", "sysctl", "set", "unset", "true", "false", ":", "exit", "return", "shift",
-    "cd", "sleep", "logger", "touch", "mkdir", "rm", "cat", "test", "[", "export",
+    "echo", "printf", "modprobe", "insmod", "sysctl", "set", "unset", "true", "false", ":", "exit", "return", "shift",
+    "cd", "sleep", "logger", "touch", "mkdir", "rm", "cp", "mv", "chmod", "chown", "cat", "ls", "grep", "date", "hostname",
+    "test", "[", "export", "local", "readonly", "declare", "trap", "ulimit", "umask", "ip", "tc", "ethtool",
+    "iptables-save", "ip6tables-save", "netfilter-persistent",
 ])  # fmt: skip
 """Commands that change no rule."""
 _LONG = {
@@ -181,6 +183,16 @@ class _Commands:
         if self.count > _TOP:
             raise UnreadableError(f"{where}: more than {_TOP} rules by now; a loop of this script goes too far")
 
+    def anything(self, where: Span, text: str, why: str) -> None:
+        """A command that is not followed: in each chain it names, else in all that decide, it counts as a rule that does anything."""
+        words = {word.strip("\"'") for word in text.split()}
+        tables = self.tables.tables
+        named = [(table, chain) for table in tables.values() for chain in table.chains if chain in words]
+        if not named and "filter" in tables:
+            named = [(tables["filter"], chain) for chain in BUILT_IN["filter"]]
+        for table, chain in named:
+            self.tables.anything(table, where, why, chain, first=not words.isdisjoint(("-I", "--insert")))
+
     def _may_go(self, table: Table, chain: str, why: str) -> None:
         """What a command that is not followed may take out, of one chain or all, counts as rules that may match."""
         for name in [chain] if chain else list(table.rules):
@@ -209,6 +221,7 @@ class _Script:
         self.values: dict[str, str] = {}
         self.commands: dict[int, _Commands] = {}
         self.doubt: list[str] = []
+        self.odd: list[tuple[Span, str, str]] = []
         self.ended = False
 
     def read(self) -> dict[int, list[Rulebase]]:
@@ -329,11 +342,18 @@ class _Script:
             self.ledger.set_aside(where, "a command that changes no rule")
             self.ended = words[0] == "exit" and not self.doubt
         else:
-            self._doubtful(where, f"'{words[0] if words else text}' is not a command we follow")
+            why = f"'{words[0] if words else text}' is not a command we follow"
+            if words and words[0].rpartition("/")[2] == "ipset":
+                self.ledger.unread(where, f"{why}; rules that look into a set may match until its members are known")
+            else:
+                self._doubtful(where, why, text)
 
-    def _doubtful(self, where: Span, why: str) -> None:
+    def _doubtful(self, where: Span, why: str, text: str = "") -> None:
         self.ledger.unread(where, why)
-        self.ledger.problem(where, f"{why}; what it does to the rules is missing here")
+        self.ledger.problem(where, f"{why}; whatever it does to the rules counts as a rule that may do anything")
+        self.odd.append((where, text, why))
+        for commands in self.commands.values():
+            commands.anything(where, text, why)
 
     def _assign(self, name: str, value: str, where: Span) -> None:
         self.ledger.read(where)
@@ -386,6 +406,9 @@ class _Script:
         commands = self.commands.get(family)
         if commands is None:
             commands = self.commands[family] = _Commands(Tables(family, self.ledger, self.sets), self.ledger)
+            commands.table("filter", where)
+            for odd in self.odd:
+                commands.anything(*odd)
         gaps = tuple(filter(None, (gap, *self.doubt)))
         commands.run(commands.table(name, where), out, where, gaps)
 

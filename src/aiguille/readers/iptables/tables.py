@@ -61,6 +61,7 @@ class Pending(Struct):
     text: str
     words: list[str] | None = None
     gaps: tuple[str, ...] = ()
+    unknown: bool = False
 
 
 class Table(Struct):
@@ -108,7 +109,8 @@ class Tables:
         """A line such as ``[3:180] -A INPUT -p tcp -j ACCEPT``, or one that inserts or deletes a rule; others are unread."""
         found = _COMMAND.match(text)
         if found is None:
-            self.ledger.unread(where, "is not a rule such as '-A INPUT ... -j ACCEPT'")
+            named = next((chain for word in text.split() if (chain := word.strip("\"'")) in table.chains), "")
+            self.odd(table, where, "is not a rule such as '-A INPUT ... -j ACCEPT'", named)
             return
         command, chain = found[1], found[2].strip("\"'")
         if command in ("-A", "--append"):
@@ -124,6 +126,17 @@ class Tables:
         else:
             self.ledger.read(where)
             self.delete(table, chain, words, number)
+
+    def odd(self, table: Table, where: Span, why: str, chain: str) -> None:
+        """A line that was not understood; in the chain it stands in or names, if any, it counts as a rule that does anything."""
+        self.ledger.unread(where, f"{why}; the line is kept as a rule that may do anything" if chain else why)
+        if chain:
+            self.anything(table, where, why, chain)
+
+    def anything(self, table: Table, where: Span, why: str, chain: str, *, first: bool = False) -> None:
+        """At the end of a chain so far, or at its beginning, a rule that may do anything."""
+        rules = table.rules.setdefault(chain, [])
+        rules.insert(0 if first else len(rules), Pending(where, "", [], (why,), unknown=True))
 
     def delete(self, table: Table, chain: str, words: list[str], number: int | None = None) -> bool:
         """Take a rule out again, by its number or by its words; False if there is none."""
@@ -181,7 +194,10 @@ class Tables:
             self.ledger.unread(where, f"appends to chain '{chain}', which table '{table.name}' does not have")
             self.ledger.problem(where, f"the rule belongs to chain '{chain}', which table '{table.name}' does not have")
             return None
-        reader.read(words, 0, line)
+        if pending.unknown:
+            line.action = Action.UNKNOWN
+        else:
+            reader.read(words, 0, line)
         line.gaps += pending.gaps
         if line.target is not None and line.action in (Action.UNKNOWN, Action.GOTO) and line.target not in table.chains:
             line.action = Action.UNKNOWN
@@ -189,6 +205,8 @@ class Tables:
                 where,
                 f"'{line.target}' is neither a chain of table '{table.name}' nor a target we know; the rule may do anything",
             )
+        if pending.unknown:
+            return line
         for gap in line.gaps:
             self.ledger.unread(where, f"{gap}; the rule is kept as one that may match")
         if not line.gaps:

@@ -78,6 +78,8 @@ class Guards(Part):
             known = self.dialect.management.known.get(token.text)
             if known is None:
                 self.ledger.unread(token.where, f"'{token.text}' is no service of the device that the dialect knows")
+                number += 1
+                yield _answer(number, token.where, name, token.text, None, ())
                 continue
             if service is not None and not service.enabled:
                 continue
@@ -110,10 +112,16 @@ def _answer(
     where: Span,
     interface: str,
     service: str,
-    terms: tuple[ServiceTerm, ...],
+    terms: tuple[ServiceTerm, ...] | None,
     sources: tuple[Addresses, ...] | None,
 ) -> Rule:
-    conditions = [Condition(Field.IN_INTERFACE, (InterfaceName(interface),)), Condition(Field.SERVICE, terms)]
+    """terms, sources: None where what they are is not known"""
+    conditions = [Condition(Field.IN_INTERFACE, (InterfaceName(interface),))]
+    doubts = () if sources is not None else (Qualifier("allowed sources", "unknown for an account"),)
+    if terms is None:
+        doubts = (Qualifier("service", f"'{service}' is not known"), *doubts)
+    else:
+        conditions.append(Condition(Field.SERVICE, terms))
     if sources:
         conditions.append(Condition(Field.SOURCE, sources))
     return Rule(
@@ -123,7 +131,7 @@ def _answer(
         match=Match(tuple(conditions)),
         action_text=f"{service} on {interface}",
         name=f"{service} on {interface}",
-        qualifiers=() if sources is not None else (Qualifier("allowed sources", "unknown for an account"),),
+        qualifiers=doubts,
         built_in=True,
     )
 
