@@ -173,6 +173,8 @@ class Judge:
         returns = step.kind is Kind.SKIP and not step.settles
         if not (step.kind in (Kind.ACCEPT, Kind.REFUSE) or step.settles or returns):
             return None
+        if step.rule is not None and step.rule.implied and step.rule.made:
+            return None  # a program puts it there by itself, and nobody could take it out
         repeated = len(self.places[id(step.rule)]) > 1
         if returns or step.settles or repeated or isinstance(view, Walked) or self.skipping(later):
             return self._redundant_walked(number, regions)
