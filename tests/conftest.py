@@ -6,7 +6,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 # Times vary on shared machines, so no test may fail for being slow; speed is measured in benchmarks/.
-settings.register_profile("suite", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=150)
+settings.register_profile("suite", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=100)
 settings.load_profile("suite")
 
 

@@ -203,9 +203,9 @@ def shorewall(maker: Maker, box: Sandbox) -> tuple[tuple[str, ...], tuple[int, .
 
 
 PROGRAMS: dict[str, tuple[int, Callable[[Maker, Sandbox], tuple[tuple[str, ...], tuple[int, ...]]]]] = {
-    "ufw": (4, ufw),
-    "firewalld": (4, firewalld),
-    "shorewall": (8, shorewall),
+    "ufw": (3, ufw),
+    "firewalld": (3, firewalld),
+    "shorewall": (6, shorewall),
 }
 CASES = [
     (name, SEED + 100 * number + at)

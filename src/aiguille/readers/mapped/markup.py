@@ -167,6 +167,9 @@ def parse_yaml(file: ExportFile) -> Node:
         why = getattr(error, "problem", None) or str(error)
         raise UnreadableError(f"{file.path}:{line}: this is not valid YAML: {why}") from error
     grower = _YamlGrower(file.path)
+    for document in documents:
+        if document is not None:
+            grower.refuse_bombs(document)
     children = [node for document in documents if document is not None for node in grower.below(document, "item", 0)]
     if len(children) == 1 and not children[0].words:
         children = list(children[0].children)
@@ -176,16 +179,28 @@ def parse_yaml(file: ExportFile) -> Node:
 class _YamlGrower:
     def __init__(self, path: str) -> None:
         self.path = path
-        self.count = 0
+        self.sizes: dict[yaml.Node, int] = {}
+
+    def refuse_bombs(self, value: yaml.Node, depth: int = 0) -> int:
+        """How many values there are with every alias written out, each counted once; raises where that is too many."""
+        if value not in self.sizes:
+            self.refuse_depth(value, depth)
+            below = value.value if isinstance(value, yaml.CollectionNode) else []
+            ones = [one for pair in below for one in (pair if isinstance(pair, tuple) else (pair,))]
+            self.sizes[value] = 1 + sum(self.refuse_bombs(one, depth + 1) for one in ones)
+            self.refuse_depth(value, 0, self.sizes[value])
+        return self.sizes[value]
+
+    def refuse_depth(self, value: yaml.Node, depth: int, size: int = 0) -> None:
+        if depth > DEPTH_LIMIT or size > NODE_LIMIT:
+            raise UnreadableError(
+                f"{self.path}:{value.start_mark.line + 1}: the file is nested too deep, or its aliases make too much of it"
+            )
 
     def below(self, value: yaml.Node, name: str, depth: int, first: int = 0) -> list[Node]:
         """The nodes a value becomes under a name. `first` is the line of its key, if it has one."""
         line = value.start_mark.line + 1
-        self.count += 1
-        if depth > DEPTH_LIMIT or self.count > NODE_LIMIT:
-            raise UnreadableError(
-                f"{self.path}:{line}: the file is nested too deep, or its aliases make too much of it"
-            )
+        self.refuse_depth(value, depth)
         first = first or line
         match value:
             case yaml.MappingNode():
