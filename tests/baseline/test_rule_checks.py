@@ -33,6 +33,7 @@ NAT = "*nat\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -p tcp -m tcp --dpo
 LISTED = "Status: active\nDefault: deny (incoming), allow (outgoing), deny (routed)\n\n25/tcp      ALLOW IN    Anywhere"
 ROW = "src,dst,service,action,comment,change,valid until"
 PLACES = "place a { is 10.0.3.9 }\nplace b { is 10.0.3.9 }\n"
+CAMS = "place lake { is 10.0.3.9 }\nplace ridge { is 10.0.3.10 }\nplaces webcams { are [ lake ridge ] }\n"
 USING = "passages { passage p { receiver [ %s ], then let } }"
 LANDS = "<lands><rule title='x'>%s<land>AQ</land></rule></lands>"
 
@@ -298,6 +299,11 @@ CASES: list[tuple[str, str, Device]] = [
     ("rules.disabled", "fail", gate("passages { passage p { live no, then let } }")),
     ("rules.disabled", "pass", gate("passages { passage p { then let } }")),
     ("rules.disabled", "cannot tell", bare()),
+    ("rules.one-of-group", "fail", gate(CAMS + rule('says "care of the webcams", receiver [ lake ]'))),
+    ("rules.one-of-group", "pass", gate(CAMS + rule('says "care of the webcams", receiver [ webcams ]'))),
+    ("rules.one-of-group", "pass", gate(CAMS + rule('says "care of the webcams", sender [ 10.0.9.1 ]'))),
+    ("rules.one-of-group", "not applicable", gate(CAMS + rule('says "the lake", receiver [ lake ]'))),
+    ("rules.one-of-group", "not applicable", zoned("")),
     ("objects.unused", "fail", gate(PLACES + USING % "a")),
     ("objects.unused", "pass", gate(PLACES + "places c { are [ a b ] }\n" + USING % "c")),
     ("objects.unused", "not applicable", bare()),

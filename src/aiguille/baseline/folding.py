@@ -69,8 +69,8 @@ _RANKED = (
 
 
 _GROUPS = """
-rules.undocumented rules.incomplete-documentation rules.copied-description rules.near-duplicate rules.redundant rules.disabled
-    rules.temporary rules.impossible usage.rule-order usage.never-hit
+rules.undocumented rules.incomplete-documentation rules.copied-description rules.one-of-group rules.near-duplicate
+    rules.redundant rules.disabled rules.temporary rules.impossible usage.rule-order usage.never-hit
 objects.unused objects.duplicate objects.empty objects.deep objects.shared-widths objects.undescribed
 logging.management logging.permissive logging.sensitive logging.rate logging.noise logging.refusals
 geo.unrestricted geo.countries geo.one-way

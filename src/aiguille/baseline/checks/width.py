@@ -11,6 +11,7 @@ from aiguille.analysis import Ends, Program, Proof, maybe_accepted, surely_refus
 from aiguille.analysis.decide import accepting_steps
 from aiguille.analysis.forwards import Forward, forwards_of, meant_ports, ways_of
 from aiguille.analysis.services import known_services
+from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import (
     Admission,
     is_for_translated,
@@ -101,6 +102,11 @@ def any_source(subject: Subject) -> Iterator[Answer]:
                 severity = Severity.MEDIUM if _only_tunnels(parts, one.program.family) else None
                 if all(part[Axis.PROTO] == icmp for part in parts):
                     severity = Severity.LOW
+                elif severity is None and _may_lie_elsewhere(subject, one, inner):
+                    text = (
+                        f"{text[:-1]}, if that is where they are; public addresses may lie in a network of their own."
+                    )
+                    severity = Severity.MEDIUM
                 yield replace(told_by(proof, text, severity=severity), who=Who.ANYBODY)
                 break
     for forward in _forwarded_inside(subject, outer, inner):
@@ -109,6 +115,20 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     if not found:
         yield Passed("no rule lets any source outside reach an inside network")
 
+
+def _may_lie_elsewhere(subject: Subject, one: Admission, inner: IntervalSet) -> bool:
+    """Whether a rule leads to a few public addresses of which nothing tells that they are inside."""
+    known = [n for z in subject.device.zones if z.side is not Side.OUTSIDE for n in subject.study.networks(z.name)]
+    family = one.program.family
+    held = IntervalSet((n.first, n.last) for n in known if n.family == family) | networks(PRIVATE, family)
+    for region in one.regions:
+        ends, ways = region[Axis.DST], region[Axis.OUT]
+        if ends is None or ends.size > _FEW_HOSTS or ends.overlaps(held) or (ways is not None and ways.issubset(inner)):
+            return False
+    return True
+
+
+_FEW_HOSTS = 256
 
 _TUNNELS = ("udp/500", "udp/4500", "udp/1194", "udp/51820")
 """IKE, IPsec behind translation, OpenVPN, WireGuard (RFC 7296, RFC 3948; the programs' own defaults)."""
@@ -190,7 +210,10 @@ def any_service(subject: Subject) -> Iterator[Answer]:
     for one in _admissions(subject):
         looked += 1
         wide = [r for r in one.regions if _every_service(r)]
-        if wide and one.rule not in to_anything and not is_for_translated(one.rule):
+        if wide and any(q.name == "not understood" for q in one.rule.qualifiers):
+            found += 1
+            yield CannotTell(f"{name_of(one)} may let every service pass; a part of it was not understood")
+        elif wide and one.rule not in to_anything and not is_for_translated(one.rule):
             found += 1
             grave = one.program.direction is Direction.TO_DEVICE and any(
                 (into := r[Axis.IN]) is not None and into.overlaps(strange) and is_wide(r, Axis.SRC, one.program)
@@ -228,7 +251,11 @@ def wide_ports(subject: Subject) -> Iterator[Answer]:
     found = 0
     for one in _admissions(subject):
         counts = [r[Axis.B].size for r in one.regions if r[Axis.B] is not None and not _every_service(r)]  # type: ignore[union-attr]
-        if counts and max(counts) > subject.params["at_most"]:
+        if (
+            counts
+            and max(counts) > subject.params["at_most"]
+            and not any(q.name == "not understood" for q in one.rule.qualifiers)
+        ):
             found += 1
             yield about(one, f"{name_of(one)} opens {counted(max(counts), 'port')} over {{family}}")
     if not found:

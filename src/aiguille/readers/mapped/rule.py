@@ -362,9 +362,12 @@ class RuleReader:
         """A service by name, or as protocol and port, or by a well-known name where the make has those."""
         if token.text in self.rules.service_names or token.quoted:
             return (Named(NameKind.SERVICE, token.text),)
+        speaks = self.rules.dialect.behaviour.well_known_services
         try:
             literal = read_service(token.text)
         except NotUnderstoodError as error:
+            if speaks and (spoken := spoken_service(token.text)) is not None:
+                return spoken
             self._gap(error, token.where, token.text)
             return None
         if literal is not None:
@@ -372,7 +375,7 @@ class RuleReader:
         parts = [part.strip() for part in token.text.split(",")]
         if len(parts) > 1 and all(part in self.rules.service_names for part in parts):
             return tuple(Named(NameKind.SERVICE, part) for part in parts)
-        if self.rules.dialect.behaviour.well_known_services and (spoken := spoken_service(token.text)) is not None:
+        if speaks and (spoken := spoken_service(token.text)) is not None:
             return spoken
         return (Named(NameKind.SERVICE, token.text),)
 

@@ -51,6 +51,16 @@ def _without(rule: Rule, fields: tuple[Field, ...]) -> Rule:
     return replace(rule, match=Match(tuple(c for c in rule.match.conditions if c.field not in also)))
 
 
+def _turned(rule: Rule) -> Rule:
+    """A rule for what leaves by the interface or zone it names, if it names but one."""
+    if any(c.field in (Field.OUT_INTERFACE, Field.OUT_ZONE) for c in rule.match.conditions):
+        return rule
+    leaves = {Field.IN_INTERFACE: Field.OUT_INTERFACE, Field.IN_ZONE: Field.OUT_ZONE}
+    return replace(
+        rule, match=Match(tuple(replace(c, field=leaves.get(c.field, c.field)) for c in rule.match.conditions))
+    )
+
+
 def _unless_said(one: RuleList) -> object:
     """The chain of a rule that names none."""
     return spec(one.rule.chain).missing if one.rule.chain is not None else None
@@ -87,8 +97,13 @@ class Rules(RuleContext):
             for fields in (_TO, _FROM)
             if any(self._of_itself(rule, f, m) is not False for *_, rule in listed for f in fields)
         ]
+        shared = {word for c in m.chains for word in c.also}
         for one, name, rule in listed:
             places: tuple[str, ...] = (name,)
+            if name in shared:
+                for place, part in self._either_way(rule, name, m):
+                    inside.setdefault(place, []).append(replace(part, number=len(inside.get(place, ())) + 1))
+                continue
             if named and name and _unless_said(one) == name:
                 for place, part in self._by_ends(rule, name, m, named):
                     inside.setdefault(place, []).append(replace(part, number=len(inside.get(place, ())) + 1))
@@ -146,6 +161,22 @@ class Rules(RuleContext):
         doubted = [field for field in _TO + _FROM if self._of_itself(rule, field, m) is None]
         kept = (self._but_itself(c, m) if c.field in doubted else c for c in rule.match.conditions)
         yield through, replace(rule, match=Match(tuple(kept)))
+
+    def _either_way(self, rule: Rule, name: str, m: RulebaseMap) -> Iterator[tuple[str, Rule]]:
+        """A rule for what comes in, or goes out, by an interface: in the chains of the device's own traffic and of that through it,
+        or in one of them where its far end is the device, or somebody else."""
+        if name in m.leaving:
+            rule = _turned(rule)
+        far = _FROM if name in m.leaving else _TO
+        own = [self._of_itself(rule, field, m) for field in far]
+        said = any(c.field in far for c in rule.match.conditions)
+        for chain in m.chains:
+            if name in chain.also:
+                through = chain.direction == "through-device"
+                if through and not (said and any(own)):
+                    yield chain.name, rule
+                elif not through and (not said or any(own)):
+                    yield chain.name, _without(rule, far) if said else rule
 
     def _means_itself(self, named: Named, m: RulebaseMap) -> bool:
         name = named.name.lower()

@@ -79,12 +79,11 @@ def _without(row: Node, column: str) -> Node:
 
 def has_headings(file: ExportFile, table: Table, wanted: Sequence[str]) -> bool:
     """Whether some row holds all headings wanted of a table, by our names of its columns."""
-    known = _columns(table)
     try:
         rows = _rows(file, LOOKED_AT)
     except UnreadableError:
         return False
-    return any({known.get(_plain(text)) for text, _ in cells}.issuperset(wanted) for _, cells in rows)
+    return any(set(_named(table, cells)).issuperset(wanted) for _, cells in rows)
 
 
 class _Sheet:
@@ -139,7 +138,7 @@ class _Sheet:
             elif len(filled) == 1 and self._says_nothing(current, columns, cells):
                 self.asides.set_aside(self.file.span(first, last), "a remark among the rows of the table")
             else:
-                rows.append(self._row(columns, first, last, cells))
+                rows.append(self._row(current, columns, first, last, cells))
         close()
         return out
 
@@ -158,15 +157,20 @@ class _Sheet:
         return bool(needs) and (at >= len(columns) or columns[at] not in needs)
 
     def _headings(self, table: str, cells: list[tuple[str, int]]) -> list[str | None]:
-        known = _columns(self.structure.tables[table])
-        return [known.get(_plain(text)) for text, _ in cells]
+        return _named(self.structure.tables[table], cells)
 
-    def _row(self, columns: list[str | None], first: int, last: int, cells: list[tuple[str, int]]) -> Node:
+    def _is_neutral(self, table: str, column: str | None, text: str) -> bool:
+        """Whether a cell below a heading nobody knows says nothing, as "any" and "-" do."""
+        told = self.structure.tables.get(table)
+        return told is not None and column not in told.columns and _plain(text) in told.neutral
+
+    def _row(self, table: str, columns: list[str | None], first: int, last: int, cells: list[tuple[str, int]]) -> Node:
         children = []
         for number, (text, start) in enumerate(cells):
             bare = text.strip()
             name = columns[number] if number < len(columns) else None
             if bare:
+                name = "aside" if self._is_neutral(table, name, bare) else name
                 # Where quotes hide a cell's place, it may be anywhere in its row: what is secret must not show.
                 begin, stop = 0, 1 << 30
                 if start >= 0:
@@ -180,6 +184,17 @@ class _Sheet:
 def _is_remark(filled: list[str]) -> bool:
     """Whether a row is a comment; a heading "#" is the number of rules."""
     return filled[0].startswith("#") and (filled[0] != "#" or len(filled) == 1)
+
+
+def _named(table: Table, cells: Sequence[tuple[str, int]]) -> list[str | None]:
+    """Our names of the columns below some headings, None for those we do not know."""
+    known = _columns(table)
+    headings = [_plain(text) for text, _ in cells]
+    out = [known.get(heading) for heading in headings]
+    for column, others in table.instead.items():
+        if column not in out and (at := next((n for n, text in enumerate(headings) if text in others), -1)) >= 0:
+            out[at] = column
+    return out
 
 
 def _columns(table: Table) -> dict[str, str]:

@@ -182,12 +182,16 @@ class Table(Entry, frozen=True):
 
     called: other names the table goes by; the sheet's name, or a row of its own above the headings, tells it
     columns: our name of each column, and other headings it goes by
+    instead: headings that stand for a column where no other heading does; they may be other columns' too, which then go without
     needs: columns without which a table is none of this kind, whatever it is called
+    neutral: words that say nothing in a column whose heading is not known; such a cell goes to the column `aside`
     """
 
     called: tuple[str, ...] = ()
     columns: dict[str, tuple[str, ...]] = {}
+    instead: dict[str, tuple[str, ...]] = {}
     needs: tuple[str, ...] = ()
+    neutral: tuple[str, ...] = ()
 
 
 class SheetStructure(Entry, frozen=True, tag_field="family", tag="sheet"):
@@ -478,11 +482,13 @@ class ChainMap(Entry, frozen=True):
     name: as the rules call it
     direction: as for a rule base
     unmatched: what happens at its end
+    also: other words of rules that put them in it, each perhaps in other chains too
     """
 
     name: str
     direction: Way
     unmatched: Unmatched
+    also: tuple[str, ...] = ()
 
 
 class RulebaseMap(Entry, frozen=True):
@@ -498,6 +504,7 @@ class RulebaseMap(Entry, frozen=True):
     chains: for rules that name their chain, the chains at which packets begin; all others are reached by jumps
     decides: whether the first or the last rule that matches decides
     unmatched: what happens where no rule matches
+    leaving: words of rules, for their chain, by which an interface or zone they come in by is the one they leave by where none is told
     itself: words for the device as source or destination; in a rule base with chains such a rule stands in the chain at which
         that traffic begins, and one for any destination in that too, unless it names its chain
     """
@@ -511,6 +518,7 @@ class RulebaseMap(Entry, frozen=True):
     chains: tuple[ChainMap, ...] = ()
     decides: Literal["first", "last"] = "first"
     unmatched: Unmatched | None = None
+    leaving: tuple[str, ...] = ()
     itself: tuple[str, ...] = ()
 
     def all_lists(self) -> tuple[RuleList, ...]:

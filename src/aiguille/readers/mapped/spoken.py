@@ -26,13 +26,11 @@ def spoken_service(text: str) -> tuple[ServiceTerm, ...] | None:
     whole = _one(text)
     if whole is not None:
         return whole
-    out: list[ServiceTerm] = []
-    for part in filter(None, _SEVERAL.split(text.strip())):
-        found = _one(part)
-        if found is None:
-            return None
-        out += found
-    return tuple(out) or None
+    for parts in (list(filter(None, _SEVERAL.split(text.strip()))), text.split()):
+        found = [_one(part) for part in parts]
+        if found and None not in found:
+            return tuple(term for one in found for term in one or ())
+    return None
 
 
 def _one(text: str) -> tuple[ServiceTerm, ...] | None:
