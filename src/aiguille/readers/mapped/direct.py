@@ -328,7 +328,8 @@ def _paths(where: Where | None) -> tuple[str, ...]:
     if isinstance(where, str):
         return (where,)
     sources = (where.source,) if isinstance(where.source, str) else where.source or ()
-    return (*sources, *where.join, *((where.negated_if,) if where.negated_if else ()))
+    more = [path for path in (where.negated_if, where.excluded) if path]
+    return (*sources, *where.join, *where.all_of, *more)
 
 
 def _is_bare(where: Where | None) -> bool:

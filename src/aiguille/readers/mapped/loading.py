@@ -68,6 +68,8 @@ def _faults(given: Struct, dialect: Dialect, node: yaml.Node | None) -> Iterator
         yield from _value_faults(given, dialect, node)
     if isinstance(given, RulebaseMap):
         yield from _rulebase_faults(given, node)
+    if isinstance(given, spec.TextStructure):
+        yield from _sentence_faults(given, node)
     if isinstance(given, spec.Recognise) and not (given.first_lines or given.columns):
         yield node, "'recognise' needs 'first-lines' or 'columns'; without them no export is taken for this make"
 
@@ -82,10 +84,32 @@ def _pattern_faults(text: str, key: str, node: yaml.Node | None) -> Iterator[tup
         yield node, f"'{text}' has {groups} groups; one is needed, around the part that is wanted"
 
 
+def _sentence_faults(structure: spec.TextStructure, node: yaml.Node | None) -> Iterator[tuple[yaml.Node | None, str]]:
+    """What makes sentences ambiguous, or lets a keyword match nothing."""
+    begun: set[str] = set()
+    for sentence in structure.sentences:
+        firsts = set(sentence.of or ("",))
+        if begun & firsts:
+            yield node, f"two sentences are for statements that begin with '{min(begun & firsts)}'"
+        begun |= firsts
+        if not sentence.keywords:
+            yield node, "a sentence needs 'keywords'; without them no word of it is sorted"
+        said: dict[str, str] = {}
+        for name, keyword in sentence.keywords.items():
+            for one in keyword.said or (name,):
+                spelled = " ".join(one.split())
+                if not spelled:
+                    yield node, f"keyword '{name}' is said by nothing; give the word that is written"
+                elif spelled in sentence.fillers:
+                    yield node, f"'{spelled}' is a filler and keyword '{name}' at once"
+                elif said.setdefault(spelled, name) != name:
+                    yield node, f"'{spelled}' is keyword '{said[spelled]}' and keyword '{name}' at once"
+
+
 def _value_faults(value: Value, dialect: Dialect, node: yaml.Node | None) -> Iterator[tuple[yaml.Node | None, str]]:
-    given = [value.source is not None, value.constant is not None, bool(value.join)]
+    given = [value.source is not None, value.constant is not None, bool(value.join), bool(value.all_of)]
     if sum(given) != 1:
-        yield node, "a value needs exactly one of 'from', 'is' and 'join'"
+        yield node, "a value needs exactly one of 'from', 'all-of', 'is' and 'join'"
     if value.words is not None and value.words not in dialect.words:
         near = difflib.get_close_matches(value.words, dialect.words, n=1)
         yield node, f"there is no word table '{value.words}'" + (f"; did you mean '{near[0]}'?" if near else "")

@@ -265,7 +265,16 @@ class RuleReader:
         )
 
     def _field(self, field: Field, where: Where, read: Callable[[str], Operand]) -> tuple[Condition, ...]:
-        return tuple(self._condition(field, self._tokens(where), read))
+        conditions = tuple(self._condition(field, self._tokens(where), read))
+        if not isinstance(where, Value) or where.excluded is None:
+            return conditions
+        return (*conditions, *self._exceptions(field, where, read))
+
+    def _exceptions(self, field: Field, where: Value, read: Callable[[str], Operand]) -> Iterator[Condition]:
+        """What is taken out of a condition again; a gap where that is not understood, since the rule then may match less."""
+        found = self._tokens(Value(source=where.excluded, split=where.split, words=where.words))
+        for one in self._condition(field, found, read):
+            yield replace(one, negated=True)
 
     def _tokens(self, where: Where) -> tuple[tuple[Token, ...], bool] | None:
         """The words of a condition and whether it is turned round; None for no restriction or what is not understood."""

@@ -45,6 +45,8 @@ class Value(Entry, frozen=True):
     """A place with its options; a bare path stands for one without any.
 
     from: path to the value, or several: the first that is there is taken
+    all-of: several places, instead of one; the words of all that are there count, one place after the other
+    except: for a condition, a place whose words are taken out again
     is: a constant, instead of a place
     join: several places, instead of one; their words are put together
     between: what stands between joined words ("/" for address and mask, "-" for the ends of a range)
@@ -65,6 +67,8 @@ class Value(Entry, frozen=True):
 
     source: PathText | tuple[PathText, ...] | None = field(name="from", default=None)
     constant: Scalar | tuple[Scalar, ...] | None = field(name="is", default=None)
+    all_of: tuple[PathText, ...] = ()
+    excluded: PathText | None = field(name="except", default=None)
     join: tuple[PathText, ...] = ()
     between: str = "/"
     split: str | tuple[str, ...] = ""
@@ -118,6 +122,32 @@ class Heading(Entry, frozen=True):
     split: str = ""
 
 
+class Keyword(Entry, frozen=True):
+    """A word, or several in a row, that says what the next words of a sentence are.
+
+    said: how it is written, in one or more ways; several words apart by blanks; its own name if nothing is given
+    takes: none (its own last word is its value), word (the next one, whatever it is), words (all up to the next keyword), or rest (all to the
+        end of the statement)
+    """
+
+    said: tuple[str, ...] = ()
+    takes: Literal["none", "word", "words", "rest"] = "words"
+
+
+class Sentence(Entry, frozen=True):
+    """Statements whose words are sorted by keywords. What a keyword takes becomes a statement inside, under the keyword's name; words
+    in quotes or within a list are never keywords.
+
+    of: first words of the statements; none for all that no other sentence is for
+    keywords: by our name for each
+    fillers: words and signs between the values of a keyword that say nothing, "and" for instance; also at the end of a word
+    """
+
+    of: tuple[str, ...] = ()
+    keywords: dict[str, Keyword] = {}
+    fillers: tuple[str, ...] = ()
+
+
 class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
     """How text becomes statements: one a line, unless a list, block or continuation goes on or a separator ends it.
 
@@ -125,6 +155,7 @@ class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
     quotes: signs that hold a word with spaces together; a closing one may stand lines below
     escape: the sign that makes the next one plain within quotes
     continuation: the sign at the end of a line that the next belongs to
+    continues: the sign at the start of a line that belongs to the one above
     separator: signs that end a statement before the line does
     block: one-sign marks around the statements inside another
     list: one-sign marks around several words that belong to the statement before
@@ -133,12 +164,14 @@ class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
     headings: lines that begin a section
     pairs: the sign between key and value of words such as colour=red, which become statements inside theirs
     raw: marks around text that is taken as it stands over several lines (keys, greetings)
+    sentences: statements whose words are sorted by keywords
     """
 
     comments: tuple[str, ...] = ()
     quotes: tuple[str, ...] = ('"',)
     escape: str = "\\"
     continuation: str = ""
+    continues: str = ""
     separator: str = ""
     block: Block | None = None
     list: Block | None = None
@@ -147,6 +180,7 @@ class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
     headings: Heading | None = None
     pairs: str = ""
     raw: Block | None = None
+    sentences: tuple[Sentence, ...] = ()
 
     def marks(self) -> str:
         """All signs that are words by themselves."""

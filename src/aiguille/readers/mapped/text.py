@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 import re2
 from msgspec import Struct, field
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
+from aiguille.readers.mapped.sentences import Sorted
 from aiguille.readers.mapped.spec import Block, TextStructure
 from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token
 
@@ -41,8 +43,8 @@ def parse(file: ExportFile, structure: TextStructure, asides: Asides) -> Node:
     beyond `DEPTH_LIMIT`.
     """
     parser = _Parser(file, structure, asides)
-    for number, line in enumerate(file.lines, 1):
-        parser.line(number, line)
+    for number, (line, following) in enumerate(zip(file.lines, [*file.lines[1:], ""], strict=False), 1):
+        parser.line(number, line, following)
     return parser.finish()
 
 
@@ -54,6 +56,8 @@ class _Parser:
         self.asides = asides
         self.stack = [_Open(_BLOCK, "", (), 1, 1, indent=-1)]
         self.statement: list[Token | _Pair] = []
+        self.listed: set[int] = set()  # words of the statement within a list, by identity
+        self.sentences = [Sorted(one) for one in structure.sentences]
         self.key: Token | None = None
         self.list_open: Token | None = None
         self.long: _Long | None = None
@@ -69,9 +73,12 @@ class _Parser:
         self.unescape = re.compile(re.escape(structure.escape) + "(.)") if structure.escape else None
         self.in_quotes = {q: _inside(q, structure.escape) for q in structure.quotes}
 
-    def line(self, number: int, line: str) -> None:
-        """Take in one line."""
+    def line(self, number: int, line: str, following: str = "") -> None:
+        """Take in one line, and see whether the following one goes on with its statement."""
         at = 0
+        sign = self.structure.continues
+        if sign and self.statement and self.long is None and line.lstrip().startswith(sign):
+            at = line.index(sign) + len(sign)
         if self.long is not None:
             at = self._go_on(number, line)
             if at < 0:
@@ -81,7 +88,8 @@ class _Parser:
                 self._section(number, line, found[1] or "")
                 return
             self.indent = len(line) - len(line.lstrip())
-        if self._tokens(number, line, at) and self.list_open is None and self.long is None:
+        whole = self._tokens(number, line, at) and self.list_open is None and self.long is None
+        if whole and not (sign and following.lstrip().startswith(sign)):
             self._end_statement()
 
     def _tokens(self, number: int, line: str, at: int) -> bool:
@@ -154,6 +162,8 @@ class _Parser:
             self.key = None
         elif token is not None:
             self.statement.append(token)
+            if self.list_open is not None:
+                self.listed.add(id(token))
 
     def _mark(self, token: Token) -> None:
         mark = token.text
@@ -235,13 +245,24 @@ class _Parser:
     def _parts(self) -> tuple[str, tuple[Token, ...], list[Node], int, int]:
         """The statement collected so far as name, words, pairs below it, first and last line; and begin the next."""
         statement, self.statement = self.statement, []
+        listed, self.listed = self.listed, set()
         first, last = statement[0], _last_line(statement)
         children = [_pair_node(p, self.path) for p in statement[1:] if isinstance(p, _Pair)]
         words = tuple(w for w in statement[1:] if isinstance(w, Token))
+        if isinstance(first, Token) and (sorting := self._sentence(first)) is not None:
+            words, more = sorting.sort(words, listed)
+            children += [_keyword_node(name, keyword, held, self.path) for name, keyword, held in more]
         if isinstance(first, Token):
             return first.text, words, children, first.line, last
         value = () if first.value is None else (first.value,)
         return first.key.text, (*value, *words), children, first.key.line, last
+
+    def _sentence(self, first: Token) -> Sorted | None:
+        """How the words of a statement are sorted, None if they are not."""
+        if not self.sentences:
+            return None
+        named = [one for one in self.sentences if first.text in one.of]
+        return next(iter(named or [one for one in self.sentences if not one.of]), None)
 
     def _section(self, number: int, line: str, text: str) -> None:
         while self.stack[-1].kind in (_INDENT, _SECTION):
@@ -288,6 +309,11 @@ class _Long(Struct):
     start: int
     text: list[str]
     raw: bool
+
+
+def _keyword_node(name: str, keyword: Sequence[Token], words: Sequence[Token], path: str) -> Node:
+    last = [*keyword, *words][-1]
+    return Node(name, tuple(words) or (keyword[-1],), path, keyword[0].line, max(last.line, last.last))
 
 
 def _pair_node(pair: _Pair, path: str) -> Node:

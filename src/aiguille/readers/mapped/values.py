@@ -201,6 +201,9 @@ class Extractor(Struct, dict=True):
             return tuple(Token(_spelt(one), node.file, node.first, 0, 0, used=True) for one in given)
         if value.join:
             return self._joined(node, value, strict)
+        if value.all_of:
+            every = [words for path in value.all_of if (words := self._raw(node, path, first_only=False)) is not None]
+            return tuple(word for words in every for word in words) if every else None
         sources = (value.source,) if isinstance(value.source, str) else value.source or ()
         for path in sources:
             found = self._raw(node, path, first_only and not value.split)
