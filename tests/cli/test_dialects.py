@@ -51,6 +51,26 @@ def test_list_and_explain() -> None:
     assert (wrong.returncode, "known are castrevo" in wrong.stderr) == (2, True)
 
 
+def test_the_tree_of_a_sample_shows_paths_and_what_a_mapping_took(box: Path) -> None:
+    (box / "box.txt").write_text((box / "box.txt").read_text() + "oddity here\n")
+    words = ("dialect", "tree", "box.txt", "--dialect", "moraine.dialect.yaml")
+    tree = checked("dialect-tree", run(*words, "--json", "--top", "0", cwd=box).stdout)
+    told = {one["path"]: one for one in tree["statements"]}  # type: ignore[attr-defined]
+    assert tree["mapped"]
+    assert [one["taken"] for path, one in told.items() if path.endswith("oddity")] == [False]
+    assert any(one["taken"] and all(word["taken"] for word in one["words"]) for one in told.values())
+    shown = run(*words, cwd=box).stdout
+    assert "oddity›  ‹here›" in shown
+    assert "hunter2" not in shown + str(tree)
+    guessed = run("dialect", "tree", "box.txt", "--top", "1", cwd=box)
+    assert (guessed.returncode, "the structure is guessed" in guessed.stdout, "--top 0" in guessed.stdout) == (
+        0,
+        True,
+        True,
+    )
+    assert run("dialect", "tree", "nothing.txt", cwd=box).returncode in (2, 3)
+
+
 def test_a_dialect_of_ones_own_is_checked_and_then_read_with_every_command(box: Path) -> None:
     done = run("dialect", "check", "moraine.dialect.yaml", "box.txt", cwd=box)
     assert done.returncode == 0, done.stderr

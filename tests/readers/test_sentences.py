@@ -121,6 +121,7 @@ class Let(Struct):
         parts.append(f"for {listed(self.matters)}")
         parts += [f"out of {self.way_in}"] if self.way_in else []
         parts += ["resting"] if self.resting else []
+        parts += ["noted"] if chance.random() < 0.3 else []
         parts += ['remark "for from, towards and out of"'] if chance.random() < 0.5 else []
         parts += [f"seen {chance.randrange(9)}"] if chance.random() < 0.5 else []
         chance.shuffle(parts)

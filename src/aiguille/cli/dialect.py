@@ -30,6 +30,7 @@ _HELP = {
     "explain": "what a dialect reads, and what it takes for granted",
     "check": "validate a dialect file, run its examples, and tell how much of samples it reads",
     "start": "write a first dialect file out of a sample, by guessing",
+    "tree": "the tree a sample becomes: paths as a dialect writes them, and what its mapping took",
 }
 
 
@@ -43,7 +44,15 @@ def add(parser: argparse.ArgumentParser) -> None:
     made["start"].add_argument("--out", metavar="FILE", type=Path, help="write it there instead of to standard output")
     made["start"].add_argument("--force", action="store_true", help="replace the file if it exists")
     options.add_manner(made["start"])
-    for name in ("list", "explain", "check"):
+    made["tree"].add_argument("sample", metavar="SAMPLE", type=Path, help="an export of the make")
+    named = made["tree"].add_argument(
+        "--dialect", metavar="NAME|FILE", help="the dialect; without it the structure is guessed"
+    )
+    options.complete(named, completion.dialects)
+    made["tree"].add_argument(
+        "--top", metavar="N", type=int, default=200, help="show so many statements (200; 0 for all)"
+    )
+    for name in ("list", "explain", "check", "tree"):
         options.add_output(made[name])
 
 
@@ -53,6 +62,7 @@ def run(arguments: argparse.Namespace) -> int:
         "explain": _explain,
         "check": _check,
         "start": _start,
+        "tree": _tree,
     }[arguments.action]
     return action(arguments)
 
@@ -98,6 +108,19 @@ def _start(arguments: argparse.Namespace) -> int:
         write_whole(arguments.out, made.text.encode(), force=arguments.force)
     options.log.warning("%s", made.told())
     return EXIT_OK
+
+
+def _tree(arguments: argparse.Namespace) -> int:
+    from aiguille.readers import load, mapped
+    from aiguille.reports import dialects
+
+    made = mapped.outline(load(arguments.sample), _dialect(arguments.dialect) if arguments.dialect else None)
+    top = arguments.top if arguments.top > 0 else len(made.twigs)
+    return _report(
+        arguments,
+        lambda: dialects.tree_data(made, str(arguments.sample), top),
+        lambda console: dialects.show_tree(console, made, top),
+    )
 
 
 def _dialect(word: str) -> Dialect:

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from aiguille._version import __version__
 from aiguille.model import Entry
-from aiguille.readers.mapped import Coverage, Description, Dialect, Trial, describe, family_of
+from aiguille.readers.mapped import Coverage, Description, Dialect, Outline, Trial, describe, family_of
 from aiguille.reports.data import Data, entry_data
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
@@ -140,6 +140,42 @@ def show_trial(console: Console, trial: Trial) -> None:
     if trial.idle:
         where = "the samples" if trial.samples else "the examples"
         _pairs(console, f"paths that matched nothing in {where}", trial.idle)
+
+
+def tree_data(made: Outline, file: str, top: int) -> Data:
+    """The tree of a sample; `schemas/dialect-tree.schema.json`."""
+    return {
+        "aiguille": {"version": __version__},
+        "file": file,
+        "family": family_of(made.structure),
+        "mapped": made.mapped,
+        "statements": [
+            {
+                "path": one.path,
+                "line": one.line,
+                "words": [{"text": text, "taken": taken} for text, taken in one.words],
+                "taken": one.taken,
+            }
+            for one in made.twigs[:top]
+        ],
+        "more": max(0, len(made.twigs) - top),
+    }
+
+
+def show_tree(console: Console, made: Outline, top: int) -> None:
+    """A statement a line: where it is, its path, its words; what no mapping took stands in angle brackets."""
+    how = "what the mapping did not take stands in ‹ ›" if made.mapped else "the structure is guessed"
+    console.print(_head("tree", f"{family_of(made.structure)}; {how}"))
+    for one in made.twigs[:top]:
+        left = made.mapped and not one.taken
+        words = " ".join(
+            f"‹{visible(text)}›" if made.mapped and not taken else visible(text) for text, taken in one.words
+        )
+        path = "  " * one.depth + (f"‹{visible(one.path)}›" if left else visible(one.path))
+        line = Text.assemble((f"{one.line:>6}  ", "dim"), (path, "bold" if not left else "dark_orange"), "  ", words)
+        console.print(line, no_wrap=True, overflow="ellipsis")
+    if len(made.twigs) > top:
+        console.print(f"        and {counted(len(made.twigs) - top, 'more statement')}: --top 0")
 
 
 def _sample(console: Console, one: Coverage) -> None:

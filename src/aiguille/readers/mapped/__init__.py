@@ -2,6 +2,7 @@
 
 from aiguille.readers.mapped.build import Reading, examine, read, recognise
 from aiguille.readers.mapped.loading import key_docs, load, schema, shipped, shipped_files, tables
+from aiguille.readers.mapped.outline import Outline, Twig, outline
 from aiguille.readers.mapped.spec import Dialect
 from aiguille.readers.mapped.telling import Description, describe, family_of
 from aiguille.readers.mapped.trial import Coverage, Trial, Tried, parts_of, try_out
@@ -10,14 +11,17 @@ __all__ = [
     "Coverage",
     "Description",
     "Dialect",
+    "Outline",
     "Reading",
     "Trial",
     "Tried",
+    "Twig",
     "describe",
     "examine",
     "family_of",
     "key_docs",
     "load",
+    "outline",
     "parts_of",
     "read",
     "recognise",

@@ -50,12 +50,13 @@ def recognise(dialect: Dialect, file: ExportFile) -> str | None:
 
 
 class Reading(Struct, frozen=True, dict=True):
-    """What came of an export: its devices, the paths that led somewhere, and how many lines some device read, all know and
-    none understands."""
+    """What came of an export: its devices, the paths that led somewhere, how many lines some device read, all know and none
+    understands, and the tree with its marks."""
 
     devices: tuple[Device, ...]
     found: frozenset[str]
     lines: tuple[int, int, int]
+    root: Node
 
 
 def read(dialect: Dialect, files: Sequence[ExportFile], name: str) -> tuple[Device, ...]:
@@ -79,7 +80,7 @@ def examine(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> Re
         }
         done.append(builder.finish(device, others, secrets))
     found = frozenset(path for builder in builders for path in builder.get.found)
-    return Reading(tuple(done), found, LedgerBuilder.merged([builder.ledger for builder in builders]))
+    return Reading(tuple(done), found, LedgerBuilder.merged([builder.ledger for builder in builders]), tree.root)
 
 
 def _places(m: Devices | None, tree: Tree, file: ExportFile) -> list[Place]:

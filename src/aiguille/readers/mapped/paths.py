@@ -10,6 +10,7 @@ node's name; without it all words are meant.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from functools import lru_cache
 
@@ -243,3 +244,10 @@ class _Parser:
             raise self.fault("a condition is not closed by ']'")
         self.at += 1
         return Test(path, value, negated)
+
+
+def quoted(name: str) -> str:
+    """A name as a step of a path."""
+    if not name:
+        return "*"
+    return f"'{name}'" if re.search(r"[/\[\]@'\"]|^\^|^\.+$|^\*+$", name) else name

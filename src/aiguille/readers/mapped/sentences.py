@@ -53,7 +53,13 @@ class Sorted:
                 while at < len(words) and self._keyword(words, at, listed) is None:
                     at += 1
             held = [word if takes == "rest" else self._bare(word) for word in words[start:at]]
-            out.append((name, tuple(words[start - own : start]), tuple(word for word in held if word is not None)))
+            out.append(
+                (
+                    name,
+                    tuple(self._bare(word) or word for word in words[start - own : start]),
+                    tuple(word for word in held if word is not None),
+                )
+            )
         return tuple(free), out
 
     def _keyword(self, words: Sequence[Token], at: int, listed: set[int]) -> tuple[int, str, str] | None:

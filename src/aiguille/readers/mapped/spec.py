@@ -126,8 +126,8 @@ class Keyword(Entry, frozen=True):
     """A word, or several in a row, that says what the next words of a sentence are.
 
     said: how it is written, in one or more ways; several words apart by blanks; its own name if nothing is given
-    takes: none (its own last word is its value), word (the next one, whatever it is), words (all up to the next keyword), or rest (all to the
-        end of the statement)
+    takes: none (its own last word is its value), word (the next one, whatever it is), words (all up to the next keyword),
+        or rest (all to the end of the statement)
     """
 
     said: tuple[str, ...] = ()

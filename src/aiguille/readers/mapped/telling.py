@@ -99,6 +99,7 @@ def family_of(structure: Structure) -> str:
                     ("phrases", structure.phrases),
                     ("headings", structure.headings),
                     ("key and value", structure.pairs),
+                    ("sentences", structure.sentences),
                 )
                 if there
             ]

@@ -12,6 +12,7 @@ from msgspec import Struct, field
 from aiguille.model import NotUnderstoodError
 from aiguille.readers.literals import read_protocol
 from aiguille.readers.mapped.part import read_members, read_port_range, read_service
+from aiguille.readers.mapped.paths import quoted
 from aiguille.readers.mapped.tree import Node
 
 ACTIONS = {
@@ -196,13 +197,6 @@ def _words(node: Node, prefix: str = "", depth: int = 0) -> Iterator[tuple[str, 
             yield path, word.text
         if child.children and depth + 1 < _DEPTH:
             yield from _words(child, path, depth + 1)
-
-
-def quoted(name: str) -> str:
-    """A name as a step of a path."""
-    if not name:
-        return "*"
-    return f"'{name}'" if re.search(r"[/\[\]@'\"]|^\^|^\.+$|^\*+$", name) else name
 
 
 def common(values: Sequence[str]) -> list[str]:
