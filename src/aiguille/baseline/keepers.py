@@ -34,6 +34,11 @@ def where_to_change(rules: tuple[RuleRef, ...]) -> str:
     return next((said for called, said in _KEEPERS if called.match(chain)), "")
 
 
+def is_kept(chain: str) -> bool:
+    """Whether a program writes the rules of a chain from what it is told elsewhere, so that they hold no words of anybody."""
+    return any(called.match(chain) for called, _ in _KEEPERS) and not chain.startswith("ufw")
+
+
 def records_itself(chain: str) -> bool:
     """Whether the program that keeps a chain writes down by itself what it refuses there."""
     return _BANS.match(chain) is not None

@@ -25,6 +25,7 @@ from aiguille.baseline.catalogue import (
     without_rules,
 )
 from aiguille.baseline.dates import read_date, until
+from aiguille.baseline.keepers import is_kept
 from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Action, Chain, Direction, Field, Log, Rule, Rulebase
@@ -41,7 +42,7 @@ def _admitting(subject: Subject) -> list[Admission]:
     written = {where for where, _ in subject.study.written}
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
         for one in subject.study.admissions(direction):
-            if one.rule.where in written:
+            if one.rule.where in written and not is_kept(one.step.chain.name) and not one.rule.shipped:
                 out.setdefault(one.rule.where, one)
     return list(out.values())
 

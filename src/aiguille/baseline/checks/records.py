@@ -141,7 +141,11 @@ def _width(one: Admission) -> bool:
     fix="Record what the rule lets in until it is replaced by narrower ones.",
 )
 def permissive(subject: Subject) -> Iterator[Answer]:
-    yield from _recorded(subject, [a for d in _INWARD for a in subject.study.admissions(d) if _width(a)], "permissive")
+    yield from _recorded(
+        subject,
+        [a for d in _INWARD for a in subject.study.admissions(d) if _width(a) and not a.rule.shipped],
+        "permissive",
+    )
 
 
 _INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)

@@ -65,8 +65,9 @@ def _admissions(subject: Subject) -> list[Admission]:
     severity=Severity.HIGH,
     controls=("AC-4", "SC-7", "AC-3"),
     why="A service meant for the public belongs into a network of its own; inside, its next flaw opens everything.",
-    how="Accepting rules that any source on the outside can use to reach a zone that is neither outside nor a dmz; medium where all "
-    "it leads to is one host's tunnel, which asks who comes, low where all it lets through is ICMP.",
+    how="Accepting rules that any source on the outside can use to reach a zone that is neither outside nor a dmz; critical where "
+    "it is every service of a whole network, medium where all it leads to is one host's tunnel, which asks who comes, low where all it "
+    "lets through is ICMP.",
     fix="Name the sources, or move the service into a dmz and let it be reached only there.",
 )
 def any_source(subject: Subject) -> Iterator[Answer]:
@@ -102,6 +103,8 @@ def any_source(subject: Subject) -> Iterator[Answer]:
                 severity = Severity.MEDIUM if _only_tunnels(parts, one.program.family) else None
                 if all(part[Axis.PROTO] == icmp for part in parts):
                     severity = Severity.LOW
+                elif severity is None and any(_is_everything(subject, part, one.program.family) for part in parts):
+                    severity = Severity.CRITICAL
                 elif severity is None and _may_lie_elsewhere(subject, one, inner):
                     text = (
                         f"{text[:-1]}, if that is where they are; public addresses may lie in a network of their own."
@@ -114,6 +117,19 @@ def any_source(subject: Subject) -> Iterator[Answer]:
         yield forward
     if not found:
         yield Passed("no rule lets any source outside reach an inside network")
+
+
+def _is_everything(subject: Subject, part: Box, family: int) -> bool:
+    """Whether every service of a whole network is open: all that is known to be inside, or as much as a site has."""
+    if not _every_service(part):
+        return False
+    ends = part[Axis.DST]
+    zones = [z.name for z in subject.device.zones if z.side in (Side.INSIDE, Side.MANAGEMENT)]
+    known = IntervalSet((n.first, n.last) for z in zones for n in subject.study.networks(z) if n.family == family)
+    return ends is None or ends.size >= _WHOLE_SITE or (bool(known) and known.issubset(ends))
+
+
+_WHOLE_SITE = 1 << 16
 
 
 def _may_lie_elsewhere(subject: Subject, one: Admission, inner: IntervalSet) -> bool:
@@ -290,7 +306,7 @@ def openness(subject: Subject) -> Iterator[Answer]:
     found = looked = 0
     for one in _admissions(subject):
         looked += 1
-        if is_for_translated(one.rule):
+        if is_for_translated(one.rule) or one.rule.shipped:
             continue
         limit = subject.params["ipv4" if one.program.family == 4 else "ipv6"]
         sizes = [
