@@ -241,6 +241,23 @@ class Study(Struct, dict=True):
                     return True
         return None
 
+    @cached_property
+    def speaks_of_passing(self) -> bool:
+        """Whether the export says anything of traffic through the device: a kernel that forwards, a rule, a zone that somebody stated.
+
+        On a host with several networks the empty chain for it says nothing.
+        """
+        told = [f.setting.value for f in self.device.system if f.name in _FORWARDING and f.setting.known]
+        if told or self.device.dialect not in GENERAL_HOSTS or any(not zone.guessed for zone in self.device.zones):
+            return bool(self.forwards)
+        return any(
+            any(isinstance(effect, Translate) for effect in rule.effects)
+            or (chain.base is not None and chain.base.stage is Stage.FORWARD)
+            for rulebase in self.device.rulebases
+            for chain, rule in rulebase.rules()
+            if rule.enabled and not rule.built_in
+        )
+
     def strangers(self, program: Program) -> IntervalSet:
         """Sources that no rule of a program names."""
         found: IntervalSet = self.once(("strangers", id(program)), lambda: strangers(program))

@@ -337,9 +337,12 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
     slight = {one.name for one in known_services() if one.light}
     for answer in _outside_answers(subject, certain, doubtful):
         if isinstance(answer, Found):
-            names = {e.service.name for e in (*certain, *doubtful) if rule_of(e) == answer.subject}
-            light = answer.who is Who.PARTNER or names <= slight
+            mine = [e for e in (*certain, *doubtful) if rule_of(e) == answer.subject]
+            light = answer.who is Who.PARTNER or {e.service.name for e in mine} <= slight
             answer = replace(answer, severity=Severity.MEDIUM) if light and answer.severity is None else answer
+            if mine and all(_is_among_voice(e) for e in mine):
+                detail = f"{answer.detail[:-1]}, among a range of ports such as voice needs."
+                answer = replace(answer, severity=Severity.LOW, detail=detail)
         yield answer
     # A printer guests may well be meant to use.
     small = slight | {one.name for one in known_services() if one.printer}
@@ -348,6 +351,22 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
     yield from (replace(_describe(group), severity=Severity.MEDIUM) for group in _grouped(to_guests))
     if not certain and not doubtful and not to_guests:
         yield Passed("no service of the table answers strangers")
+
+
+_VOICE = 256
+"""UDP ports of a rule above which those of a service are among them by chance, as with ranges for voice."""
+
+
+def _is_among_voice(exposure: Exposure) -> bool:
+    """Whether a rule opens a service only among a range of UDP ports."""
+    rule = exposure.proof.steps[-1].rule
+    held = (
+        [o for c in rule.match.conditions if c.field is Field.DESTINATION_PORT and not c.negated for o in c.operands]
+        if rule
+        else []
+    )
+    wide = [o for o in held if isinstance(o, Numbers) and o.last - o.first >= _VOICE]
+    return bool(wide) and len(wide) == len(held) and exposure.proof.packet.protocol == UDP
 
 
 def _guests(subject: Subject) -> tuple[Entrance, ...]:

@@ -42,7 +42,8 @@ from aiguille.space import Axis, IntervalSet, box, overlap
     fix="Record refused packets at the final refusal, with a rate limit so that a flood does not drown the log.",
 )
 def refusals(subject: Subject) -> Iterator[Answer]:
-    inward = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) if subject.study.forwards else (Direction.TO_DEVICE,)
+    through = subject.study.forwards and subject.study.speaks_of_passing
+    inward = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) if through else (Direction.TO_DEVICE,)
     programs = [p for d in inward for p in subject.programs.all(d)]
     if not programs:
         yield CannotTell(NO_INWARD_RULES)
