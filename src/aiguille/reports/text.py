@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import re
 from pathlib import Path, PurePath
 from urllib.parse import quote
+
+import msgspec
 
 # C0 and C1 controls, line and paragraph separators, and the marks that reorder text (Unicode TR 36, 2.11).
 _UNSAFE = re.compile("[\x00-\x08\x0a-\x1f\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
@@ -17,7 +18,7 @@ _RAW_IN_JSON = re.compile("[\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066
 
 def to_json(value: object, indent: int | None = None) -> str:
     """JSON text (RFC 8259). Every control character is written as ``\\u009b``: the same value, harmless on a terminal."""
-    text = json.dumps(value, indent=indent, ensure_ascii=False)
+    text = msgspec.json.format(msgspec.json.encode(value), indent=indent or 0).decode()
     if text.isascii() and "\x7f" not in text:
         return text
     return _RAW_IN_JSON.sub(lambda found: f"\\u{ord(found[0]):04x}", text)

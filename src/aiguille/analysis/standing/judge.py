@@ -285,7 +285,7 @@ class Judge:
         opening = [new for region in regions if (new := overlap(region, NEW)) is not None] or list(regions)
         step = self.program.steps[number]
         above = self.index.kept(earlier, self.sure)
-        loopback = all(self.inner[at] for at, row in enumerate(self.rows) if row.step == number)
+        loopback = all(self.inner[self.first_row[number] : self.first_row[number + 1]])
         against: dict[int, None] = {}
         with_it: dict[int, None] = {}
         for at in above:

@@ -102,8 +102,17 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
     new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
     narrowed = overlap(new, not_loopback(program.space.symbols)) or new
     recorded = {step.where for step in program.steps if step.logs and step.rule is not None and step.rule.made}
-    for number, step in enumerate(program.steps):
-        final = step in program.defaults or (step.rule is not None and step.rule.implied and _ends_a_pair(step))
+    defaults = {id(step) for step in program.defaults}
+    ends = [
+        id(step) in defaults or (step.rule is not None and step.rule.implied and _ends_a_pair(step))
+        for step in program.steps
+    ]
+    # Where a final refusal leaves no trace, nobody asks about the others, which may be thousands.
+    told = False
+    for number in sorted(range(len(ends)), key=lambda at: not ends[at]):
+        step, final = program.steps[number], ends[number]
+        if told and not final:
+            return
         if step.rule is not None and step.rule.made and not final and (step.rule.implied or step.where in recorded):
             continue  # what the program refuses beside its own record was never meant to be read
         if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE or _for_all(step):
@@ -121,6 +130,7 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
             here = overlap(piece.box, narrowed)
             proof = decider.find(here, silently_here, number) if here is not None else None
             if proof is not None:
+                told = told or (final and not step.log_unknown)
                 yield _Silent(step, proof, final)
                 break
             if here is not None and (proof := decider.find(here, perhaps, number)) is not None:

@@ -371,13 +371,17 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     found = 0
     told_rules: set[Span] = set()
+    services = {family: service_boxes((*subject.params["services"], *_LOGINS), family) for family in (4, 6)}
+    ports_of = [one[Axis.B] for held in services.values() for _, one in held]
+    # Most rules of a long list are about none of the services; a service without ports may be in any.
+    asked = IntervalSet(span for held in ports_of for span in (held.spans if held is not None else [(0, 65535)]))
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule):
             continue  # what it lets through the forwards tell, further down
-        wanted = service_boxes((*subject.params["services"], *_LOGINS), one.program.family)
+        wanted = services[one.program.family]
         for region in sorted(one.regions, key=_voice):
             ports = region[Axis.B]
-            if _every_service(region) or ports is None:
+            if _every_service(region) or ports is None or not ports.overlaps(asked):
                 continue
             names = [text for text, service in wanted if meets(region, service)]
             sources = region[Axis.SRC]
