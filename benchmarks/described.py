@@ -18,6 +18,7 @@ from collections.abc import Callable
 from typing import Any
 
 from aiguille.readers import ExportFile, decode, mapped
+from aiguille.readers.mapped.loading import load
 from aiguille.readers.mapped.structure import parse
 
 
@@ -66,6 +67,62 @@ def braces(rules: int, seed: int = 5) -> ExportFile:
     return decode("generated", "\n".join(lines).encode())
 
 
+SENTENCES = r"""
+dialect: sentences
+make: a box of sentences
+language: 1
+recognise: {first-lines: "^# sentences"}
+structure:
+  family: text
+  continues: "\\"
+  list: {opens: "{", closes: "}"}
+  sentences:
+    - of: [let]
+      fillers: [",", and]
+      keywords:
+        out-of: {said: [out of]}
+        from: {}
+        towards: {}
+        towards-but: {said: [but not towards]}
+        for: {}
+        remark: {takes: word}
+        seen: {takes: word}
+words: {verdict: {pass: accept, stop: drop}}
+rulebases:
+  - name: lets
+    at: let
+    direction: through-device
+    rule:
+      action: {from: "@1", words: verdict}
+      in-zone: out-of
+      source: from
+      destination: {from: towards, except: towards-but}
+      service: for
+      comment: remark
+      hits: seen
+    unmatched: {action: {is: drop}}
+"""
+
+
+def sentences(rules: int, seed: int = 5) -> ExportFile:
+    """Rules of one or two lines whose parts come in any order."""
+    rnd = random.Random(seed)
+    lines = ["# sentences"]
+    for number in range(rules):
+        there = f"10.{number >> 16 & 255}.{number >> 8 & 255}.{number & 255}"
+        parts = [
+            f"out of area{rnd.randrange(8)}",
+            f"from {{ {', '.join(f'10.9.{rnd.randrange(256)}.0/24' for _ in range(rnd.randint(1, 3)))} }}",
+            f"towards 10.0.0.0/8 but not towards {there}",
+            f"for tcp/{rnd.randrange(1, 65536)} and udp/53",
+            f'remark "rule {number}"',
+            f"seen {rnd.randrange(10**6)}",
+        ]
+        rnd.shuffle(parts)
+        lines += [f"let {rnd.choice(('pass', 'stop'))} {' '.join(parts[:3])}", f"    \\ {' '.join(parts[3:])}"]
+    return decode("generated", "\n".join(lines).encode())
+
+
 def cloud(megabytes: int, share: float) -> str:
     """A cloud-managed site of a given size, of which a share is rules and the rest machines seen, which nobody asks for."""
     lane = {"label": "office", "gate": "10.0.0.1/24", "for": "work"}
@@ -101,19 +158,27 @@ def main() -> None:
         took = seconds(lambda file=file: mapped.read(dialect("veskara"), [file], ""))  # type: ignore[misc]
         first = first or took / count
         print(f"| {count:,} | {len(file.lines):,} | {took / split:.1f} | {took / count / first:.2f} |")
+    print("\n| sentences | lines | reading, times `shlex.split` |")
+    print("|---|---|---|")
+    told = load("sentences.dialect.yaml", SENTENCES)
+    for count in map(int, arguments.rules.split(",")):
+        file = sentences(count)
+        split = seconds(lambda file=file: [shlex.split(line.replace("\\", "")) for line in file.lines])  # type: ignore[misc]
+        took = seconds(lambda file=file: mapped.read(told, [file], ""))  # type: ignore[misc]
+        print(f"| {count:,} | {len(file.lines):,} | {took / split:.1f} |", flush=True)
     print("\n| JSON | rules | tree, times `json.load` | reading whole, times `json.load` |")
     print("|---|---|---|---|")
     for megabytes in map(int, arguments.megabytes.split(",")):
         for share in (0.01, 0.2, 1.0):
             text = cloud(megabytes, share)
             file = decode("generated", text.encode())
-            load, tree, took = least(
+            loading, tree, took = least(
                 lambda text=text: json.load(io.StringIO(text)),  # type: ignore[misc]
                 lambda file=file: parse([file], dialect("castrevo").structure),  # type: ignore[misc]
                 lambda file=file: mapped.read(dialect("castrevo"), [file], ""),  # type: ignore[misc]
             )
             rules = text.count('"say"')
-            print(f"| {len(text) / 1e6:.0f} MB | {rules:,} | {tree / load:.1f} | {took / load:.1f} |", flush=True)
+            print(f"| {len(text) / 1e6:.0f} MB | {rules:,} | {tree / loading:.1f} | {took / loading:.1f} |", flush=True)
 
 
 if __name__ == "__main__":
