@@ -328,7 +328,7 @@ def _paths(where: Where | None) -> tuple[str, ...]:
     if isinstance(where, str):
         return (where,)
     sources = (where.source,) if isinstance(where.source, str) else where.source or ()
-    more = [path for path in (where.negated_if, where.excluded) if path]
+    more = [path for path in (where.negated_if, where.excluded, where.book) if path]
     return (*sources, *where.join, *where.all_of, *more)
 
 

@@ -27,7 +27,7 @@ from aiguille.model import (
 from aiguille.model.spelling import spell_operand
 from aiguille.readers.literals import read_address_range, read_icmp, read_network, read_protocol
 from aiguille.readers.mapped.part import Part, read_member_or_name, read_members, read_port_range
-from aiguille.readers.mapped.spec import AddressMap, InterfaceMap, ServiceMap, SheetStructure, ZoneMap, many
+from aiguille.readers.mapped.spec import AddressMap, InterfaceMap, ServiceMap, SheetStructure, Value, ZoneMap, many
 from aiguille.readers.mapped.tree import Node
 
 PORTED = (Numbers(6, 6), Numbers(17, 17))
@@ -129,9 +129,16 @@ class Objects(Part):
     def all_addresses(self) -> tuple[AddressObject, ...]:
         """All address objects; statements of one name add up to one object."""
         out: dict[str, AddressObject] = {}
+        booked = any(isinstance(m.members, Value) and m.members.book for m in self.dialect.addresses)
+        names = {
+            self.get.text(node, m.name)
+            for m in self.dialect.addresses
+            if booked
+            for node in self.get.each(self.root, m.at)
+        }
         for m in self.dialect.addresses:
             for node in self.get.each(self.root, m.at):
-                one = self._address(node, m)
+                one = self._address(node, m, names)
                 first = out.get(one.name)
                 if first is not None:
                     one = replace(
@@ -145,12 +152,12 @@ class Objects(Part):
                 out[one.name] = one
         return tuple(out.values())
 
-    def _address(self, node: Node, m: AddressMap) -> AddressObject:
+    def _address(self, node: Node, m: AddressMap, names: set[str]) -> AddressObject:
         members: list[Addresses | MaskedAddress | Named] = []
         unresolved: list[str] = []
         countries: list[str] = []
         before = self.ledger.unread_entries
-        words = self.get.tokens(node, m.members) or ()
+        words = self.get.booked(node, m.members, self.get.tokens(node, m.members) or (), names)
         if self.ledger.unread_entries > before:
             unresolved.append("a part that is not understood")
         for token in words:

@@ -272,7 +272,7 @@ class RuleReader:
 
     def _exceptions(self, field: Field, where: Value, read: Callable[[str], Operand]) -> Iterator[Condition]:
         """What is taken out of a condition again; a gap where that is not understood, since the rule then may match less."""
-        found = self._tokens(Value(source=where.excluded, split=where.split, words=where.words))
+        found = self._tokens(Value(source=where.excluded, split=where.split, words=where.words, book=where.book))
         for one in self._condition(field, found, read):
             yield replace(one, negated=True)
 
@@ -287,6 +287,8 @@ class RuleReader:
             return None
         said = [self._translated(token, where) for token in found]
         words = tuple(word for word in said if word is not None)
+        if isinstance(where, Value) and where.book is not None:
+            words = self.get.booked(self.node, where, words, {*self.rules.addresses, *self.rules.service_names})
         # With a word missing, the rule may match more than the others say.
         return (words, negated) if len(words) == len(found) else None
 

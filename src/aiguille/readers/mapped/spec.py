@@ -47,6 +47,7 @@ class Value(Entry, frozen=True):
     from: path to the value, or several: the first that is there is taken
     all-of: several places, instead of one; the words of all that are there count, one place after the other
     except: for a condition, a place whose words are taken out again
+    book: for names of objects, a place: an object named by its word, a slash and the name counts before one of the name alone
     is: a constant, instead of a place
     join: several places, instead of one; their words are put together
     between: what stands between joined words ("/" for address and mask, "-" for the ends of a range)
@@ -69,6 +70,7 @@ class Value(Entry, frozen=True):
     constant: Scalar | tuple[Scalar, ...] | None = field(name="is", default=None)
     all_of: tuple[PathText, ...] = ()
     excluded: PathText | None = field(name="except", default=None)
+    book: PathText | None = None
     join: tuple[PathText, ...] = ()
     between: str = "/"
     split: str | tuple[str, ...] = ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from datetime import datetime
 from functools import cached_property, lru_cache
 from ipaddress import IPv4Address
@@ -12,6 +12,7 @@ from typing import TypeVar
 
 import re2
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import NotUnderstoodError, Setting, Span, default, stated, unknown
 from aiguille.readers.files import LedgerBuilder
@@ -105,6 +106,14 @@ class Extractor(Struct, dict=True):
         if negated and not found:
             raise NotUnderstoodError("a condition is turned round that names nothing, or everything", node.head)
         return found, negated
+
+    def booked(
+        self, node: Node, where: Where | None, words: tuple[Token, ...], names: Collection[str]
+    ) -> tuple[Token, ...]:
+        """Words of a place as the names of objects in its own book, where that holds such objects."""
+        if not isinstance(where, Value) or where.book is None or (book := self.word(node, where.book)) is None:
+            return words
+        return tuple(replace(w, text=own) if (own := f"{book.text}/{w.text}") in names else w for w in words)
 
     def _says_any(self, words: tuple[Token, ...], value: Value) -> bool:
         return bool(value.any) and any(self._folded(word.text) in map(self._folded, value.any) for word in words)
