@@ -50,13 +50,12 @@ def recognise(dialect: Dialect, file: ExportFile) -> str | None:
 
 
 class Reading(Struct, frozen=True, dict=True):
-    """What came of an export: its devices, the paths that led somewhere, how many lines some device read, all know and none
-    understands, and the tree with its marks."""
+    """What came of an export: its devices, the paths that led somewhere, and how many lines some device read, all know and
+    none understands."""
 
     devices: tuple[Device, ...]
     found: frozenset[str]
     lines: tuple[int, int, int]
-    root: Node
 
 
 def read(dialect: Dialect, files: Sequence[ExportFile], name: str) -> tuple[Device, ...]:
@@ -66,6 +65,11 @@ def read(dialect: Dialect, files: Sequence[ExportFile], name: str) -> tuple[Devi
 
 def examine(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> Reading:
     """Read an export and keep account of the paths that led somewhere."""
+    return with_tree(dialect, files, name)[0]
+
+
+def with_tree(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> tuple[Reading, Node]:
+    """The same, and the tree with the marks of what was asked for."""
     files = files[0].sheets or files
     tree = parse(files, dialect.structure)
     places = _places(dialect.devices, tree, files[0])
@@ -80,7 +84,7 @@ def examine(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> Re
         }
         done.append(builder.finish(device, others, secrets))
     found = frozenset(path for builder in builders for path in builder.get.found)
-    return Reading(tuple(done), found, LedgerBuilder.merged([builder.ledger for builder in builders]), tree.root)
+    return Reading(tuple(done), found, LedgerBuilder.merged([builder.ledger for builder in builders])), tree.root
 
 
 def _places(m: Devices | None, tree: Tree, file: ExportFile) -> list[Place]:

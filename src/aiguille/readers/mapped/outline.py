@@ -9,7 +9,7 @@ from msgspec import Struct
 from aiguille.model import Secret
 from aiguille.model.guarding import MASK, guarded
 from aiguille.readers.files import ExportFile
-from aiguille.readers.mapped.build import examine
+from aiguille.readers.mapped.build import with_tree
 from aiguille.readers.mapped.paths import quoted
 from aiguille.readers.mapped.spec import Dialect, Structure
 from aiguille.readers.mapped.starting.family import guess
@@ -47,9 +47,9 @@ def outline(file: ExportFile, dialect: Dialect | None = None) -> Outline:
     if dialect is None:
         structure, tree = guess(file)
         return Outline(structure, tuple(_twigs(tree.root, "", 0, frozenset())), mapped=False)
-    reading = examine(dialect, [file])
+    reading, root = with_tree(dialect, [file])
     secrets = frozenset(secret for device in reading.devices for secret in device.secrets)
-    return Outline(dialect.structure, tuple(_twigs(reading.root, "", 0, secrets)), mapped=True)
+    return Outline(dialect.structure, tuple(_twigs(root, "", 0, secrets)), mapped=True)
 
 
 def _twigs(node: Node, above: str, depth: int, secrets: frozenset[Secret]) -> Iterator[Twig]:
