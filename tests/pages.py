@@ -1,13 +1,15 @@
-"""The parts of the documents that are made from the program.
+"""The parts of the documents that are made from the program, and the schemas of the files a user writes.
 
 `python -m tests.pages` writes them anew; tests compare them with what is committed.
 """
 
 from __future__ import annotations
 
+import json
 import tempfile
 import tomllib
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import aiguille
@@ -28,9 +30,14 @@ def checks() -> str:
         return reference.checks_markdown(aiguille.audit(aiguille.read([folder])), key)
 
 
+def _schema(name: str) -> str:
+    return json.dumps(reference.file_schemas()[name], indent=1, ensure_ascii=False) + "\n"
+
+
 WHOLE: dict[str, Callable[[], str]] = {
     "docs/checks.md": checks,
     "docs/aiguille.1": lambda: manual(build()),
+    **{f"src/aiguille/reports/schemas/{name}.schema.json": partial(_schema, name) for name in reference.file_schemas()},
 }
 PARTS: dict[str, Callable[[], str]] = {
     "docs/baselines.md": reference.baseline_keys_markdown,

@@ -8,18 +8,21 @@ import re
 import shutil
 import subprocess
 import sys
+import tomllib
 from datetime import date
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pytest
+import yaml
 
 import aiguille
 from aiguille import baseline
 from aiguille.cli import COMMANDS
 from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError
-from aiguille.readers import decode, mapped
+from aiguille.readers import decode
 from aiguille.reports.questions import collecting
 from tests import pages
 from tests.helpers import run
@@ -159,9 +162,24 @@ def walk(part: str) -> str:
     return found[1]
 
 
-def test_the_schema_of_dialect_files_for_editors_is_current() -> None:
-    schema = ROOT / "src/aiguille/reports/schemas/dialect-file.schema.json"
-    assert json.loads(schema.read_text()) == json.loads(json.dumps(mapped.schema()))
+@pytest.mark.parametrize(
+    ("name", "file"),
+    [
+        ("engagement", "engagement.toml"),
+        ("baseline", "baseline.yaml"),
+        ("accepted", "accepted-risks.yaml"),
+        ("claims", "claims.yaml"),
+    ],
+)
+def test_the_files_of_the_sample_follow_their_schemas_for_editors(name: str, file: str, tmp_path: Path) -> None:
+    write_estate(tmp_path)
+    text = (tmp_path / file).read_text()
+    raw = tomllib.loads(text) if file.endswith(".toml") else yaml.safe_load(text)
+    schema = json.loads((ROOT / f"src/aiguille/reports/schemas/{name}-file.schema.json").read_text())
+    told = json.loads(json.dumps(raw, default=str))
+    jsonschema.validate(told, schema)
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate({**told, "no such key": 1}, schema)
 
 
 def test_the_walk_from_a_sample_to_a_dialect_goes_as_the_page_says(tmp_path: Path) -> None:

@@ -38,7 +38,15 @@ CLAIM_EFFORT = 3_000_000
 
 
 class ClaimEntry(Struct, forbid_unknown_fields=True, frozen=True):
-    """An entry as it is written. devices: those it speaks of, all that have such ends if none is named"""
+    """A statement that must hold.
+
+    claim: the statement, as "never guests to lifts"
+    title: what to call it
+    reason: why it must hold
+    owner: who answers for it
+    severity: that of the finding where it does not hold
+    devices: those it speaks of, all that have such ends if none is named
+    """
 
     claim: str
     title: str = ""
@@ -49,7 +57,10 @@ class ClaimEntry(Struct, forbid_unknown_fields=True, frozen=True):
 
 
 class ClaimsFile(Struct, forbid_unknown_fields=True, frozen=True):
-    """A whole file."""
+    """A file of claims.
+
+    claims: the statements
+    """
 
     claims: tuple[ClaimEntry, ...] = field(default_factory=tuple)
 

@@ -101,7 +101,13 @@ class Header(Struct, forbid_unknown_fields=True, frozen=True):
     geo: tuple[str, ...] = ()
 
 
-class _File(Struct, forbid_unknown_fields=True, frozen=True):
+class EngagementFile(Struct, forbid_unknown_fields=True, frozen=True):
+    """An engagement: what the auditor knows, and which exports belong together.
+
+    engagement: what holds for all of it
+    device: the devices, a table each
+    """
+
     engagement: Header = Header()
     device: tuple[DeviceTable, ...] = ()
 
@@ -145,7 +151,7 @@ def load(path: Path) -> Engagement:
         found = re.search(r"at line (\d+)", str(error))
         raise UsageError(f"{path}:{found[1] if found else 1}: this is not valid TOML: {error}") from error
     try:
-        raw = msgspec.convert(data, _File)
+        raw = msgspec.convert(data, EngagementFile)
     except msgspec.ValidationError as error:
         raise UsageError(_explain(path, text, str(error))) from error
     if not raw.device:
@@ -272,7 +278,9 @@ def _explain(path: Path, text: str, message: str) -> str:
     unknown = re.search(r"unknown field `([^`]+)`", what)
     if unknown:
         key = unknown[1]
-        known = [f.encode_name for s in (ZoneTable, DeviceTable, Header, _File) for f in msgspec.structs.fields(s)]
+        known = [
+            f.encode_name for s in (ZoneTable, DeviceTable, Header, EngagementFile) for f in msgspec.structs.fields(s)
+        ]
         near = difflib.get_close_matches(key, known, n=1)
         hint = f"; did you mean '{near[0]}'?" if near else f"; known here are {', '.join(sorted(set(known)))}"
         return f"{path}:{_line_of(text, number, key)}: '{key}' is not a key of an engagement file{hint}"

@@ -10,11 +10,13 @@ import msgspec
 from msgspec import Struct
 
 from aiguille.baseline import CATALOGUE, Audit, Check, Outcome
-from aiguille.baseline.spec import TABLES
+from aiguille.baseline.claims import ClaimEntry, ClaimsFile
+from aiguille.baseline.spec import TABLES, AcceptedFile, BaselineFile
 from aiguille.estate import engagement
 from aiguille.readers import HOST, formats, mapped
 from aiguille.readers.firewalld import services
 from aiguille.readers.iptables import matches, targets
+from aiguille.readers.keys import schema_of
 from aiguille.readers.nftables import keys
 from aiguille.readers.shorewall import actions, macros
 from aiguille.reports.baselines import fix_of
@@ -165,3 +167,16 @@ def _tables(tables: Iterable[type[Struct]], heading: Callable[[type[Struct]], st
 
 def _need(table: type[Struct], one: msgspec.structs.FieldInfo) -> str:
     return " (needed)" if one.required else ""
+
+
+def file_schemas() -> dict[str, dict[str, object]]:
+    """The JSON Schemas of the files a user writes, for editors, by the name of the schema."""
+    return {
+        "dialect-file": mapped.schema(),
+        "baseline-file": schema_of(BaselineFile, TABLES, "Aiguille baseline file"),
+        "accepted-file": schema_of(AcceptedFile, TABLES, "Aiguille file of accepted risks"),
+        "claims-file": schema_of(ClaimsFile, (ClaimsFile, ClaimEntry), "Aiguille file of claims"),
+        "engagement-file": schema_of(
+            engagement.EngagementFile, (*engagement.TABLES, engagement.EngagementFile), "Aiguille engagement file"
+        ),
+    }

@@ -1,7 +1,8 @@
 """The engine behind dialect files: exports of makes that are described as data."""
 
+from aiguille.readers.keys import key_docs
 from aiguille.readers.mapped.build import Reading, examine, read, recognise
-from aiguille.readers.mapped.loading import key_docs, load, schema, shipped, shipped_files, tables
+from aiguille.readers.mapped.loading import load, schema, shipped, shipped_files, tables
 from aiguille.readers.mapped.outline import Outline, Twig, outline
 from aiguille.readers.mapped.spec import Dialect
 from aiguille.readers.mapped.telling import Description, describe, family_of

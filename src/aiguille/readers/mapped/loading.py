@@ -9,13 +9,13 @@ from functools import cache
 from importlib import resources
 from typing import Any
 
-import msgspec
 import re2
 import yaml
 from msgspec import Struct
 
 from aiguille.model import Action, Side, State, UsageError
 from aiguille.readers import yamlfile
+from aiguille.readers.keys import schema_of
 from aiguille.readers.mapped import spec
 from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.spec import Dialect, RulebaseMap, Value, field_kinds, fields_of
@@ -178,27 +178,4 @@ def tables() -> tuple[type[Struct], ...]:
 
 def schema() -> dict[str, Any]:
     """The JSON Schema of dialect files, for editors (JSON Schema 2020-12)."""
-    made = msgspec.json.schema(Dialect)
-    for kind in tables():
-        told = made["$defs"].get(kind.__name__)
-        if told is not None:
-            docs = key_docs(kind)
-            told["description"] = (kind.__doc__ or "").partition("\n\n")[0]
-            for key, prop in told.get("properties", {}).items():
-                if key in docs:
-                    prop["description"] = docs[key]
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Aiguille dialect file", **made}
-
-
-def key_docs(kind: type[Struct]) -> dict[str, str]:
-    """What a table's docstring says of each key."""
-    out: dict[str, str] = {}
-    key = ""
-    for line in (kind.__doc__ or "").partition("\n\n")[2].splitlines():
-        found = re.fullmatch(r"    ([a-z][a-z_-]*): (.*)", line)
-        if found:
-            key = found[1]
-            out[key] = found[2]
-        elif key and line.startswith("        "):
-            out[key] += " " + line.strip()
-    return out
+    return schema_of(Dialect, tables(), "Aiguille dialect file")

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from aiguille.readers.mapped.loading import key_docs
+from aiguille.readers.keys import key_docs
 from aiguille.readers.mapped.spec import (
     Dialect,
     JsonStructure,

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from aiguille.readers.mapped.loading import key_docs, shipped
+from aiguille.readers.keys import key_docs
+from aiguille.readers.mapped.loading import shipped
 from aiguille.readers.mapped.spec import Dialect, SheetStructure, Value, field_kinds, fields_of, paths_of
 
 _SETTING = re.compile(r"/?(\w+)/row\[(\w+)=([^\]]+)\]/\w+")
