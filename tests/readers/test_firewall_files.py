@@ -6,11 +6,13 @@ That the files lead to what the kernel runs is checked in tests/kernel/test_prog
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import date
 
 import pytest
 
 from aiguille.analysis import Prober, Programs
-from aiguille.model import Action, Device, UnreadableError
+from aiguille.analysis.changes import as_if
+from aiguille.model import Action, Device, Estate, UnreadableError, UsageError
 from aiguille.readers import host, recognise
 from aiguille.readers.files import decode
 from aiguille.space import Packet, read_sentence
@@ -59,6 +61,18 @@ SSH = "tcp from 198.51.100.7:4000 to 192.0.2.1:22 entering eth0"
 WEB = "tcp from 198.51.100.7:4000 to 192.0.2.1:80 entering eth0"
 SIX = "tcp from [2001:db8::7]:4000 to [2001:db8::1]:80 entering eth0"
 OUT = "tcp from 192.0.2.1:4000 to 198.51.100.7:80 leaving eth0"
+
+
+def test_what_waits_to_be_switched_on_is_what_would_run() -> None:
+    off, on = ufw(etc__ufw__ufw_dot_conf="ENABLED=no\n"), ufw(etc__ufw__ufw_dot_conf="ENABLED=yes\n")
+    estate = Estate((off,), date(2026, 11, 30))
+    (enabled,) = as_if(estate, ["enable"]).devices
+    assert off.rulebases != on.rulebases == enabled.rulebases
+    assert (
+        verdicts(enabled, SSH, WEB, SIX, OUT) == verdicts(on, SSH, WEB, SIX, OUT) != verdicts(off, SSH, WEB, SIX, OUT)
+    )
+    with pytest.raises(UsageError, match="no rules that wait"):
+        as_if(Estate((on,), date(2026, 11, 30)), ["enable"])
 
 
 @pytest.mark.parametrize(

@@ -7,6 +7,7 @@ put above rule 2 of across: accept tcp from 10.44.51.5 to 192.0.2.10:443 enterin
 put first in INPUT: drop from 198.51.100.0/24   put last in FORWARD: reject udp to any:53
 add 10.44.9.0/24 to group keepers               take 10.44.9.7 from group keepers
 set default of FORWARD to drop
+enable                                          (the rules of a program that is switched off)
 on valley-gw: remove rule 3 of INPUT            (where several devices are given)
 
 A rule is named by its number and its chain or rule base, or by FILE:LINE. Changes are made one after the other, so that a
@@ -43,6 +44,7 @@ from aiguille.model import (
     Rulebase,
     Span,
     UsageError,
+    default,
 )
 from aiguille.model.protocols import PROTOCOLS
 from aiguille.space.sentences import read_ports
@@ -294,6 +296,13 @@ def _member(device: Device, found: re.Match[str], _: int) -> Device:
     return replace(device, addresses=tuple(objects))
 
 
+def _enable(device: Device, found: re.Match[str], number: int) -> Device:
+    """The rules a program would load take the place of those that let everything through while it is off."""
+    if not device.waiting:
+        raise _NothingNamedError(f"{device.name} has no rules that wait to be switched on")
+    return replace(device, rulebases=device.waiting, waiting=(), loads_rules=default(True))
+
+
 _SENTENCES: tuple[tuple[str, Maker], ...] = (
     (rf"remove {_RULE}", _remove),
     (rf"switch (?P<way>on|off) {_RULE}", _switch),
@@ -301,6 +310,7 @@ _SENTENCES: tuple[tuple[str, Maker], ...] = (
     (rf"put (?P<side>above|below) {_RULE}: (?P<told>.+)", _put_beside),
     (r"put (?P<end>first|last) in (?P<chain>.+?): (?P<told>.+)", _put_at_end),
     (r"set default of (?P<chain>.+?) to (?P<action>accept|drop|reject)", _default),
+    (r"enable", _enable),
     (r"(?P<verb>add) (?P<member>\S+) to group (?P<group>.+)", _member),
     (r"(?P<verb>take) (?P<member>\S+) from group (?P<group>.+)", _member),
 )

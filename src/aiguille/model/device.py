@@ -155,6 +155,7 @@ class Device(Struct, frozen=True):
     loads_rules: whether the rules are put in place when it starts
     advice: how a check's fix reads on this make, by the check's id
     listeners: sockets that listen; empty where the export tells none
+    waiting: rule bases that a program which is switched off would load
     routes: where packets to known networks leave; empty where the export tells none
     administrators: addresses from which the auditor says that its administrators come
     """
@@ -173,6 +174,7 @@ class Device(Struct, frozen=True):
     services: tuple[ServiceObject, ...] = ()
     sets: tuple[SetObject, ...] = ()
     rulebases: tuple[Rulebase, ...] = ()
+    waiting: tuple[Rulebase, ...] = ()
     administration: Administration = Administration()
     logging: Logging = Logging()
     schedules: tuple[Schedule, ...] = ()

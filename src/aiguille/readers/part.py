@@ -15,6 +15,7 @@ class FirewallPart(Struct, frozen=True):
 
     default_zone: the zone of interfaces that none is stated for, if the program has one
     system: settings of the kernel that the program makes when it starts
+    waiting: rule bases it would load if it were switched on
     """
 
     rulebases: tuple[Rulebase, ...]
@@ -26,6 +27,7 @@ class FirewallPart(Struct, frozen=True):
     firmware: Setting[str] = field(default_factory=unknown)
     taken_at: Setting[str] = field(default_factory=unknown)
     system: tuple[Fact, ...] = ()
+    waiting: tuple[Rulebase, ...] = ()
 
 
 def as_made(rulebases: Iterable[Rulebase], made: Callable[[Rule], bool] = lambda _: True) -> tuple[Rulebase, ...]:

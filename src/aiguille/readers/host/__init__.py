@@ -114,6 +114,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         listeners=network.listeners(bundle),
         services=part.services,
         rulebases=part.rulebases,
+        waiting=part.waiting,
         sets=(*part.sets, *(one for one in sets if one not in part.sets)),
         administration=administration,
         logging=logging,

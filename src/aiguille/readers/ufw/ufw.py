@@ -66,7 +66,15 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         for place in (*_places(4), *_places(6)):
             if (found := bundle.get(place)) is not None:
                 _aside(ledger, found, "ufw is switched off (ENABLED=no) and loads none of its rules")
-        return FirewallPart(tuple(_open(family, ledger, enabled.where) for family in (4, 6)), services=services)
+        opened = tuple(_open(family, ledger, enabled.where) for family in (4, 6))
+        # What it would load is looked at apart: no line of it counts today.
+        waiting = _loaded(bundle, LedgerBuilder(bundle.files), settings, home)
+        return FirewallPart(opened, services=services, waiting=waiting)
+    return FirewallPart(_loaded(bundle, ledger, settings, home), services=services)
+
+
+def _loaded(bundle: Bundle, ledger: LedgerBuilder, settings: dict[str, Assigned], home: Span) -> tuple[Rulebase, ...]:
+    """The rules ufw loads where it is switched on."""
     six = settings.get("IPV6", Assigned(_SHIPPED["IPV6"], home))
     rulebases: list[Rulebase] = []
     there = {family: any(bundle.get(place) for place in _places(family)) for family in (4, 6)}
@@ -87,7 +95,7 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
 
     # What it makes of a setting is the line of that setting to whoever wrote it.
     spoken = as_made(rulebases, lambda rule: rule.where != home and not rule.where.file.endswith(".rules"))
-    return FirewallPart(with_shipped(with_implied(spoken, implied), is_shipped), services=services)
+    return with_shipped(with_implied(spoken, implied), is_shipped)
 
 
 def recognise(file: ExportFile) -> str | None:
