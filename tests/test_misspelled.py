@@ -72,7 +72,8 @@ def _verdicts(estate: Estate, packets: list[str]) -> Iterator[frozenset[str] | N
 def _misspelled(files: Files, estate: Estate, home: Path, chance: random.Random) -> Iterator[tuple[str, Files]]:
     """Copies of an export, each with one word of a rule misspelled, and the line where."""
     keep = _interfaces(estate)
-    where = sorted({rule.where for base in estate.devices[0].rulebases for _, rule in base.rules()})
+    rules = [rule for base in estate.devices[0].rulebases for _, rule in base.rules()]
+    where = sorted({rule.where for rule in rules if not rule.where.file.endswith(".conf")})
     while where:
         span = chance.choice(where)
         name, number = (

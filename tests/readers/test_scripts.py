@@ -75,8 +75,11 @@ def test_commands_of_one_line_are_those_of_several_and_each_has_its_place(text: 
 
 
 DOUBTS = [
-    ("iptables -A INPUT -s $1 -j ACCEPT\n", ["source>accept?"], "depends on what a command prints"),
-    ("iptables -A INPUT -s $HOME_NET -j ACCEPT\n", ["source>accept?"], "$HOME_NET is not known"),
+    ("iptables -A INPUT -s $1 -j ACCEPT\n", [">accept?"], "depends on what a command prints"),
+    ("iptables -A INPUT -s $HOME_NET -j ACCEPT\n", [">accept?"], "$HOME_NET is not known"),
+    ("iptables -A INPUT -p tcp ! -i $LAN -j ACCEPT\n", ["protocol>accept?"], "$LAN is not known"),
+    ("iptables -A INPUT -s 10.0.0.1 -j $WHAT\n", [">unknown?"], "$WHAT is not known"),
+    ("iptables -A $WHERE -s 10.0.0.1 -j DROP\n", [">unknown?"], "$WHERE is not known"),
     (
         "if [ -f /etc/x ]; then\niptables -A INPUT -j ACCEPT\nfi\niptables -A INPUT -j DROP\n",
         [">accept?", ">drop"], "decided on the host",

@@ -410,7 +410,35 @@ class _Script:
             for odd in self.odd:
                 commands.anything(*odd)
         gaps = tuple(filter(None, (gap, *self.doubt)))
-        commands.run(commands.table(name, where), out, where, gaps)
+        table = commands.table(name, where)
+        if gap and any(_OPEN.search(word) for word in out):
+            kept, lost = _without_unknown(out)
+            if lost:
+                # Where it stands or what it does is what is not known.
+                self.ledger.unread(where, f"{gap}; the line is kept as a rule that may do anything")
+                commands.anything(where, " ".join(kept), gap)
+                return
+            out = kept
+        commands.run(table, out, where, gaps)
+
+
+_OPEN = re.compile(r"[$`]")
+
+
+def _without_unknown(words: list[str]) -> tuple[list[str], bool]:
+    """The words of a command without conditions of which a value is not known, and whether what is not known is something else."""
+    out: list[str] = []
+    lost = False
+    for word in words:
+        if not _OPEN.search(word):
+            out.append(word)
+        elif len(out) > 2 and out[-1].startswith("-") and out[-1] not in ("-j", "-g", "--jump", "--goto"):
+            out.pop()
+            if out[-1] == "!":
+                out.pop()
+        else:
+            lost = True
+    return out, lost
 
 
 def _words(text: str, where: Span) -> list[str]:
