@@ -361,7 +361,7 @@ DANGEROUS = tuple(
     why="These services are what worms and intruders look for first.",
     how="Accepting rules through the device that name ports and include one of the services, and port forwards to them: from any "
     "source outside high, from more sources than the parameter between other sides medium; from so many named ones outside to machines "
-    "that control something high. SSH from outside is medium.",
+    "that control something high. SSH from outside is medium, and so is SSH from ordinary networks into that of management.",
     fix="Refuse the service between sides; where it is needed, name both hosts or carry it through a VPN.",
 )
 def dangerous_service(subject: Subject) -> Iterator[Answer]:
@@ -396,7 +396,14 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             if leaves is not None and outer and leaves.issubset(outer) and not outside:
                 continue  # what inside hosts use of the outside is a matter of what they may send there
             from_outer = into is not None and bool(outer) and into.issubset(outer)
-            if not (outside or from_outer) and all(text in _WITHIN for text in names):
+            keeping = subject.study.on(Side.MANAGEMENT)
+            to_keepers = (
+                leaves is not None
+                and bool(leaves)
+                and leaves.issubset(keeping)
+                and not (into or leaves).issubset(keeping)
+            )
+            if not (outside or from_outer or to_keepers) and all(text in _WITHIN for text in names):
                 continue  # between networks of one's own that is what they are for
             found += 1
             told_rules.add(one.rule.where)
@@ -405,6 +412,8 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 if outside
                 else f"from {counted(sources.size, 'address', 'addresses')} outside"
                 if from_outer and sources is not None
+                else "into the management network"
+                if to_keepers
                 else "between networks"
             )
             grave = outside or (from_outer and any(text in _CONTROL for text in names))

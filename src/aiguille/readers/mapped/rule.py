@@ -204,9 +204,10 @@ class RuleReader:
 
     def _hits(self) -> Hits | None:
         hits = self.get.setting(self.node, self.m.hits, read_whole)
+        last = self._text(self.m.last_hit)
         if not hits.known or isinf(hits.value):
-            return None
-        return Hits(int(hits.value), last=self._text(self.m.last_hit))
+            return None  # a day alone tells of no number, and is no condition either
+        return Hits(int(hits.value), last=last)
 
     def _doing(self, direction: str) -> _Doing:
         m, get, node = self.m, self.get, self.node
