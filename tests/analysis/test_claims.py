@@ -81,6 +81,11 @@ PROVED, REFUTED, OPEN = Holds.PROVED, Holds.REFUTED, Holds.CANNOT_TELL
         ("-A FORWARD -i eth1 -o eth0 -j ACCEPT", "never 10.0.0.0/8 to outside", REFUTED),
         ("-A FORWARD -d 10.0.0.9 -p tcp --dport 443 -j ACCEPT", "never outside to 10.0.0.0/29", PROVED),
         ("-A FORWARD -d 10.0.0.9 -p tcp --dport 443 -j ACCEPT", "never outside to 10.0.0.8/29", REFUTED),
+        (OPEN_TO_KEEPERS, "never lan to device but on tcp/22", PROVED),
+        (OPEN_TO_KEEPERS, "never lan to device but on tcp/23, udp/22", REFUTED),
+        (OPEN_TO_KEEPERS, "never lan to device but on tcp", PROVED),
+        ("-A INPUT -i eth1 -p icmp -j ACCEPT", "never lan to device but on tcp/22, udp/53", REFUTED),
+        ("-A INPUT -i eth1 -p icmp -j ACCEPT", "never lan to device but on tcp/22, icmp", PROVED),
         ("", "never guests to lan", None),
     ],
 )  # fmt: skip
@@ -121,6 +126,7 @@ def test_a_claim_holds_exactly_where_no_packet_speaks_against_it(seed: int) -> N
         ("guests never to lan", "is no claim"),
         ("never guests", "FROM to TO"),
         ("never guests to lan on tcp/99999", "no port"),
+        ("only guests to lan but on tcp/22", "goes with never alone"),
     ],
 )
 def test_what_is_no_claim(text: str, said: str) -> None:

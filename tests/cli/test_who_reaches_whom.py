@@ -252,6 +252,36 @@ def test_claims_of_the_sample_and_what_is_wrong_with_others(tmp_path: Path) -> N
         assert "Traceback" not in done.stderr
 
 
+def test_a_sheet_of_who_may_reach_whom_is_read_as_claims(tmp_path: Path) -> None:
+    (tmp_path / "gw.v4").write_text(
+        "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -i eth0 -p tcp --dport 22 -j ACCEPT\n"
+        "-A FORWARD -i eth1 -o eth0 -j ACCEPT\nCOMMIT\n"
+    )
+    sheet = tmp_path / "matrix.csv"
+
+    def told(text: str, code: int) -> dict[str, str]:
+        sheet.write_text(text)
+        found = data("claims", "claims", tmp_path / "gw.v4", "--claims", sheet, code=code)
+        return {one["claim"]: one["holds"] for one in found["claims"]}
+
+    assert told("from;eth0;eth1;device\neth0;;none;SSH\neth1;any;;-\n", 0) == {
+        "never eth0 to eth1": "proved",
+        "never eth0 to device but on tcp/22": "proved",
+        "never eth1 to device": "proved",
+    }
+    assert told('from,device\neth0,"https, udp/53"\n', 1) == {
+        "never eth0 to device but on tcp/443, udp/443, udp/53": "refuted"
+    }
+    for text, said in (
+        ("from,device\neth0,perhaps some\n", "matrix.csv:2: 'perhaps some' in B2 names no services"),
+        ("from,device\neth0,any\n", "matrix.csv:1: no cell says what may pass"),
+        ("from,device\neth9,none\n", "matrix.csv:2: no device has both ends of 'never eth9 to device'"),
+    ):
+        sheet.write_text(text)
+        done = run("claims", tmp_path / "gw.v4", "--claims", sheet, "--quiet")
+        assert (done.returncode, said in done.stderr) == (2, True), done.stderr
+
+
 def test_the_library_says_the_same(folder: Path) -> None:
     before, after = aiguille.read(folder / "before.v4"), aiguille.read(folder / "after.v4")
     (pair,) = aiguille.compare(before, after, findings=False).pairs

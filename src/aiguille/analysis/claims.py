@@ -2,6 +2,7 @@
 
 never guests to lifts                                   nothing gets through
 never outside to device on tcp/22, tcp/8443             not these services
+never guests to outside but on tcp/443, udp/53          nothing but these services
 only 10.44.10.32/29 to lifts on tcp/502                 nobody else gets through
 always office to outside on tcp/443 over IPv4           whatever address at either end
 
@@ -29,7 +30,7 @@ from aiguille.space.fields import ICMP_OF
 ANYBODY = "anybody"
 
 _CLAIM = re.compile(
-    r"(?P<verb>never|only|always) (?P<source>.+?) to (?P<destination>.+?)(?: on (?P<services>[^ ]+(?:, ?[^ ]+)*))?"
+    r"(?P<verb>never|only|always) (?P<source>.+?) to (?P<destination>.+?)(?:(?P<but> but)? on (?P<services>[^ ]+(?:, ?[^ ]+)*))?"
     r"(?: over (?P<family>IPv4|IPv6))?"
 )
 
@@ -43,7 +44,7 @@ class Holds(StrEnum):
 
 
 class Claim(Struct, frozen=True):
-    """A statement, taken apart."""
+    """A statement, taken apart. others: whether it speaks of all services but those it names"""
 
     text: str
     verb: str
@@ -51,6 +52,7 @@ class Claim(Struct, frozen=True):
     destination: str
     services: tuple[tuple[int, IntervalSet], ...] = ()
     family: int | None = None
+    others: bool = False
 
 
 class Answer(Struct, frozen=True):
@@ -79,7 +81,11 @@ def read_claim(text: str) -> Claim:
         )
     services = tuple(read_service(one.strip()) for one in (found["services"] or "").split(",") if one.strip())
     family = int(found["family"][-1]) if found["family"] else None
-    return Claim(said, found["verb"], found["source"], found["destination"], services, family)
+    if found["but"] and found["verb"] != "never":
+        raise UsageError(
+            f"'{said}' is no claim: 'but on' goes with never alone; write 'only … on' for who may use a service"
+        )
+    return Claim(said, found["verb"], found["source"], found["destination"], services, family, bool(found["but"]))
 
 
 def judge(study: Study, claim: Claim) -> Answer | None:
@@ -153,15 +159,30 @@ def _within(program: Program, claim: Claim, source: _Place | None, destination: 
             return
         fields.append((axis, values))
     ends = box(fields)
-    for protocol, ports in claim.services or ((-1, IntervalSet()),):
-        if protocol < 0:
-            service = EVERYTHING
-        else:
-            number = ICMP_OF[program.family] if protocol in ICMP_OF.values() else protocol
-            service = box([(Axis.PROTO, IntervalSet.of(number)), *([(Axis.B, ports)] if ports else [])])
+    for service in _services(claim, program):
         common = overlap(ends, service)
         if common is not None:
             yield common
+
+
+def _services(claim: Claim, program: Program) -> Iterator[Box]:
+    """The services a claim speaks of: all, those it names, or all others."""
+    named = [(ICMP_OF[program.family] if one in ICMP_OF.values() else one, ports) for one, ports in claim.services]
+    if not named:
+        yield EVERYTHING
+    elif not claim.others:
+        for number, ports in named:
+            yield box([(Axis.PROTO, IntervalSet.of(number)), *([(Axis.B, ports)] if ports else [])])
+    else:
+        for number in dict.fromkeys(number for number, _ in named):
+            mine = [ports for one, ports in named if one == number]
+            if all(mine):
+                taken = IntervalSet(span for ports in mine for span in ports.spans)
+                yield box(
+                    [(Axis.PROTO, IntervalSet.of(number)), (Axis.B, taken.complement(program.space.tops[Axis.B]))]
+                )
+        protocols = IntervalSet.of(*(number for number, _ in named))
+        yield box([(Axis.PROTO, protocols.complement(program.space.tops[Axis.PROTO]))])
 
 
 def _place(study: Study, name: str, *, homes: bool = False) -> _Place | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -27,7 +28,8 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.folding import CLAIM
 from aiguille.baseline.tailoring import Baseline
 from aiguille.baseline.wording import capital
-from aiguille.model import Device, Estate, TooComplexError, UsageError
+from aiguille.model import Device, Estate, ServiceTerm, TooComplexError, UnreadableError, UsageError
+from aiguille.model.protocols import PROTOCOLS
 from aiguille.space.effort import limited
 
 FILE_NAME = "claims.yaml"
@@ -92,6 +94,8 @@ def load(name: str) -> tuple[Stated, ...]:
     from aiguille.readers import yamlfile
     from aiguille.readers.whole import whole_text
 
+    if name.lower().endswith((".csv", ".tsv", ".xlsx")):
+        return _matrix(name)
     text = whole_text(name)
     file = yamlfile.load(name, text, "a file of claims", "claims:")
     known = ("claims", "claim", "title", "reason", "owner", "severity", "devices")
@@ -111,6 +115,65 @@ def load(name: str) -> tuple[Stated, ...]:
                     "must go"
                 )
     return tuple(out)
+
+
+_NOTHING = ("no", "none", "nothing", "never", "deny", "denied", "-", "0", "✗")
+_ANYTHING = ("yes", "any", "all", "anything", "everything", "allow", "allowed", "*", "1", "✓")
+
+
+def _matrix(name: str) -> tuple[Stated, ...]:
+    """A sheet of who may reach whom: zones down the side and along the top, what may pass in the cells.
+
+    A cell that says nothing may pass, or names services, is a claim; one that is empty or says that anything may pass is none.
+    Raises UsageError, with the cell, for what is no service.
+    """
+    import csv
+
+    from aiguille.readers import load as load_file
+    from aiguille.readers.mapped.spoken import spoken_service
+
+    try:
+        file = load_file(Path(name))
+        sheet = file.sheets[0] if file.sheets else file
+        first = sheet.lines[0] if sheet.lines else ""
+        sign = "," if file.sheets else max(",;\t", key=first.count)
+        rows = list(csv.reader((f"{line}\n" for line in sheet.lines), delimiter=sign))
+    except (UnreadableError, csv.Error) as error:
+        raise UsageError(str(error)) from error
+    heads = [cell.strip() for cell in rows[0][1:]] if rows else []
+    out: list[Stated] = []
+    for line, row in enumerate(rows[1:], 2):
+        source = row[0].strip() if row else ""
+        for column, (destination, cell) in enumerate(zip(heads, row[1:], strict=False)):
+            said = " ".join(cell.lower().split())
+            if not (source and destination and said) or source == destination or said in _ANYTHING:
+                continue
+            services = () if said in _NOTHING else spoken_service(cell)
+            if services is None:
+                place = f"{chr(ord('B') + column)}{line}" if column < _LETTERS else f"column {column + 2} of row {line}"
+                raise UsageError(
+                    f"{name}:{line}: '{cell.strip()}' in {place} names no services; write 'https, tcp/8443', 'none' or 'any', say"
+                )
+            told = ", ".join(dict.fromkeys(_spelled(one) for one in services))
+            text = f"never {source} to {destination}" + (f" but on {told}" if told else "")
+            try:
+                claim = read_claim(text)
+            except UsageError as error:
+                raise UsageError(f"{name}:{line}: {error.message}") from error
+            out.append(Stated(ClaimEntry(text), claim, name, line))
+    if not out:
+        raise UsageError(f"{name}:1: no cell says what may pass; write zones down the side and along the top")
+    return tuple(out)
+
+
+_LETTERS = 25
+
+
+def _spelled(term: ServiceTerm) -> str:
+    """A service as claims write it: ``tcp/443``, ``icmp``."""
+    protocol = {number: word for word, number in PROTOCOLS.items()}.get(term.protocol.first, str(term.protocol.first))
+    ports = ",".join(f"{p.first}-{p.last}" if p.last > p.first else str(p.first) for p in term.destination_ports)
+    return f"{protocol}/{ports}" if ports else protocol
 
 
 def _contradict(one: Stated, other: Stated) -> bool:
