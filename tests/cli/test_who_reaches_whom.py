@@ -266,7 +266,7 @@ def test_a_sheet_of_who_may_reach_whom_is_read_as_claims(tmp_path: Path) -> None
 
     assert told("from;eth0;eth1;device\neth0;;none;SSH\neth1;any;;-\n", 0) == {
         "never eth0 to eth1": "proved",
-        "never eth0 to device but on tcp/22": "proved",
+        "never eth0 to device but on tcp/22, udp/22": "proved",
         "never eth1 to device": "proved",
     }
     assert told('from,device\neth0,"https, udp/53"\n', 1) == {
