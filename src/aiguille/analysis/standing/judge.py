@@ -154,9 +154,21 @@ class Judge:
         decides = step.kind in (Kind.ACCEPT, Kind.REFUSE) or step.settles
         because, shortest = view.explain(regions)
         standing = Standing.SHADOWED
-        if decides and not any(view.taken_otherwise(region, outcome(step)) for region in regions):
+        if decides and (
+            self._done_above(number, regions)
+            or not any(view.taken_otherwise(region, outcome(step)) for region in regions)
+        ):
             standing = Standing.REDUNDANT
         return Judged(number, standing, because, shortest=shortest)
+
+    def _done_above(self, number: int, regions: Sequence[Box]) -> bool:
+        """Whether one step above does the same for all a hidden step is about, whatever others take of that before it."""
+        mine = outcome(self.program.steps[number])
+        for at in self.index.kept(self.around(number)[0], self.taking):
+            row = self.rows[at]
+            if outcome(self.program.steps[row.step]) == mine and all(covers(row.box, region) for region in regions):
+                return True
+        return False
 
     def _openness(self, view: View, regions: Sequence[Box]) -> Openness:
         """Counted region by region: regions of one step differ in protocol, or are made disjoint by `measured`."""

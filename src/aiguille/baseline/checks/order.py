@@ -141,7 +141,7 @@ def takes_the_rest(rule: Rule) -> bool:
     controls=("CM-6", "SC-7", "AC-4"),
     why="Somebody believes that it works: what it should allow is refused, or what it should refuse is let in.",
     how="Every packet the rule matches is surely taken by rules above, one of them with another "
-    "outcome; computed as sets, unions of rules "
+    "outcome, and none alone with the same; computed as sets, unions of rules "
     "included; of packets that cannot exist (they would leave by another interface than their destination lies behind) none counts. "
     "Rules below one that takes everything are the matter of deny.after-catch-all.",
     fix="Decide whether the rule was meant to hold: move it above those that hide it then; else it can go, which changes nothing.",
@@ -164,6 +164,13 @@ def _refused_where_it_leads(subject: Subject) -> Iterator[Found]:
                 continue
             if report.standing in (Standing.SHADOWED, Standing.IMPOSSIBLE, Standing.OFF) or takes_the_rest(rule):
                 continue
+            others = [other for _, _, other in report.because]
+            if (
+                report.standing is Standing.REDUNDANT
+                and others
+                and all(o is not None and o.action is rule.action for o in others)
+            ):
+                continue  # other rules let the same in
             yield Found(
                 f"{capital(speak(step.chain, rule))} is hidden by {speak(last.chain, last.rule)} for every packet that can exist.",
                 f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
