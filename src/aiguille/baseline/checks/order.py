@@ -32,7 +32,7 @@ from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Action, Chain, Device, Direction, Field, InterfaceName, Named, Rule, Rulebase, Span
 from aiguille.space import Axis, Box, IntervalSet, overlap
 from aiguille.space.effort import ENTANGLED
-from aiguille.space.fields import UDP
+from aiguille.space.fields import ICMP_OF, UDP
 
 NO_STATEMENTS = "nobody wrote a rule here: all there are come with what the export switches on"
 
@@ -379,6 +379,14 @@ def _wider(mine: Box, theirs: Box, axis: Axis) -> bool:
     return other is None or (one is not None and one.issubset(other) and one != other)
 
 
+def _is_icmp(step: Step) -> bool:
+    """Whether all a step is about is ICMP."""
+    return all((held := piece.box[Axis.PROTO]) is not None and held.issubset(_ICMP_KINDS) for piece in step.pieces)
+
+
+_ICMP_KINDS = IntervalSet.of(*ICMP_OF.values())
+
+
 def _let_in_above(subject: Subject, program: Program, number: int, axis: Axis) -> Proof | None:
     """A new connection of those a refusal is about that a wider rule above surely accepts."""
     step = program.steps[number]
@@ -386,8 +394,8 @@ def _let_in_above(subject: Subject, program: Program, number: int, axis: Axis) -
     for at in subject.study.decider(program).overlapping(number):
         other = program.steps[at]
         accepts = other.kind is Kind.ACCEPT or (other.kind is Kind.SKIP and other.settles)
-        if all(_of_the_link(piece.box) for piece in other.pieces):
-            continue
+        if all(_of_the_link(piece.box) for piece in other.pieces) or (_is_icmp(other) and not _is_icmp(step)):
+            continue  # who is kept out may well be answered a ping
         if not accepts or other.rule is None or other.rule.built_in or not _in_line(other, step):
             continue
         if other.rule.implied and is_for_translated(other.rule):
