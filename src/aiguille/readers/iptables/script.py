@@ -36,7 +36,7 @@ _QUIET = frozenset([
     "echo", "printf", "modprobe", "insmod", "sysctl", "set", "unset", "true", "false", ":", "exit", "return", "shift",
     "cd", "sleep", "logger", "touch", "mkdir", "rm", "cp", "mv", "chmod", "chown", "cat", "ls", "grep", "date", "hostname",
     "test", "[", "export", "local", "readonly", "declare", "trap", "ulimit", "umask", "ip", "tc", "ethtool",
-    "iptables-save", "ip6tables-save", "netfilter-persistent",
+    "iptables-save", "ip6tables-save",
 ])  # fmt: skip
 """Commands that change no rule."""
 _LONG = {
@@ -338,7 +338,9 @@ class _Script:
             self._iptables(
                 found[1], _REDIRECT.sub("", text.split(None, text.split().index(words[0]) + 1)[-1]), where, gap
             )
-        elif words and (words[0] in _QUIET or words[0].startswith("/proc")):
+        elif words and (
+            words[0] in _QUIET or words[0].startswith("/proc") or words == ["netfilter-persistent", "save"]
+        ):
             self.ledger.set_aside(where, "a command that changes no rule")
             self.ended = words[0] == "exit" and not self.doubt
         else:
