@@ -353,7 +353,7 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
         yield Passed("no service of the table answers strangers")
 
 
-_VOICE = 256
+VOICE = 256
 """UDP ports of a rule above which those of a service are among them by chance, as with ranges for voice."""
 
 
@@ -365,7 +365,7 @@ def _is_among_voice(exposure: Exposure) -> bool:
         if rule
         else []
     )
-    wide = [o for o in held if isinstance(o, Numbers) and o.last - o.first >= _VOICE]
+    wide = [o for o in held if isinstance(o, Numbers) and o.last - o.first >= VOICE]
     return bool(wide) and len(wide) == len(held) and exposure.proof.packet.protocol == UDP
 
 

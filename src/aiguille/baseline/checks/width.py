@@ -41,7 +41,7 @@ from aiguille.baseline.catalogue import (
     speak,
     told_by,
 )
-from aiguille.baseline.checks.access import SETTLE_OUTSIDE
+from aiguille.baseline.checks.access import SETTLE_OUTSIDE, VOICE
 from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common
 from aiguille.baseline.checks.records import about, name_of, nothing_inward, service_boxes
 from aiguille.baseline.values import networks
@@ -320,13 +320,9 @@ def openness(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"none of {counted(looked, 'accepting rule')} is wider than the parameters")
 
 
-_VOICE = 256
-"""UDP ports of a rule above which those of a service are among them by chance, as with ranges for voice."""
-
-
 def _voice(region: Box) -> bool:
     ports = region[Axis.B]
-    return region[Axis.PROTO] == IntervalSet.of(UDP) and ports is not None and ports.size > _VOICE
+    return region[Axis.PROTO] == IntervalSet.of(UDP) and ports is not None and ports.size > VOICE
 
 
 _CONTROL = frozenset(port for one in known_services() if one.gives == "control" for port in one.ports)
