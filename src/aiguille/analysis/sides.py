@@ -176,6 +176,11 @@ def guess_sides(device: Device) -> Device:
         zones = _placed(zones, outside)
         placed.add(outside.interfaces[0])
     if any(zone.side is Side.OUTSIDE and zone.interfaces for zone in zones):
+        for name in sorted(set(places) - placed):
+            if _BRIDGE.fullmatch(name):
+                why = f"{name} is a bridge to containers or virtual machines"
+                zones.append(Zone(name, (name,), Side.DMZ, where=places[name], guessed=why))
+                placed.add(name)
         ways_out = {route.interface for route in device.routes if route.network in EVERYWHERE}
         inner = {
             one.name: one
@@ -248,6 +253,10 @@ def _inner(zone: Zone, inner: dict[str, Interface]) -> Zone:
     if zone.side is not None or not zone.interfaces or not inner.keys() >= set(zone.interfaces):
         return zone
     return replace(zone, side=Side.INSIDE, guessed=f"only private networks on {', '.join(zone.interfaces)}")
+
+
+_BRIDGE = re.compile(r"(?:docker|podman|cni|virbr)[0-9]+|br-[0-9a-f]{12}")
+"""What container engines and hosts of virtual machines call their bridges; what is published there is published on purpose."""
 
 
 def _indoors(zone: Zone) -> Zone:
