@@ -274,6 +274,7 @@ def test_a_sheet_of_who_may_reach_whom_is_read_as_claims(tmp_path: Path) -> None
     }
     for text, said in (
         ("from,device\neth0,perhaps some\n", "matrix.csv:2: 'perhaps some' in B2 names no services"),
+        ("from,device\neth0,ping\n", "matrix.csv:2: 'ping' in B2 names one type of ICMP"),
         ("from,device\neth0,any\n", "matrix.csv:1: no cell says what may pass"),
         ("from,device\neth9,none\n", "matrix.csv:2: no device has both ends of 'never eth9 to device'"),
     ):

@@ -26,6 +26,7 @@ from aiguille.model import (
     Translate,
     TranslationKind,
     Zone,
+    is_container_bridge,
 )
 from aiguille.space import Axis, Box, IntervalSet, Symbols, box
 
@@ -177,7 +178,7 @@ def guess_sides(device: Device) -> Device:
         placed.add(outside.interfaces[0])
     if any(zone.side is Side.OUTSIDE and zone.interfaces for zone in zones):
         for name in sorted(set(places) - placed):
-            if _BRIDGE.fullmatch(name):
+            if is_container_bridge(name):
                 why = f"{name} is a bridge to containers or virtual machines"
                 zones.append(Zone(name, (name,), Side.DMZ, where=places[name], guessed=why))
                 placed.add(name)
@@ -253,10 +254,6 @@ def _inner(zone: Zone, inner: dict[str, Interface]) -> Zone:
     if zone.side is not None or not zone.interfaces or not inner.keys() >= set(zone.interfaces):
         return zone
     return replace(zone, side=Side.INSIDE, guessed=f"only private networks on {', '.join(zone.interfaces)}")
-
-
-_BRIDGE = re.compile(r"(?:docker|podman|cni|virbr)[0-9]+|br-[0-9a-f]{12}")
-"""What container engines and hosts of virtual machines call their bridges; what is published there is published on purpose."""
 
 
 def _indoors(zone: Zone) -> Zone:

@@ -28,8 +28,8 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.folding import CLAIM
 from aiguille.baseline.tailoring import Baseline
 from aiguille.baseline.wording import capital
-from aiguille.model import Device, Estate, ServiceTerm, TooComplexError, UnreadableError, UsageError
-from aiguille.model.protocols import PROTOCOLS
+from aiguille.model import Device, Estate, TooComplexError, UnreadableError, UsageError
+from aiguille.model.spelling import spell_operand
 from aiguille.space.effort import limited
 
 FILE_NAME = "claims.yaml"
@@ -149,12 +149,18 @@ def _matrix(name: str) -> tuple[Stated, ...]:
             if not (source and destination and said) or source == destination or said in _ANYTHING:
                 continue
             services = () if said in _NOTHING else spoken_service(cell)
+            place = f"{chr(ord('B') + column)}{line}" if column < _LETTERS else f"column {column + 2} of row {line}"
             if services is None:
-                place = f"{chr(ord('B') + column)}{line}" if column < _LETTERS else f"column {column + 2} of row {line}"
                 raise UsageError(
                     f"{name}:{line}: '{cell.strip()}' in {place} names no services; write 'https, tcp/8443', 'none' or 'any', say"
                 )
-            told = ", ".join(dict.fromkeys(_spelled(one) for one in services))
+            if any(one.icmp for one in services):
+                # A claim speaks of ICMP as a whole; to take the cell for that would prove more than it says.
+                raise UsageError(
+                    f"{name}:{line}: '{cell.strip()}' in {place} names one type of ICMP, which claims do not tell from the others; "
+                    "write 'icmp, icmpv6' if all of them may pass"
+                )
+            told = ", ".join(dict.fromkeys(spell_operand(one) for one in services))
             text = f"never {source} to {destination}" + (f" but on {told}" if told else "")
             try:
                 claim = read_claim(text)
@@ -167,13 +173,6 @@ def _matrix(name: str) -> tuple[Stated, ...]:
 
 
 _LETTERS = 25
-
-
-def _spelled(term: ServiceTerm) -> str:
-    """A service as claims write it: ``tcp/443``, ``icmp``."""
-    protocol = {number: word for word, number in PROTOCOLS.items()}.get(term.protocol.first, str(term.protocol.first))
-    ports = ",".join(f"{p.first}-{p.last}" if p.last > p.first else str(p.first) for p in term.destination_ports)
-    return f"{protocol}/{ports}" if ports else protocol
 
 
 def _contradict(one: Stated, other: Stated) -> bool:

@@ -63,10 +63,12 @@ _RANKED = (
     "rules.source-port",
     "rules.any-to-any", "deny.to-device", "deny.through-device", "access.exposed-service", "access.reachable-from-outside",
     "rules.any-source", "deny.between-inside", "rules.dangerous-service", "deny.guests-inside", "rules.any-service",
-    "access.no-source-restriction", "rules.outgoing-mail", "access.cleartext", "deny.egress",
+    "access.no-source-restriction", "rules.outgoing-mail", "access.cleartext", "deny.egress", "rules.expired",
 )  # fmt: skip
 """Of findings of one severity on a rule, which one says most of what is wrong with it."""
 
+_EVERYWHERE = ("deny.bogons", "deny.invalid")
+"""Checks that show what the whole device lacks by the example of a rule: they say least of what is wrong with that."""
 
 _GROUPS = """
 rules.undocumented rules.incomplete-documentation rules.copied-description rules.one-of-group rules.near-duplicate
@@ -147,8 +149,9 @@ def _is_light(finding: Finding) -> bool:
 
 
 def _gravity(finding: Finding) -> tuple[int, int]:
-    ranked = _RANKED.index(finding.check) if finding.check in _RANKED else len(_RANKED)
-    return -finding.severity.rank, ranked
+    if finding.check in _RANKED:
+        return -finding.severity.rank, _RANKED.index(finding.check)
+    return -finding.severity.rank, len(_RANKED) + (finding.check in _EVERYWHERE)
 
 
 def _consequence(finding: Finding) -> Consequence:

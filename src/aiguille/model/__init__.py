@@ -50,6 +50,7 @@ from aiguille.model.objects import (
     Side,
     Tuples,
     Zone,
+    is_container_bridge,
 )
 from aiguille.model.rules import (
     FILTER_STAGE,
@@ -160,6 +161,7 @@ __all__ = [
     "UsageError",
     "Zone",
     "default",
+    "is_container_bridge",
     "joined",
     "overlaid",
     "stated",

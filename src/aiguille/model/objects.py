@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from enum import StrEnum
 
 from msgspec import Struct
@@ -177,6 +178,14 @@ class Interface(Struct, frozen=True):
     comment: str = ""
     services: tuple[str, ...] = ()
     linked: bool | None = None
+
+
+_CONTAINER_BRIDGE = re.compile(r"(docker|podman|cni|virbr)[0-9]+|br-[0-9a-f]{12}")
+
+
+def is_container_bridge(name: str) -> bool:
+    """Whether an interface has a name that container engines and hosts of virtual machines give their bridges."""
+    return _CONTAINER_BRIDGE.fullmatch(name) is not None
 
 
 class Route(Struct, frozen=True):

@@ -14,7 +14,7 @@ def schema_of(file: type[Struct], tables: Iterable[type[Struct]], title: str) ->
     """The JSON Schema (2020-12) of a file, described by the docstrings of its tables."""
     made = msgspec.json.schema(file)
     for kind in tables:
-        told = made["$defs"].get(kind.__name__.strip("_"), made["$defs"].get(kind.__name__))
+        told = made["$defs"].get(kind.__name__)
         if told is not None:
             docs = key_docs(kind)
             told["description"] = (kind.__doc__ or "").partition("\n\n")[0]

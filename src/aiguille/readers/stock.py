@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 
-from aiguille.model import Action, Chain, Field, InterfaceName, Numbers, Rule, State
+from aiguille.model import Action, Chain, Field, InterfaceName, Numbers, Rule, State, is_container_bridge
 
 _UFW = re.compile(r"ufw6?-(before|after|skip-to-policy|not-local|logging|reject|track|user-limit|user-logging)")
 _CALLED = re.compile(r"(f2b-|fail2ban-|DOCKER(-ISOLATION|-CT|-BRIDGE|-INTERNAL|-FORWARD)|KUBE-|cali-|LIBVIRT_)")
@@ -18,16 +18,12 @@ _CALLED = re.compile(r"(f2b-|fail2ban-|DOCKER(-ISOLATION|-CT|-BRIDGE|-INTERNAL|-
 _PORTS = {68, 546, 1900, 5353}
 
 
-_BRIDGE = re.compile(r"(docker|podman|cni|virbr)[0-9]+|br-[0-9a-f]{12}")
-"""Interfaces that container engines and hosts of virtual machines make."""
-
-
 def _is_bridging(rule: Rule) -> bool:
     """Whether a rule lets out what comes from containers, or answers to it, as their engine does."""
     fields = {one.field for one in rule.match.conditions}
     into = [o for c in rule.match.conditions if c.field is Field.IN_INTERFACE and not c.negated for o in c.operands]
     out = [o for c in rule.match.conditions if c.field is Field.OUT_INTERFACE and not c.negated for o in c.operands]
-    held = [one for one in (*into, *out) if isinstance(one, InterfaceName) and _BRIDGE.fullmatch(one.name)]
+    held = [one for one in (*into, *out) if isinstance(one, InterfaceName) and is_container_bridge(one.name)]
     answers = Field.STATE in fields and bool(out)
     return bool(held) and fields <= {Field.IN_INTERFACE, Field.OUT_INTERFACE, Field.STATE} and (bool(into) or answers)
 

@@ -59,7 +59,7 @@ from aiguille.model import (
     State,
 )
 from aiguille.model.spelling import spell_operand
-from aiguille.space import Axis, IntervalSet, box, overlap
+from aiguille.space import Axis, Box, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
 
 _SOURCES = Param(
@@ -340,7 +340,7 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
             mine = [e for e in (*certain, *doubtful) if rule_of(e) == answer.subject]
             light = answer.who is Who.PARTNER or {e.service.name for e in mine} <= slight
             answer = replace(answer, severity=Severity.MEDIUM) if light and answer.severity is None else answer
-            if mine and all(_is_among_voice(e) for e in mine):
+            if mine and all(is_voice(piece.box) for e in mine for piece in e.proof.steps[-1].pieces):
                 detail = f"{answer.detail[:-1]}, among a range of ports such as voice needs."
                 answer = replace(answer, severity=Severity.LOW, detail=detail)
         yield answer
@@ -357,16 +357,10 @@ VOICE = 256
 """UDP ports of a rule above which those of a service are among them by chance, as with ranges for voice."""
 
 
-def _is_among_voice(exposure: Exposure) -> bool:
-    """Whether a rule opens a service only among a range of UDP ports."""
-    rule = exposure.proof.steps[-1].rule
-    held = (
-        [o for c in rule.match.conditions if c.field is Field.DESTINATION_PORT and not c.negated for o in c.operands]
-        if rule
-        else []
-    )
-    wide = [o for o in held if isinstance(o, Numbers) and o.last - o.first >= VOICE]
-    return bool(wide) and len(wide) == len(held) and exposure.proof.packet.protocol == UDP
+def is_voice(region: Box) -> bool:
+    """Whether a region is a range of UDP ports so wide that a service in it is there by chance."""
+    ports = region[Axis.B]
+    return region[Axis.PROTO] == IntervalSet.of(UDP) and ports is not None and ports.size > VOICE
 
 
 def _guests(subject: Subject) -> tuple[Entrance, ...]:

@@ -147,20 +147,14 @@ def _part_of(subject: Subject, rule: Rule, group: _Group) -> str:
 def _addresses(subject: Subject, condition: Condition, family: int) -> IntervalSet | None:
     """What a condition holds, None where not all of it is known."""
     resolver = subject.programs.resolver(family)
-    out = IntervalSet()
     for one in condition.operands:
-        if isinstance(one, Addresses):
-            found = IntervalSet() if one.family != family else IntervalSet([(one.first, one.last)])
-        elif (
-            isinstance(one, Named)
-            and one.kind is NameKind.ADDRESS
-            and (known := resolver.exactly(one.name)) is not None
-        ):
-            found = known
+        if isinstance(one, Named) and one.kind is NameKind.ADDRESS:
+            known = resolver.exactly(one.name) is not None
         else:
+            known = isinstance(one, Addresses)
+        if not known:
             return None
-        out = out | found
-    return out
+    return resolver.addresses(condition.operands)
 
 
 CHECKS: tuple[Check, ...] = (one_of_group,)

@@ -41,7 +41,7 @@ from aiguille.baseline.catalogue import (
     speak,
     told_by,
 )
-from aiguille.baseline.checks.access import SETTLE_OUTSIDE, VOICE
+from aiguille.baseline.checks.access import SETTLE_OUTSIDE, is_voice
 from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common
 from aiguille.baseline.checks.records import about, name_of, nothing_inward, service_boxes
 from aiguille.baseline.values import networks
@@ -320,11 +320,6 @@ def openness(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"none of {counted(looked, 'accepting rule')} is wider than the parameters")
 
 
-def _voice(region: Box) -> bool:
-    ports = region[Axis.B]
-    return region[Axis.PROTO] == IntervalSet.of(UDP) and ports is not None and ports.size > VOICE
-
-
 _CONTROL = frozenset(port for one in known_services() if one.gives == "control" for port in one.ports)
 
 _LOGINS = ("tcp/22",)
@@ -375,7 +370,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
         if is_for_translated(one.rule):
             continue  # what it lets through the forwards tell, further down
         wanted = services[one.program.family]
-        for region in sorted(one.regions, key=_voice):
+        for region in sorted(one.regions, key=is_voice):
             ports = region[Axis.B]
             if _every_service(region) or ports is None or not ports.overlaps(asked):
                 continue
@@ -413,9 +408,9 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 else "between networks"
             )
             grave = outside or (from_outer and any(text in _CONTROL for text in names))
-            light = not grave or _voice(region) or all(text in _WITHIN for text in names)
+            light = not grave or is_voice(region) or all(text in _WITHIN for text in names)
             severity = Severity.MEDIUM if light else None
-            among = f" among {counted(ports.size, 'UDP port')}" if _voice(region) else ""
+            among = f" among {counted(ports.size, 'UDP port')}" if is_voice(region) else ""
             told = about(one, f"{name_of(one)} lets {listed(_named(names), 4)}{among} through {whence}", severity)
             yield replace(told, who=Who.ANYBODY if outside else Who.PARTNER if from_outer else Who.INSIDE)
             break

@@ -13,7 +13,7 @@ _Child = tuple[str, tuple[Token, ...], tuple[Token, ...]]
 """A keyword's name, its own words, and what it takes."""
 
 
-class Sorted:
+class Sorter:
     """The keywords of one kind of sentence, the longest that begin with a word first; one pass, nothing is tried twice."""
 
     def __init__(self, sentence: Sentence) -> None:
@@ -80,7 +80,7 @@ class Sorted:
         if word.quoted:
             return word
         text = word.text
-        while text.endswith(self.signs) if self.signs else False:
+        while text.endswith(self.signs):
             text = text[: -len(next(sign for sign in self.signs if text.endswith(sign)))]
         if not text or text in self.fillers:
             return None

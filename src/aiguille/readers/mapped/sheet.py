@@ -192,7 +192,8 @@ def _named(table: Table, cells: Sequence[tuple[str, int]]) -> list[str | None]:
     headings = [_plain(text) for text, _ in cells]
     out = [known.get(heading) for heading in headings]
     for column, others in table.instead.items():
-        if column not in out and (at := next((n for n, text in enumerate(headings) if text in others), -1)) >= 0:
+        wanted = {_plain(one) for one in others}
+        if column not in out and (at := next((n for n, text in enumerate(headings) if text in wanted), -1)) >= 0:
             out[at] = column
     return out
 

@@ -10,7 +10,7 @@ from msgspec import Struct, field
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
-from aiguille.readers.mapped.sentences import Sorted
+from aiguille.readers.mapped.sentences import Sorter
 from aiguille.readers.mapped.spec import Block, TextStructure
 from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token
 
@@ -57,7 +57,7 @@ class _Parser:
         self.stack = [_Open(_BLOCK, "", (), 1, 1, indent=-1)]
         self.statement: list[Token | _Pair] = []
         self.listed: set[int] = set()  # words of the statement within a list, by identity
-        self.sentences = [Sorted(one) for one in structure.sentences]
+        self.sentences = [Sorter(one) for one in structure.sentences]
         self.key: Token | None = None
         self.list_open: Token | None = None
         self.long: _Long | None = None
@@ -257,7 +257,7 @@ class _Parser:
         value = () if first.value is None else (first.value,)
         return first.key.text, (*value, *words), children, first.key.line, last
 
-    def _sentence(self, first: Token) -> Sorted | None:
+    def _sentence(self, first: Token) -> Sorter | None:
         """How the words of a statement are sorted, None if they are not."""
         if not self.sentences:
             return None
