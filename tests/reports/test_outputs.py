@@ -283,11 +283,21 @@ def test_markdown_tells_every_finding(demo: Dossier) -> None:
         for evidence in finding.evidence:
             assert f"`{evidence.where}`" in text
     for device in demo.devices:
+        part = re.split(r"(?m)^## ", text.split(f"\n## {device.name}\n")[1])[0]
+        assert all(
+            f"F-{one.number}," in part or f"F-{one.number}." in part for one in demo.audit.findings_on(device.name)
+        )
         for source in device.sources:
             assert source.sha256 in text
     assert len(re.findall(r"^### Cannot tell$", text, re.MULTILINE)) == len(
         {o.device for o in demo.audit.outcomes if o.outcome is Outcome.CANNOT_TELL}
     )
+
+
+def test_a_device_by_itself_is_told_what_it_shares_with_others(demo: Dossier) -> None:
+    for device in demo.devices:
+        alone = demo.audit.narrowed(device=(device.name,))
+        assert alone.told_of(device.name) == alone.findings == demo.audit.findings_on(device.name)
 
 
 def test_markdown_renders_as_what_it_says(hostile: Dossier) -> None:

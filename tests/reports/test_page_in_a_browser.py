@@ -74,6 +74,9 @@ def test_the_filter_shows_what_is_asked_for(page: Page, dossier: Dossier) -> Non
     assert sorted(shown(page)) == sorted(f.fingerprint for f in findings)
     page.select_option("[name=device]", label="valley-gw")
     assert set(shown(page)) == {f.fingerprint for f in findings if f.device == "valley-gw"}
+    page.select_option("[name=device]", label="hut-pine")
+    assert set(shown(page)) == {f.fingerprint for f in findings if "hut-pine" in (f.device, *f.also_on)}
+    page.select_option("[name=device]", label="valley-gw")
     for severity in ("medium", "low", "info"):
         page.uncheck(f"[value={severity}]")
     wanted = {f.fingerprint for f in findings if f.device == "valley-gw" and f.severity.rank >= 3}

@@ -158,8 +158,16 @@ class Audit(Struct, frozen=True, dict=True):
         return self._findings_by_device.get(device, ())
 
     def told_of(self, device: str) -> tuple[Finding, ...]:
-        """The findings a report tells where it tells of a device: each stands with the first of the devices it is on."""
-        return tuple(one for one in self.findings_on(device) if one.device == device)
+        """The findings a report tells where it tells of a device: each stands with the first of the audit's devices it is on."""
+        return tuple(one for one in self.findings_on(device) if self.home(one) == device)
+
+    def told_elsewhere(self, device: str) -> tuple[Finding, ...]:
+        """The findings on a device that a report tells where it tells of another; see `told_of`."""
+        return tuple(one for one in self.findings_on(device) if self.home(one) != device)
+
+    def home(self, finding: Finding) -> str:
+        """The first of the audit's devices that a finding is on."""
+        return next((one for one in (finding.device, *finding.also_on) if one in self._names), finding.device)
 
     def outcomes_on(self, device: str) -> tuple[CheckOutcome, ...]:
         """The outcomes on a device, in order."""
@@ -172,6 +180,10 @@ class Audit(Struct, frozen=True, dict=True):
             if one.outcome is Outcome.CANNOT_TELL:
                 reasons.setdefault(one.because, []).append(one.check)
         return reasons
+
+    @cached_property
+    def _names(self) -> set[str]:
+        return {device.name for device in self.estate.devices}
 
     @cached_property
     def _findings_by_device(self) -> dict[str, tuple[Finding, ...]]:

@@ -51,8 +51,9 @@ class Dossier(Struct, frozen=True, dict=True):
 
     @cached_property
     def counts(self) -> Counter[tuple[str, str, Severity]]:
-        """Findings by device, area and severity."""
-        return Counter((one.device, one.area, one.severity) for one in self.audit.findings)
+        """Findings by device, area and severity; one that several devices share counts for each of them."""
+        names = [device.name for device in self.devices]
+        return Counter((name, one.area, one.severity) for name in names for one in self.audit.findings_on(name))
 
     @cached_property
     def outcomes(self) -> dict[str, dict[str, CheckOutcome]]:

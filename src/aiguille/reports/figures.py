@@ -160,10 +160,9 @@ def findings(dossier: Dossier) -> Figure | None:
     """Findings by area and by device, stacked by severity."""
     if not dossier.audit.findings:
         return None
-    by_area: Counter[tuple[str, Severity]] = Counter()
+    by_area = Counter((one.area, one.severity) for one in dossier.audit.findings)
     by_device: Counter[tuple[str, Severity]] = Counter()
-    for (device, area, severity), count in dossier.counts.items():
-        by_area[str(area), severity] += count
+    for (device, _, severity), count in dossier.counts.items():
         by_device[device, severity] += count
     areas = [area.value for area in dossier.areas]
     names = [device.name for device in dossier.devices]

@@ -10,7 +10,7 @@ from aiguille.baseline import Evidence, Finding, Outcome, Severity
 from aiguille.model import Device
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import counted, visible
-from aiguille.reports.verdict import verdict
+from aiguille.reports.verdict import elsewhere, verdict
 
 _SPECIAL = re.compile(r"([\\`*_{}\[\]#|~>$]|^[-+=]|^\d+(?=[.)]))")
 
@@ -25,8 +25,11 @@ def as_markdown(dossier: Dossier) -> str:
         for source in device.sources:
             parts.append(f"- {code(source.path)}, {source.size} bytes, SHA-256 {code(source.sha256)}")
         findings = dossier.audit.told_of(device.name)
-        if not findings:
+        shared = elsewhere(dossier.audit, device.name)
+        if not findings and not shared:
             parts += ["", "Nothing found."]
+        for sentence in shared:
+            parts += ["", plain(sentence)]
         for one in findings:
             parts += ["", *_finding(one)]
         parts += _open(dossier, device)

@@ -17,6 +17,7 @@ from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity, Witne
 from aiguille.model import Device, Entry, Estate, GeoFilter
 from aiguille.reports.data import settings_of
 from aiguille.reports.text import counted, visible
+from aiguille.reports.verdict import elsewhere
 
 _STYLES = {
     Severity.CRITICAL: "bold white on dark_red",
@@ -54,8 +55,9 @@ def show_audit(console: Console, audit: Audit) -> None:
         console.print()
         console.print(_device_line(device))
         _findings(console, mine)
-        if not mine:
-            console.print(Padding(Text("nothing found"), (1, 0, 0, 2)))
+        shared = elsewhere(audit, device.name)
+        for sentence in shared or ([] if mine else ["nothing found"]):
+            console.print(Padding(Text(visible(sentence)), (1, 0, 0, 2)))
         _open_questions(console, audit, device)
     _accepted(console, audit)
     _not_read(console, audit.estate)

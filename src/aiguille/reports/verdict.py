@@ -5,11 +5,19 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 
-from aiguille.baseline import Outcome, Severity
+from aiguille.baseline import Audit, Outcome, Severity
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import counted
 
 _NAMED = 3
+
+
+def elsewhere(audit: Audit, device: str) -> list[str]:
+    """Sentences: which findings on a device are told with another, as both have them by the same lines."""
+    by_home: dict[str, list[str]] = {}
+    for one in audit.told_elsewhere(device):
+        by_home.setdefault(audit.home(one), []).append(f"F-{one.number}" if one.number else one.fingerprint)
+    return [f"As on {home}, and told there: {', '.join(numbers)}." for home, numbers in by_home.items()]
 
 
 def verdict(dossier: Dossier) -> list[str]:

@@ -114,10 +114,19 @@ def _cell(counts: dict[Severity, int], asked: int) -> Content:
 
 
 def _findings(dossier: Dossier) -> Content:
-    devices = [
-        {"place": number, "device": device, "groups": list(_groups(dossier.audit.told_of(device.name)))}
-        for number, device in enumerate(dossier.devices)
-    ]
+    audit = dossier.audit
+    places = {device.name: number for number, device in enumerate(dossier.devices)}
+    devices = []
+    for name, number in places.items():
+        groups = [
+            {
+                "findings": group,
+                "places": [places[one] for one in (group[0].device, *group[0].also_on) if one in places],
+            }
+            for group in _groups(audit.told_of(name))
+        ]
+        elsewhere = [(audit.home(one), one) for one in audit.told_elsewhere(name)]
+        devices.append({"place": number, "device": dossier.devices[number], "groups": groups, "elsewhere": elsewhere})
     seen = {one.severity for one in dossier.audit.findings}
     return {
         "devices": devices,
@@ -128,10 +137,10 @@ def _findings(dossier: Dossier) -> Content:
 
 
 def _groups(findings: Iterable[Finding]) -> Iterator[list[Finding]]:
-    """Findings of one check together, as they share title, reason and fix."""
-    groups: dict[tuple[str, Severity, str], list[Finding]] = {}
+    """Findings of one check on the same devices together, as they share title, reason and fix."""
+    groups: dict[tuple[str, Severity, str, tuple[str, ...]], list[Finding]] = {}
     for one in findings:
-        groups.setdefault((one.check, one.severity, one.fix), []).append(one)
+        groups.setdefault((one.check, one.severity, one.fix, one.also_on), []).append(one)
     yield from groups.values()
 
 

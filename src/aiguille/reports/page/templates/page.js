@@ -43,7 +43,7 @@
     let shown = 0;
     for (const group of groups) {
       const fits = severities.has(group.dataset.severity)
-        && (!wanted.get("device") || group.dataset.device === wanted.get("device"))
+        && (!wanted.get("device") || group.dataset.device.split(" ").includes(wanted.get("device")))
         && (!wanted.get("area") || group.dataset.area === wanted.get("area"));
       let here = 0;
       for (const finding of group.querySelectorAll(".finding")) {
