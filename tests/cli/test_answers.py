@@ -131,14 +131,14 @@ def test_numbers_stay_while_findings_come_and_go(home: Path) -> None:
 
 
 WRONG: list[tuple[str, Row, str]] = [
-    ("a word that is no status", {"status": "maybe"}, "U2: 'maybe' is no status"),
-    ("a formula", {"status": "fixed", "remark": "=1+1"}, "X2: holds a formula"),
-    ("a day that is none", {"status": "open", "due": "soon"}, "W2: 'soon' is no day"),
-    ("accepted without an end", {"status": "accepted", "owner": "board"}, "W2: what is accepted needs"),
+    ("a word that is no status", {"status": "maybe"}, "V2: 'maybe' is no status"),
+    ("a formula", {"status": "fixed", "remark": "=1+1"}, "Y2: holds a formula"),
+    ("a day that is none", {"status": "open", "due": "soon"}, "X2: 'soon' is no day"),
+    ("accepted without an end", {"status": "accepted", "owner": "board"}, "X2: what is accepted needs"),
     (
         "a changed fingerprint",
         {"status": "fixed", "fingerprint": "0123456789abcdef"},
-        "Q2: '0123456789abcdef' is no finding",
+        "R2: '0123456789abcdef' is no finding",
     ),
 ]
 
@@ -163,7 +163,7 @@ def test_a_row_pasted_twice_and_one_deleted_lose_nothing(home: Path) -> None:
 
     done = run("answers", str(workbook(home, fill)), str(home))
     assert done.returncode == 1
-    assert "stands in Q2 and Q" in done.stdout
+    assert "stands in R2 and R" in done.stdout
     assert "1 finding without a row" in done.stdout
     assert [one["status"] for one in kept(home)["answer"]] == ["disputed"]
 

@@ -36,6 +36,7 @@ def outcomes_frame(audit: Audit) -> DataFrame:
 _COLUMNS = {
     "fingerprint": "string",
     "device": "string",
+    "also_on": "string",
     "check": "string",
     "area": "string",
     "severity": "string",
@@ -58,6 +59,7 @@ def _row(one: Finding, accepted: Acceptance | None) -> dict[str, Any]:
     return {
         "fingerprint": one.fingerprint,
         "device": one.device,
+        "also_on": ", ".join(one.also_on) or None,
         "check": one.check,
         "area": str(one.area),
         "severity": one.severity.value,

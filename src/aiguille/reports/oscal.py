@@ -50,7 +50,8 @@ def as_oscal(dossier: Dossier) -> Data:
     if remarks := _not_read(dossier):
         result["remarks"] = remarks
     if told:
-        result["observations"] = [_observation(one, stamp) for one, _ in told]
+        known = {device.name for device in dossier.devices}
+        result["observations"] = [_observation(one, known, stamp) for one, _ in told]
         result["risks"] = [_risk(one, accepted) for one, accepted in told]
     if controls:
         result["findings"] = list(_findings(dossier, controls))
@@ -137,7 +138,7 @@ def _selection(controls: dict[str, list[str]]) -> Data:
     return {"include-controls": [{"control-id": name} for name in controls]} if controls else {"include-all": {}}
 
 
-def _observation(one: Finding, stamp: str) -> Data:
+def _observation(one: Finding, known: set[str], stamp: str) -> Data:
     out: Data = {
         "uuid": _id("observation", one.fingerprint),
         "title": one.title,
@@ -151,7 +152,11 @@ def _observation(one: Finding, stamp: str) -> Data:
         ],
         "methods": ["EXAMINE"],
         "types": ["finding"],
-        "subjects": [{"subject-uuid": _id("device", one.device), "type": "component"}],
+        "subjects": [
+            {"subject-uuid": _id("device", name), "type": "component"}
+            for name in (one.device, *one.also_on)
+            if name in known
+        ],
         "collected": stamp,
     }
     if one.evidence:

@@ -84,11 +84,17 @@ def _result(one: Finding, places: dict[str, int], files: dict[str, int], accepte
         **({"ruleIndex": places[one.check]} if one.check in places else {}),
         "level": _LEVELS[one.severity],
         "kind": "fail",
-        "message": {"text": visible(f"{one.device}: {one.detail}")},
+        "message": {"text": visible(f"{', '.join((one.device, *one.also_on))}: {one.detail}")},
         "locations": [{**first, "logicalLocations": logical}],
         "relatedLocations": [{**location, "id": number} for number, location in enumerate(locations[1:], 1)],
         "partialFingerprints": {FINGERPRINT: one.fingerprint},
-        "properties": {"device": one.device, "severity": one.severity.value, "area": str(one.area), "fix": one.fix},
+        "properties": {
+            "device": one.device,
+            **({"also on": list(one.also_on)} if one.also_on else {}),
+            "severity": one.severity.value,
+            "area": str(one.area),
+            "fix": one.fix,
+        },
     }
     if one.proof is not None:
         out["properties"]["packet"] = one.proof.packet.sentence()

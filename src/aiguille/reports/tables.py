@@ -46,6 +46,7 @@ def _finding(one: Finding) -> tuple[Cell, ...]:
     proof = one.proof
     return (
         one.device,
+        ", ".join(one.also_on) or None,
         one.severity.value,
         one.area,
         one.check,
@@ -67,6 +68,7 @@ def _finding(one: Finding) -> tuple[Cell, ...]:
 
 _FINDING = (
     Column("device", str, 18),
+    Column("also on", str, 18),
     Column("severity", str, 10),
     Column("area", str, 10),
     Column("check", str, 26),
