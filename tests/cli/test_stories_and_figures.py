@@ -167,7 +167,7 @@ def test_every_ending_is_written_and_read_endings_are_longest_first(tmp_path: Pa
     assert json.loads((tmp_path / "r.oscal.json").read_text())["assessment-results"]
     assert json.loads((tmp_path / "r.json").read_text())["findings"]
     assert (tmp_path / "r.rules.csv").read_text().startswith("device,rule base")
-    assert (tmp_path / "r.csv").read_text().startswith("device,severity")
+    assert (tmp_path / "r.csv").read_text().startswith("device,also on,severity")
     assert (tmp_path / "R2.HTML").read_text() == (tmp_path / "r.html").read_text()
 
 
