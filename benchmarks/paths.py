@@ -15,9 +15,9 @@ from time import perf_counter
 
 from aiguille.analysis.paths import Network
 from aiguille.model import Device, Estate
+from aiguille.packets import Packet
 from aiguille.readers import host
 from aiguille.readers.files import decode
-from aiguille.space import Packet
 
 
 def device(name: str, interfaces: dict[str, str], routes: list[dict[str, str]], rules: int) -> Device:

@@ -124,7 +124,7 @@ def _solver(rules: list[GeneratedRule], hidden: list[int], seconds: float) -> st
 
 def hidden_alone(size: int) -> None:
     """The peers' own question, and no other, in one process each; reading is left out on both sides."""
-    from aiguille.analysis import Programs
+    from aiguille.analysis.program import Programs
     from aiguille.analysis.standing import hidden_steps
     from aiguille.model import Direction
     from aiguille.readers import iptables
@@ -217,12 +217,12 @@ def packets(count: int, folder: Path, family: int) -> None:
 
 def classify(made: list[GeneratedRule], rows: list[str], plain: float, family: int) -> None:
     """The decision alone, without reading the table and writing JSON."""
-    from aiguille.analysis import Programs
     from aiguille.analysis.bulk import Classifier, settle
+    from aiguille.analysis.program import Programs
+    from aiguille.packets import COLUMNS
+    from aiguille.packets.table import TableFile
     from aiguille.readers import iptables
     from aiguille.readers.files import decode
-    from aiguille.space import COLUMNS
-    from aiguille.space.table import TableFile
 
     device = iptables.read([decode(f"dump.v{family}", as_dump(made).encode())], "bench")
     programs = Programs(device)

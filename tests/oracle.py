@@ -19,7 +19,7 @@ from aiguille.model import (
     Rule,
     Rulebase,
 )
-from aiguille.space import Packet
+from aiguille.packets import Packet
 
 PORTED = (6, 17, 33, 132, 136)
 

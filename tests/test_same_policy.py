@@ -6,13 +6,14 @@ import random
 
 import pytest
 
-from aiguille.analysis import Programs
 from aiguille.analysis.compare import difference, in_one_space
 from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.model import Device, Direction, Side, State
+from aiguille.packets import Packet
 from aiguille.readers import mapped
 from aiguille.readers.files import decode
-from aiguille.space import Axis, IntervalSet, Packet, box
+from aiguille.space import Axis, IntervalSet, box
 from tests.helpers import dialect, filter_table, with_zones
 
 IPTABLES = """

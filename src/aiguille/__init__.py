@@ -17,9 +17,10 @@ from typing import TYPE_CHECKING
 from aiguille._version import __version__
 
 if TYPE_CHECKING:
-    from aiguille.analysis import Answer, StandingReport
+    from aiguille.analysis.answers import Answer
     from aiguille.analysis.flows import Matrix
     from aiguille.analysis.paths import Path as Path_
+    from aiguille.analysis.standing import StandingReport
     from aiguille.baseline import Audit, Baseline
     from aiguille.baseline.comparing import Comparison
     from aiguille.model import Addresses, Estate, Side
@@ -101,9 +102,11 @@ def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:
 
     Raises UsageError for a sentence that is not understood, naming the word, and for a device that is not there.
     """
-    from aiguille.analysis import Prober, Programs, answer
+    from aiguille.analysis.answers import answer
     from aiguille.analysis.lookup import one_device
-    from aiguille.space import read_sentence
+    from aiguille.analysis.probe import Prober
+    from aiguille.analysis.program import Programs
+    from aiguille.packets import read_sentence
 
     return answer(Prober(Programs(one_device(estate, device))), read_sentence(packet))
 
@@ -127,9 +130,9 @@ def flows(estate: Estate, *, device: str | None = None) -> Matrix:
 
     Raises UsageError for a device that is not there.
     """
-    from aiguille.analysis import Programs
     from aiguille.analysis.flows import matrix
     from aiguille.analysis.lookup import one_device
+    from aiguille.analysis.program import Programs
     from aiguille.analysis.study import Study
 
     chosen = one_device(estate, device)
@@ -157,8 +160,8 @@ def path(estate: Estate, packet: str) -> Path_:
     Raises UsageError for a sentence that is not understood, and where nothing tells at which device the packet starts.
     """
     from aiguille.analysis.paths import Network
-    from aiguille.space import read_sentence
-    from aiguille.space.unplaced import complete
+    from aiguille.packets import read_sentence
+    from aiguille.packets.unplaced import complete
 
     return Network(estate).path(complete(read_sentence(packet, placed=False)))
 
@@ -170,9 +173,9 @@ def standings(estate: Estate, *, device: str | None = None, jobs: int = 1) -> tu
 
     Raises UsageError for a device that is not there.
     """
-    from aiguille.analysis import Programs
-    from aiguille.analysis import standings as all_standings
     from aiguille.analysis.lookup import one_device
+    from aiguille.analysis.program import Programs
+    from aiguille.analysis.standing import standings as all_standings
 
     return all_standings(Programs(one_device(estate, device)), jobs)
 

@@ -8,8 +8,8 @@ from datetime import date
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis import Programs
 from aiguille.analysis.claims import Holds, judge, read_claim
+from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study
 from aiguille.model import (
     Addresses,

@@ -6,12 +6,12 @@ from ipaddress import ip_address
 
 import pytest
 
-from aiguille.analysis import Programs
 from aiguille.analysis.countries import RULEBASE, blocked, countries_of, located, shares
+from aiguille.analysis.program import Programs
 from aiguille.model import Device, Direction, Locations
 from aiguille.model.countries import claimed_country, country_code, country_name, nearest_country
+from aiguille.packets.sentences import read_sentence
 from aiguille.space import IntervalSet
-from aiguille.space.sentences import read_sentence
 from tests.baseline.devices import entry, gate, perimeter
 from tests.readers.test_locations import locations
 
@@ -34,7 +34,7 @@ def accepted(
     assert program is not None
     sentence = f"tcp from {source}:40000 to {to}:443 entering street leaving ops"
     region = read_sentence(sentence).region(program.space)
-    from aiguille.analysis import Decider
+    from aiguille.analysis.decide import Decider
 
     found: set[bool] = set()
     decider = Decider(program)

@@ -7,11 +7,13 @@ import random
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.analysis import Decider, Kind, Programs, maybe_accepted, surely_accepted, surely_refused
+from aiguille.analysis.decide import Decider, maybe_accepted, surely_accepted, surely_refused
+from aiguille.analysis.program import Kind, Programs
 from aiguille.model import Device, Direction, State
+from aiguille.packets import Packet
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
-from aiguille.space import EVERYTHING, Axis, IntervalSet, Packet, box
+from aiguille.space import EVERYTHING, Axis, IntervalSet, box
 from tests.oracle import base_chain, ends
 
 # Few values, so that rules collide and hide one another.

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import pytest
 
-from aiguille.analysis import Decider, Programs
+from aiguille.analysis.decide import Decider
 from aiguille.analysis.doubts import Doubt
 from aiguille.analysis.exposure import rated
-from aiguille.analysis.program import Program
+from aiguille.analysis.program import Program, Programs
 from aiguille.analysis.study import lets_in
 from aiguille.analysis.traffic import extent
 from aiguille.model import Device, Direction

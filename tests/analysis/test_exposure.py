@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import pytest
 
-from aiguille.analysis import Programs, each_interface, entrances, exposures, outside_known
+from aiguille.analysis.exposure import exposures
 from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.analysis.services import LOGINS, WELL_KNOWN, management_services
+from aiguille.analysis.sides import each_interface, entrances, outside_known
 from aiguille.model import Device, Side
-from aiguille.space import Packet
+from aiguille.packets import Packet
 from tests.helpers import filter_table, veskara, with_zones
 
 SSH = tuple(service for service in WELL_KNOWN if service.name == "ssh")

@@ -9,8 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from aiguille.analysis.objects import cycle_from, depth_of, kind_of, objects_of, reached, uses
+from aiguille.analysis.resolve import Resolver, symbols_of
 from aiguille.model import Addresses, AddressObject, Device, Named, NameKind
-from aiguille.space import IntervalSet, Resolver, Space, symbols_of
+from aiguille.space import IntervalSet, Space
 from tests.baseline.devices import gate, perimeter
 
 NAMES = "abcde"

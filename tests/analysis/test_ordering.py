@@ -7,8 +7,8 @@ from itertools import permutations, product
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.analysis import Programs
 from aiguille.analysis.ordering import best_order, greedy
+from aiguille.analysis.program import Programs
 from aiguille.model import Device, Direction
 from tests.helpers import filter_table
 

@@ -12,10 +12,10 @@ from msgspec.structs import replace
 
 from aiguille.analysis.paths import Journey, Network, Path, is_certain
 from aiguille.model import Action, Device, Estate, UsageError
+from aiguille.packets import read_sentence
+from aiguille.packets.unplaced import complete
 from aiguille.readers import host
 from aiguille.readers.files import decode
-from aiguille.space import read_sentence
-from aiguille.space.unplaced import complete
 
 STATES = "-A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT\n"
 OPEN = f"{STATES}-A FORWARD -j ACCEPT\n"

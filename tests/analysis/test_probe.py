@@ -11,16 +11,20 @@ from benchmarks.generate import as_dump, as_ipv6, generate, widened
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.analysis import Answer, Prober, Programs, TableProber, answer, bulk
+from aiguille.analysis import bulk
+from aiguille.analysis.answers import Answer, answer
+from aiguille.analysis.bulk import TableProber
 from aiguille.analysis.lookup import find_rule
+from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.model import Device, State, UsageError
+from aiguille.packets import COLUMNS, read_sentence
+from aiguille.packets import table as tables
+from aiguille.packets.table import TableFile
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
 from aiguille.reports.probe import TableWriter
 from aiguille.reports.text import visible
-from aiguille.space import COLUMNS, read_sentence
-from aiguille.space import table as tables
-from aiguille.space.table import TableFile
 from tests.analysis.test_decide import devices, packets
 from tests.helpers import filter_table
 from tests.oracle import base_chain, ends

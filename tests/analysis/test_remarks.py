@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from aiguille.analysis import Programs
+from aiguille.analysis.program import Programs
 from aiguille.analysis.remarks import said_to_manage
 from aiguille.analysis.services import LOGINS
 from tests.helpers import DUMP, filter_table, linux

@@ -9,9 +9,10 @@ import pytest
 from hypothesis import given, settings
 from msgspec.structs import replace
 
-from aiguille.analysis import Programs, Standing, StandingReport, standings
+from aiguille.analysis.program import Programs
+from aiguille.analysis.standing import Standing, StandingReport, standings
 from aiguille.model import Action, Chain, Device, Rule, Rulebase, State
-from aiguille.space import Packet
+from aiguille.packets import Packet
 from tests.analysis.test_decide import CHAINS, MATCHES, devices
 from tests.helpers import filter_table
 from tests.oracle import base_chain, ends, matches

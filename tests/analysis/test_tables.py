@@ -9,15 +9,17 @@ from benchmarks import peers
 from benchmarks.generate import as_dump, generate
 from msgspec.structs import replace
 
-from aiguille.analysis import Decider, Programs, Standing, families, maybe_accepted, standings, surely_refused
+from aiguille.analysis.decide import Decider, maybe_accepted, surely_refused
 from aiguille.analysis.listing import Selection, read_touching, select
 from aiguille.analysis.lookup import find_rule, one_device
 from aiguille.analysis.probe import Prober
-from aiguille.analysis.standing import hidden_steps
+from aiguille.analysis.program import Programs, families
+from aiguille.analysis.standing import Standing, hidden_steps, standings
 from aiguille.model import Device, Direction, Estate, State, UnreadableError, UsageError
+from aiguille.packets import Packet
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
-from aiguille.space import EVERYTHING, Axis, IntervalSet, Packet, box
+from aiguille.space import EVERYTHING, Axis, IntervalSet, box
 from tests.helpers import filter_table
 
 SYN = Packet(4, "eth0", "", 0x0A000001, 0xC0000201, 6, 4000, 22, flags=2)

@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import aiguille
-from aiguille.analysis import Programs
 from aiguille.analysis.decide import Decider, maybe_accepted
+from aiguille.analysis.program import Programs
 from aiguille.analysis.sides import guess_sides
 from aiguille.baseline import Audit, Finding, Severity
 from aiguille.baseline.catalogue import RuleRef

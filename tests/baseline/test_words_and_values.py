@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from aiguille.analysis import Programs, surely_accepted
+from aiguille.analysis.decide import surely_accepted
+from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study, strangers
 from aiguille.baseline.catalogue import Of, Param
 from aiguille.baseline.checks.between import common

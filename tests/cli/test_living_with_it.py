@@ -19,7 +19,7 @@ from benchmarks.generate import as_dump, generate
 
 from aiguille.cli import COMMANDS
 from aiguille.demo import write_estate
-from aiguille.space import COLUMNS
+from aiguille.packets import COLUMNS
 from tests.helpers import run
 from tests.needs import needed
 

@@ -9,7 +9,7 @@ import jsonschema
 import pytest
 
 from aiguille.demo import write_estate
-from aiguille.space import COLUMNS
+from aiguille.packets import COLUMNS
 from tests.helpers import run, schema
 
 HEADER = ",".join(COLUMNS)

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Programs
 from aiguille.analysis.compare import differences
+from aiguille.analysis.program import Programs
 from aiguille.model import Device, Direction
 from aiguille.readers import ExportFile, host
 from aiguille.readers.files import decode

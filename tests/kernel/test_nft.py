@@ -13,11 +13,12 @@ from collections.abc import Callable, Iterator
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis import Prober, Programs
+from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.model import Chain, Device, Rule, State
+from aiguille.packets import Packet
 from aiguille.readers import nftables
 from aiguille.readers.files import decode
-from aiguille.space import Packet
 from tests.kernel.test_verdicts import PORTS, Maker
 from tests.kernel.wire import INSIDE, OWN, Firewall
 

@@ -18,9 +18,9 @@ from msgspec.structs import replace
 
 from aiguille.analysis.paths import Network, is_certain
 from aiguille.model import Action, Estate
+from aiguille.packets import Packet
 from aiguille.readers import host
 from aiguille.readers.files import decode
-from aiguille.space import Packet
 
 SEED = 20261128
 PACKETS = 300

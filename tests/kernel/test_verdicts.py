@@ -13,11 +13,12 @@ from ipaddress import ip_network
 
 import pytest
 
-from aiguille.analysis import Prober, Programs
+from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.model import Action, Device, State
+from aiguille.packets import Packet
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
-from aiguille.space import Packet
 from tests.kernel.wire import BEHIND, INSIDE, OWN, Firewall, address
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))

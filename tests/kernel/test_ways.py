@@ -7,10 +7,10 @@ import re
 import subprocess
 from ipaddress import ip_address
 
+from aiguille.analysis.resolve import symbols_of
 from aiguille.analysis.ways import ways
 from aiguille.readers import host
 from aiguille.readers.files import decode
-from aiguille.space import symbols_of
 from tests.kernel.conftest import Namespace
 
 SEED = 20261128

@@ -16,7 +16,7 @@ import uuid
 from dataclasses import dataclass, field
 from ipaddress import ip_address
 
-from aiguille.space import Packet
+from aiguille.packets import Packet
 
 INSIDE = ("v0", "v1", "v2")
 OWN = {4: ("192.0.2.1", "192.0.2.65", "192.0.2.129"), 6: ("2001:db8:0:a0::1", "2001:db8:0:a1::1", "2001:db8:0:a2::1")}

@@ -226,7 +226,7 @@ def test_a_dialect_of_indentation_and_headings_reads_its_sample_whole() -> None:
 )
 def test_what_is_not_understood_leaves_the_rule_in_doubt(old: str, new: str, rules: dict[str, str]) -> None:
     """A rule with a part that is not understood never says surely what it takes."""
-    from aiguille.analysis import Programs
+    from aiguille.analysis.program import Programs
 
     (device,) = mapped.read(mapped.load("m", MORAINE), [decode("box", BOX.replace(old, new).encode())], "")
     assert device.ledger.unread

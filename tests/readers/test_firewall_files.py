@@ -10,12 +10,13 @@ from datetime import date
 
 import pytest
 
-from aiguille.analysis import Prober, Programs
 from aiguille.analysis.changes import as_if
+from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.model import Action, Device, Estate, UnreadableError, UsageError
+from aiguille.packets import Packet, read_sentence
 from aiguille.readers import host, recognise
 from aiguille.readers.files import decode
-from aiguille.space import Packet, read_sentence
 from tests.estate.test_bundles import FIREWALLD, SHOREWALL, UFW
 from tests.helpers import linux
 

@@ -6,11 +6,12 @@ from pathlib import Path
 
 import pytest
 
+from aiguille.analysis.resolve import Resolver, symbols_of
 from aiguille.model import Action, Device, Log, SetMark, Translate, TranslationKind, UnreadableError
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
 from aiguille.readers.iptables.tokens import split_words
-from aiguille.space import Resolver, Space, symbols_of
+from aiguille.space import Space
 
 
 def read(rules: str, *, family: int = 4, chains: str = ":mine - [0:0]\n", table: str = "filter") -> Device:

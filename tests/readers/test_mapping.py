@@ -8,12 +8,12 @@ import pytest
 import yaml
 from msgspec.structs import replace
 
-from aiguille.analysis import Programs
 from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.model import Device, Span
+from aiguille.packets import read_sentence
 from aiguille.readers import mapped
 from aiguille.readers.files import decode
-from aiguille.space import read_sentence
 
 HERE = Span("x", 1, 1)
 BASE = """

@@ -7,11 +7,12 @@ import json
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis import Prober, Programs
+from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.model import Action, Device, Hits, Log, Rule, SetMark, UnreadableError
+from aiguille.packets import Packet, read_sentence
 from aiguille.readers import nftables, recognise
 from aiguille.readers.files import decode
-from aiguille.space import Packet, read_sentence
 
 HEAD = """table inet filter {
 	set known { type ipv4_addr; flags interval; elements = { 203.0.113.0/24, 198.51.100.7 comment "bad" }; }

@@ -6,15 +6,16 @@ import math
 
 import pytest
 
-from aiguille.analysis import Programs, standings
 from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
+from aiguille.analysis.standing import standings
 from aiguille.model import Action, Device, NotUnderstoodError, UsageError
+from aiguille.packets import read_sentence
 from aiguille.readers import mapped
 from aiguille.readers.files import decode
 from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.structure import parse
 from aiguille.readers.mapped.values import read_count, read_flag, read_minutes, read_seconds
-from aiguille.space import read_sentence
 
 DIALECT = """
 dialect: pebble

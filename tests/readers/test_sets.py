@@ -6,10 +6,11 @@ import itertools
 
 import pytest
 
+from aiguille.analysis.resolve import Resolver, symbols_of
 from aiguille.model import Device, UnreadableError
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
-from aiguille.space import IntervalSet, Resolver, Space, symbols_of
+from aiguille.space import IntervalSet, Space
 from tests.kernel.wire import address
 
 SETS = """create hosts hash:ip family inet hashsize 1024 maxelem 65536

@@ -5,11 +5,11 @@ from __future__ import annotations
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis import Programs
 from aiguille.analysis.edits import Edit, rule_edits
 from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.model import Device
-from aiguille.space import read_sentence
+from aiguille.packets import read_sentence
 from tests.helpers import linux
 
 DUMP = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n%sCOMMIT\n"

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.analysis import Programs, surely_accepted, surely_refused
-from aiguille.analysis.decide import Decider
+from aiguille.analysis.decide import Decider, surely_accepted, surely_refused
+from aiguille.analysis.program import Programs
 from aiguille.model import Device, Direction
 from aiguille.space import Axis, IntervalSet, box
 from aiguille.space.fields import TCP

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 from rich.console import Console
 
 import aiguille
-from aiguille.analysis import Programs, standings
+from aiguille.analysis.program import Programs
+from aiguille.analysis.standing import standings
 from aiguille.baseline import Audit
 from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError

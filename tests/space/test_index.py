@@ -12,11 +12,11 @@ from msgspec.structs import replace
 
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Addresses, Interface, Side, State, Zone
+from aiguille.packets import Packet, packet_at
 from aiguille.readers.literals import read_network
 from aiguille.space import (
     Axis,
     IntervalSet,
-    Packet,
     Space,
     Symbols,
     box,
@@ -26,7 +26,6 @@ from aiguille.space import (
     index_of,
     longindex,
     overlap,
-    packet_at,
 )
 from aiguille.space.index import ShortIndex
 from aiguille.space.longindex import LongIndex, distinct

@@ -9,20 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from aiguille.analysis.resolve import expand_mask
 from aiguille.model import InterfaceName
-from aiguille.space import (
-    AXES,
-    Axis,
-    IntervalSet,
-    PacketSet,
-    Slices,
-    Space,
-    Symbols,
-    everything,
-    expand_mask,
-    intervals,
-    slices,
-)
+from aiguille.space import AXES, Axis, IntervalSet, PacketSet, Slices, Space, Symbols, everything, intervals, slices
 
 TOPS = (1, 0, 2, 1, 1, 1, 2, 0, 1, 0)
 UNIVERSE = list(itertools.product(*(range(top + 1) for top in TOPS)))

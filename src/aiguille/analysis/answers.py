@@ -11,7 +11,8 @@ from aiguille.analysis.decide import Decider, Ends
 from aiguille.analysis.probe import Prober, Verdict
 from aiguille.analysis.program import Program
 from aiguille.model import Action, Direction, Stage, Translate, TranslationKind, UsageError
-from aiguille.space import Axis, Box, IntervalSet, Packet, Sketch, families_of, overlap, subtract
+from aiguille.packets import Packet, Sketch, families_of
+from aiguille.space import Axis, Box, IntervalSet, overlap, subtract
 
 PARTS_LIMIT = 200
 """Parts a region is cut into to set aside what is translated; beyond, verdicts of packets never translated may go missing."""

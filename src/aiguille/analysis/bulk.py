@@ -33,11 +33,11 @@ from aiguille.model import (
     TranslationKind,
     UsageError,
 )
+from aiguille.packets.cells import Wide, as_wide
+from aiguille.packets.rows import Fault, Group, Ids
+from aiguille.packets.table import Part, TableFile
 from aiguille.space import Axis, IntervalSet
-from aiguille.space.cells import Wide, as_wide
 from aiguille.space.fields import PORT_TOP
-from aiguille.space.rows import Fault, Group, Ids
-from aiguille.space.table import Part, TableFile
 
 CELLS = 1 << 20
 """Words of bits looked at together."""

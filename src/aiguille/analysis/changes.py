@@ -47,7 +47,7 @@ from aiguille.model import (
     default,
 )
 from aiguille.model.protocols import PROTOCOLS
-from aiguille.space.sentences import read_ports
+from aiguille.packets.sentences import read_ports
 
 MADE = "as if"
 """The file that rules which only a change puts there are said to be in; their line is the number of the change."""

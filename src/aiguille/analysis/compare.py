@@ -10,21 +10,12 @@ from msgspec import Struct
 from aiguille.analysis.alignment import in_order
 from aiguille.analysis.decide import Cut, Ends, rows_of
 from aiguille.analysis.program import Program, Programs, Step
+from aiguille.analysis.resolve import symbols_of
 from aiguille.analysis.traffic import Traffic, cut, opening, rows
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Device, Direction
-from aiguille.space import (
-    COUNTED,
-    EVERYTHING,
-    Box,
-    Cell,
-    Packet,
-    Slices,
-    Symbols,
-    box_size,
-    subtract,
-    symbols_of,
-)
+from aiguille.packets import Packet
+from aiguille.space import COUNTED, EVERYTHING, Box, Cell, Slices, Symbols, box_size, subtract
 
 
 class Difference(Struct, frozen=True):

@@ -15,6 +15,7 @@ from aiguille.analysis.doubts import Doubt
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Side
+from aiguille.packets import Packet
 from aiguille.space import (
     BUDGET,
     EVERYTHING,
@@ -22,7 +23,6 @@ from aiguille.space import (
     Box,
     BoxIndex,
     IntervalSet,
-    Packet,
     Slices,
     box,
     covers,

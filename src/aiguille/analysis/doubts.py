@@ -15,7 +15,8 @@ from aiguille.space import Axis
 
 if TYPE_CHECKING:
     from aiguille.analysis.program import Program, Step
-    from aiguille.space import IntervalSet, Resolver
+    from aiguille.analysis.resolve import Resolver
+    from aiguille.space import IntervalSet
 
 RATES = frozenset({"rate limit", "recently seen addresses", "number of connections", "random share"})
 """Qualifiers that thin traffic out without keeping any source away for good."""

@@ -16,9 +16,10 @@ from aiguille.analysis.decide import (
 )
 from aiguille.analysis.doubts import HOURS, RATES, Doubt
 from aiguille.analysis.program import Kind, Program, Programs, own_addresses
+from aiguille.analysis.resolve import term_boxes
 from aiguille.analysis.sides import Entrance
 from aiguille.model import DestinationType, Direction, ManagementService, State
-from aiguille.space import Axis, Box, IntervalSet, box, overlap, term_boxes
+from aiguille.space import Axis, Box, IntervalSet, box, overlap
 from aiguille.space.fields import SYN, TCP
 
 _ODD = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}

@@ -18,9 +18,9 @@ from aiguille.analysis.traffic import Service, Traffic, cut, opening, rows, spel
 from aiguille.analysis.ways import along
 from aiguille.model import Addresses, Direction, Side, UsageError
 from aiguille.model.protocols import PROTOCOLS
+from aiguille.packets.sentences import read_ports
 from aiguille.space import EVERYTHING, Axis, Box, Cell, IntervalSet, box, overlap
 from aiguille.space.fields import ICMP_OF, TCP, UDP
-from aiguille.space.sentences import read_ports
 
 DEVICE = "device"
 """What the device itself is called among the ends of traffic."""

@@ -10,8 +10,8 @@ from aiguille.analysis.program import Programs, families
 from aiguille.analysis.standing import StandingReport
 from aiguille.model import NotUnderstoodError, UsageError
 from aiguille.model.protocols import PORTS
+from aiguille.packets.sentences import read_sentence
 from aiguille.space import Axis, Box, IntervalSet
-from aiguille.space.sentences import read_sentence
 
 
 class Touching(Struct, frozen=True):

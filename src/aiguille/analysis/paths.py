@@ -22,7 +22,7 @@ from aiguille.analysis.program import Programs
 from aiguille.model import Action, Addresses, Device, Estate, Interface, Side, Stage, State, UsageError
 from aiguille.model.protocols import TCP_FLAGS
 from aiguille.model.spelling import spell_address
-from aiguille.space import Packet
+from aiguille.packets import Packet
 from aiguille.space.fields import ICMP_OF, TCP, UDP
 
 HOPS = 32

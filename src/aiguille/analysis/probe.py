@@ -17,6 +17,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.program import Programs
+from aiguille.analysis.resolve import Piece
 from aiguille.model import (
     STAGES,
     Action,
@@ -38,7 +39,8 @@ from aiguille.model import (
     TranslationKind,
     UsageError,
 )
-from aiguille.space import Axis, Packet, Piece
+from aiguille.packets import Packet
+from aiguille.space import Axis
 from aiguille.space.fields import WITH_PORTS
 
 WAYS_LIMIT = 2048

@@ -15,6 +15,7 @@ from msgspec import Struct, field
 
 from aiguille.analysis.doubts import Doubt, doubt_of
 from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.resolve import Piece, Resolver, symbols_of
 from aiguille.model import (
     STAGES,
     Action,
@@ -30,21 +31,7 @@ from aiguille.model import (
     State,
     TooComplexError,
 )
-from aiguille.space import (
-    EVERYTHING,
-    Axis,
-    Box,
-    IntervalSet,
-    Piece,
-    Resolver,
-    Space,
-    Symbols,
-    box,
-    covers,
-    overlap,
-    subtract,
-    symbols_of,
-)
+from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, Space, Symbols, box, covers, overlap, subtract
 from aiguille.space.effort import limited, spend
 
 STEP_LIMIT = 300_000

@@ -16,7 +16,8 @@ from aiguille.analysis.program import Program, own_addresses
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Direction, State
 from aiguille.model.spelling import spell_numbers, spell_protocol, spell_spans
-from aiguille.space import Axis, Box, Cell, IntervalSet, Packet, Slices, box, overlap
+from aiguille.packets import Packet
+from aiguille.space import Axis, Box, Cell, IntervalSet, Slices, box, overlap
 from aiguille.space.effort import spend
 from aiguille.space.fields import ICMP_OF, PORT_TOP, SYN, TCP, WITH_PORTS
 

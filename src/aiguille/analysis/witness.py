@@ -7,7 +7,8 @@ from ipaddress import ip_address
 
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.model import Addresses, DestinationType, Device, Side, State
-from aiguille.space import Axis, Cell, IntervalSet, Packet, Space, packet_at
+from aiguille.packets import Packet, packet_at
+from aiguille.space import Axis, Cell, IntervalSet, Space
 from aiguille.space.fields import ICMP_OF, SYN, TCP, UDP
 
 # Addresses reserved for documentation (RFC 5737, RFC 3849) stand for "somebody out there".

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis import Programs, StandingReport
+from aiguille.analysis.program import Programs
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sharing import share
+from aiguille.analysis.standing import StandingReport
 from aiguille.analysis.standing.sending import Packed, packed, unpacked
 from aiguille.analysis.study import Study, doubt
 from aiguille.baseline.catalogue import (
@@ -33,7 +34,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.keepers import where_to_change
 from aiguille.baseline.reaching import Reach, reaches
 from aiguille.model import AiguilleError, Device, Estate, Setting, Span, TooComplexError, UsageError
-from aiguille.space import Packet
+from aiguille.packets import Packet
 from aiguille.space.effort import limited
 
 if TYPE_CHECKING:

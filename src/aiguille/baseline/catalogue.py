@@ -9,12 +9,13 @@ from typing import Any
 
 from msgspec import NODEFAULT, Struct, field
 
-from aiguille.analysis import Programs, Proof, Step
+from aiguille.analysis.decide import Proof
 from aiguille.analysis.doubts import RATES
 from aiguille.analysis.exposure import hours_of
+from aiguille.analysis.program import Programs, Step
 from aiguille.analysis.study import Study
 from aiguille.model import Chain, Condition, Device, Rule, Rulebase, Span
-from aiguille.space import Packet
+from aiguille.packets import Packet
 
 
 class Severity(StrEnum):

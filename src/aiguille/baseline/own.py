@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from aiguille.analysis import Program, StandingReport
+from aiguille.analysis.program import Program
+from aiguille.analysis.resolve import Piece
+from aiguille.analysis.standing import StandingReport
 from aiguille.analysis.study import NEW, Study
 from aiguille.baseline.catalogue import (
     Answer,
@@ -23,7 +25,7 @@ from aiguille.baseline.spec import AddressTest, OwnCheck, RuleTest
 from aiguille.baseline.values import networks, pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Direction, Rule
-from aiguille.space import Axis, Box, IntervalSet, Piece, meets, overlap
+from aiguille.space import Axis, Box, IntervalSet, meets, overlap
 
 
 def as_check(own: OwnCheck) -> Check:

@@ -6,8 +6,10 @@ from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
 
-from aiguille.analysis import Ends, Exposure, Programs
 from aiguille.analysis.countries import Share, shares
+from aiguille.analysis.decide import Ends
+from aiguille.analysis.exposure import Exposure
+from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Admission, Study, lets_in
 from aiguille.baseline.catalogue import RuleRef, refer, speak
 from aiguille.model import Addresses, Direction, Estate, Side

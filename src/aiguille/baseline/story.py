@@ -7,7 +7,9 @@ from datetime import date, timedelta
 
 from msgspec import Struct
 
-from aiguille.analysis import Answer, Prober, Programs
+from aiguille.analysis.answers import Answer
+from aiguille.analysis.probe import Prober
+from aiguille.analysis.program import Programs
 from aiguille.baseline.accepted import Acceptance
 from aiguille.baseline.audit import Audit, Finding
 from aiguille.baseline.causes import Mended, if_mended

@@ -14,7 +14,8 @@ from aiguille.model import EXIT_FINDINGS, EXIT_USAGE, UsageError
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from aiguille.analysis import Answer, Prober
+    from aiguille.analysis.answers import Answer
+    from aiguille.analysis.probe import Prober
     from aiguille.model import Device, Estate
     from aiguille.reports.expected import Expectation
 
@@ -61,9 +62,10 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     gc.disable()  # what a long table is made of lives to the end; looking for garbage in it costs a third
-    from aiguille.analysis import Prober, Programs
     from aiguille.analysis.lookup import find_rule, one_device
     from aiguille.analysis.naming import in_estate
+    from aiguille.analysis.probe import Prober
+    from aiguille.analysis.program import Programs
     from aiguille.readers.whole import whole
     from aiguille.reports.expected import split
 
@@ -95,7 +97,7 @@ def _is_path(arguments: argparse.Namespace, estate: Estate, table: bytes, told: 
         return False
     if told:
         return not {"entering", "leaving"} & {*told[0].lower().split()}
-    from aiguille.space.unplaced import is_unplaced
+    from aiguille.packets.unplaced import is_unplaced
 
     return len(estate.devices) > 1 or is_unplaced(table)
 
@@ -109,11 +111,11 @@ def _path(
 ) -> int:
     from aiguille.analysis.paths import Network
     from aiguille.analysis.paths import Path as Followed
+    from aiguille.packets import read_sentence
+    from aiguille.packets.unplaced import complete, read_unplaced
     from aiguille.reports import paths
     from aiguille.reports.expected import Held
     from aiguille.reports.text import visible
-    from aiguille.space import read_sentence
-    from aiguille.space.unplaced import complete, read_unplaced
 
     network = Network(estate)
     if told:
@@ -160,9 +162,9 @@ def _one(
     arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None, told: tuple[str, ...]
 ) -> int:
     """What becomes of one packet, or of each that a sentence with names stands for."""
-    from aiguille.analysis import answer
+    from aiguille.analysis.answers import answer
+    from aiguille.packets import read_sentence
     from aiguille.reports.probe import probe_data
-    from aiguille.space import read_sentence
 
     sketches = [read_sentence(one) for one in told]
     found = [answer(prober, sketch) for sketch in sketches]
@@ -189,11 +191,11 @@ def _one(
 def _many(
     arguments: argparse.Namespace, device: Device, prober: Prober, data: bytes, expected: tuple[Expectation, ...]
 ) -> int:
-    from aiguille.analysis import TableProber
+    from aiguille.analysis.bulk import TableProber
+    from aiguille.packets.table import TableFile
     from aiguille.reports.expected import Held
     from aiguille.reports.probe import TableWriter
     from aiguille.reports.text import counted, visible
-    from aiguille.space.table import TableFile
 
     path: Path = arguments.packets
     try:

@@ -68,9 +68,10 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     # A run makes millions of small objects that all live to its end; looking for garbage among them costs a fifth.
     gc.disable()
-    from aiguille.analysis import Programs, standings
     from aiguille.analysis.listing import Selection, read_touching, select
     from aiguille.analysis.lookup import one_device
+    from aiguille.analysis.program import Programs
+    from aiguille.analysis.standing import standings
     from aiguille.reports.csvfile import as_csv
     from aiguille.reports.rules import rules_data, show_rules
     from aiguille.reports.tables import RULES, rules_rows

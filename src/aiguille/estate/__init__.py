@@ -12,9 +12,8 @@ from pathlib import Path
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis import guess_sides
 from aiguille.analysis.countries import located
-from aiguille.analysis.sides import interface_names
+from aiguille.analysis.sides import guess_sides, interface_names
 from aiguille.estate import engagement
 from aiguille.model import (
     About,

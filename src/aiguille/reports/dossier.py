@@ -7,8 +7,9 @@ from functools import cached_property
 
 from msgspec import Struct
 
-from aiguille.analysis import Programs, StandingReport, standings
+from aiguille.analysis.program import Programs
 from aiguille.analysis.sharing import share
+from aiguille.analysis.standing import StandingReport, standings
 from aiguille.baseline import Area, Audit, CheckOutcome, Chosen, Outcome, Severity
 from aiguille.baseline.reaching import Reach, reach_of
 from aiguille.model import Device

@@ -9,13 +9,15 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
-from aiguille.analysis import Answer, Decision, TableProber, Visit
+from aiguille.analysis.answers import Answer
+from aiguille.analysis.bulk import Decision, TableProber
+from aiguille.analysis.probe import Visit
 from aiguille.analysis.sharing import share
 from aiguille.model import Action, Device, Span
+from aiguille.packets.rows import Fault, Ids
+from aiguille.packets.table import Part
 from aiguille.reports.data import Data, place_of
 from aiguille.reports.text import to_json, visible
-from aiguille.space.rows import Fault, Ids
-from aiguille.space.table import Part
 
 Styled = Callable[[str], str]
 """What is done to the less important part of a line."""

@@ -9,9 +9,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from aiguille.analysis import Openness, Standing, StandingReport
 from aiguille.analysis.objects import Object, kind_of
 from aiguille.analysis.sharing import share
+from aiguille.analysis.standing import Openness, Standing, StandingReport
 from aiguille.model import (
     AddressObject,
     Condition,

@@ -7,8 +7,8 @@ from math import log2
 
 from msgspec import Struct
 
-from aiguille.analysis import StandingReport
 from aiguille.analysis.objects import kind_of, objects_of, uses
+from aiguille.analysis.standing import StandingReport
 from aiguille.baseline import Evidence, Finding, Outcome, Severity
 from aiguille.baseline.causes import causes
 from aiguille.model import Device

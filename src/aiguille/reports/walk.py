@@ -8,7 +8,8 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from aiguille.analysis import Answer, Verdict, Visit, Way
+from aiguille.analysis.answers import Answer
+from aiguille.analysis.probe import Verdict, Visit, Way
 from aiguille.model import Device, Log, SetMark, Translate
 from aiguille.model.guarding import guarded
 from aiguille.model.spelling import spell_address

@@ -1,15 +1,12 @@
 """Sets of packets: exact algebra over interfaces, addresses, protocols, ports, flags and states.
 
-What needs NumPy is imported from its own module: tables of packets (`table`, `rows`) and the index of long lists (`longindex`).
+The index of long lists (`longindex`) needs NumPy and is imported from its own module.
 """
 
 from aiguille.space.fields import AXES, COUNTED, EVERYTHING, Axis, Box, Space, Symbols, box
 from aiguille.space.index import BoxIndex, index_of
 from aiguille.space.intervals import IntervalSet
-from aiguille.space.packets import Packet, packet_at
 from aiguille.space.packetset import PacketSet, everything
-from aiguille.space.resolve import Piece, Resolver, expand_mask, symbols_of, term_boxes
-from aiguille.space.sentences import COLUMNS, Sketch, families_of, read_row, read_sentence
 from aiguille.space.slices import (
     BUDGET,
     Cell,
@@ -29,7 +26,6 @@ from aiguille.space.slices import (
 __all__ = [
     "AXES",
     "BUDGET",
-    "COLUMNS",
     "COUNTED",
     "EVERYTHING",
     "Axis",
@@ -38,11 +34,7 @@ __all__ = [
     "Cell",
     "IntervalSet",
     "Leaf",
-    "Packet",
     "PacketSet",
-    "Piece",
-    "Resolver",
-    "Sketch",
     "Slices",
     "Space",
     "Symbols",
@@ -52,17 +44,10 @@ __all__ = [
     "common_size",
     "covers",
     "everything",
-    "expand_mask",
-    "families_of",
     "full_cell",
     "holds",
     "index_of",
     "meets",
     "overlap",
-    "packet_at",
-    "read_row",
-    "read_sentence",
     "subtract",
-    "symbols_of",
-    "term_boxes",
 ]

@@ -9,7 +9,8 @@ from msgspec import Struct
 
 from aiguille.analysis.program import Kind, Step
 from aiguille.model import Chain, Rule, Rulebase, State
-from aiguille.space import COUNTED, Axis, IntervalSet, Packet, box
+from aiguille.packets import Packet
+from aiguille.space import COUNTED, Axis, IntervalSet, box
 
 OPENNESS_NODES = 300
 """Nodes spent on counting one rule's packets before bounds are given instead."""

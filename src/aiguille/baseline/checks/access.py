@@ -7,23 +7,12 @@ from collections.abc import Iterable, Iterator, Sequence
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis import (
-    Entrance,
-    Exposure,
-    Kind,
-    Programs,
-    Proof,
-    each_interface,
-    exposures,
-    networks_in,
-    outside_known,
-    surely_accepted,
-    surely_refused,
-)
+from aiguille.analysis.decide import Proof, surely_accepted, surely_refused
 from aiguille.analysis.doubts import RATES, blocked_lists
-from aiguille.analysis.exposure import hours_of, opening
+from aiguille.analysis.exposure import Exposure, exposures, hours_of, networks_in, opening
+from aiguille.analysis.program import Kind, Programs
 from aiguille.analysis.services import WELL_KNOWN, known_services, odd_requests, ping, usual_name
-from aiguille.analysis.sides import PRIVATE, TUNNELS
+from aiguille.analysis.sides import PRIVATE, TUNNELS, Entrance, each_interface, outside_known
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,

@@ -7,12 +7,11 @@ from collections.abc import Callable, Iterable, Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Entrance, Kind, Program, Proof, surely_refused
-from aiguille.analysis.decide import accepting_steps
+from aiguille.analysis.decide import Ends, Proof, accepting_steps, surely_refused
 from aiguille.analysis.doubts import drops_forged
-from aiguille.analysis.program import ipv6_is_off
+from aiguille.analysis.program import Kind, Program, ipv6_is_off
 from aiguille.analysis.services import known_services
-from aiguille.analysis.sides import PRIVATE
+from aiguille.analysis.sides import PRIVATE, Entrance
 from aiguille.analysis.study import NEW, OPENING, Wanted, lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Decider, Kind, Program, surely_accepted
-from aiguille.analysis.decide import Ends
+from aiguille.analysis.decide import Decider, Ends, surely_accepted
+from aiguille.analysis.program import Kind, Program
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,

@@ -6,8 +6,9 @@ from collections.abc import Iterable, Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Kind, Step, outside_known
 from aiguille.analysis.countries import blocked, by_country, codes_of, country_set
+from aiguille.analysis.program import Kind, Step
+from aiguille.analysis.sides import outside_known
 from aiguille.analysis.study import lets_in, may_let_in
 from aiguille.baseline.catalogue import (
     Answer,

@@ -6,9 +6,10 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from aiguille.analysis import Decider, Kind, Program, Proof, Step, not_loopback, surely_refused
 from aiguille.analysis.countries import RULEBASE
-from aiguille.analysis.decide import Ends
+from aiguille.analysis.decide import Decider, Ends, Proof, surely_refused
+from aiguille.analysis.program import Kind, Program, Step
+from aiguille.analysis.sides import not_loopback
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,

@@ -6,8 +6,11 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Kind, Program, Proof, Standing, StandingReport, Step, not_loopback
+from aiguille.analysis.decide import Ends, Proof
 from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.program import Kind, Program, Step
+from aiguille.analysis.sides import not_loopback
+from aiguille.analysis.standing import Standing, StandingReport
 from aiguille.analysis.study import NEW, is_for_translated, lets_in
 from aiguille.analysis.traffic import services_of
 from aiguille.baseline.catalogue import (

@@ -7,9 +7,11 @@ from collections.abc import Iterator
 from functools import lru_cache
 from math import isinf
 
-from aiguille.analysis import Exposure, Kind, Step
 from aiguille.analysis.countries import by_country
 from aiguille.analysis.doubts import RATES
+from aiguille.analysis.exposure import Exposure
+from aiguille.analysis.program import Kind, Step
+from aiguille.analysis.resolve import term_boxes
 from aiguille.analysis.study import Admission, is_for_translated, is_wide
 from aiguille.baseline.catalogue import (
     Answer,
@@ -32,7 +34,7 @@ from aiguille.baseline.checks.access import NO_RULES
 from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Chain, Direction, Rule, ServiceTerm, Setting, Side
 from aiguille.readers.literals import read_ports, read_protocol
-from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap, term_boxes
+from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
 
 
 def about(one: Admission, detail: str, severity: Severity | None = None) -> Found:

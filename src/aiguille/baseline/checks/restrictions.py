@@ -5,9 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 
-from aiguille.analysis import Ends, Kind, Program, Proof, Standing, not_loopback, surely_accepted
+from aiguille.analysis.decide import Ends, Proof, surely_accepted
 from aiguille.analysis.doubts import RATES
 from aiguille.analysis.forwards import forwards_of, taken, ways_of
+from aiguille.analysis.program import Kind, Program
+from aiguille.analysis.sides import not_loopback
+from aiguille.analysis.standing import Standing
 from aiguille.analysis.study import NEW, lets_forwarded_in, lets_in
 from aiguille.baseline.catalogue import (
     Answer,

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from aiguille.analysis import Decider, Kind, Program, Step, existing, maybe_accepted, not_loopback
-from aiguille.analysis.decide import Ends
+from aiguille.analysis.decide import Decider, Ends, maybe_accepted
 from aiguille.analysis.doubts import Doubt
 from aiguille.analysis.exposure import hours_of
+from aiguille.analysis.program import Kind, Program, Step
+from aiguille.analysis.sides import existing, not_loopback
 from aiguille.analysis.study import among_named, is_for_translated
 from aiguille.baseline.catalogue import (
     Answer,

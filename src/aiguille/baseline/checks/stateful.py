@@ -6,10 +6,12 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Kind, Program, Step, existing, surely_accepted, surely_refused
+from aiguille.analysis.decide import Ends, surely_accepted, surely_refused
 from aiguille.analysis.doubts import GENUINE
 from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.services import GENERAL_HOSTS
+from aiguille.analysis.sides import existing
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,

@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Standing
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.ordering import best_order
+from aiguille.analysis.standing import Standing
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,

@@ -7,9 +7,9 @@ from math import log2
 
 from msgspec.structs import replace
 
-from aiguille.analysis import Ends, Program, Proof, maybe_accepted, surely_refused
-from aiguille.analysis.decide import accepting_steps
+from aiguille.analysis.decide import Ends, Proof, accepting_steps, maybe_accepted, surely_refused
 from aiguille.analysis.forwards import Forward, forwards_of, meant_ports, ways_of
+from aiguille.analysis.program import Program
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import (

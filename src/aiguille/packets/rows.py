@@ -13,10 +13,10 @@ from numpy.typing import NDArray
 
 from aiguille.model import State, UsageError
 from aiguille.model.protocols import TCP_FLAGS
-from aiguille.space.cells import as_number, as_wide, read_wide
+from aiguille.packets.cells import as_number, as_wide, read_wide
+from aiguille.packets.packet import Packet, packet_at
+from aiguille.packets.sentences import ANY, COLUMNS, Sketch, is_number, read_row
 from aiguille.space.fields import ICMP_OF, PORT_TOP, SYN, TCP, WITH_PORTS, Axis, Space, Symbols
-from aiguille.space.packets import Packet, packet_at
-from aiguille.space.sentences import ANY, COLUMNS, Sketch, is_number, read_row
 
 # The columns, by their place in `COLUMNS`.
 ID, IN, OUT, SRC, DST, PROTOCOL, SPORT, DPORT, TYPE, CODE, FLAGS, STATE = range(len(COLUMNS))

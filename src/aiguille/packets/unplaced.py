@@ -10,9 +10,9 @@ from typing import NamedTuple
 from msgspec.structs import replace
 
 from aiguille.model import UsageError
+from aiguille.packets.packet import Packet
+from aiguille.packets.sentences import COLUMNS, Sketch, read_row
 from aiguille.space.fields import ICMP_OF, WITH_PORTS
-from aiguille.space.packets import Packet
-from aiguille.space.sentences import COLUMNS, Sketch, read_row
 
 NEEDED = ("id", "src", "dst", "protocol")
 """Columns without which a row says nothing; of the others those that are left out are empty."""

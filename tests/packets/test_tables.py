@@ -9,10 +9,11 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from aiguille.model import UsageError
-from aiguille.space import COLUMNS, Packet, Sketch, Space, Symbols
-from aiguille.space import table as tables
-from aiguille.space.rows import Fault
-from aiguille.space.table import TableFile
+from aiguille.packets import COLUMNS, Packet, Sketch
+from aiguille.packets import table as tables
+from aiguille.packets.rows import Fault
+from aiguille.packets.table import TableFile
+from aiguille.space import Space, Symbols
 
 HEADER = ",".join(COLUMNS)
 SYMBOLS = Symbols(("eth0", "eth1", "ppp9"), ("ppp",))

@@ -15,9 +15,9 @@ from msgspec.structs import replace
 
 from aiguille.model import State, UsageError
 from aiguille.model.protocols import PORTS, PROTOCOL_NAMES, PROTOCOLS, TCP_FLAGS
+from aiguille.packets.packet import Packet
 from aiguille.space.fields import ICMP_OF, PORT_TOP, SYN, TCP, WITH_PORTS, Axis, Box, Space, box
 from aiguille.space.intervals import IntervalSet
-from aiguille.space.packets import Packet
 
 EXAMPLE = "tcp from 203.0.113.9:41000 to 192.0.2.10:443 entering eth0 leaving eth1"
 

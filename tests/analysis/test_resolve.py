@@ -6,6 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from aiguille.analysis.resolve import Resolver, symbols_of
 from aiguille.model import (
     Addresses,
     AddressObject,
@@ -19,7 +20,7 @@ from aiguille.model import (
     Span,
 )
 from aiguille.model.objects import Numbers
-from aiguille.space import Axis, IntervalSet, Resolver, Space, symbols_of
+from aiguille.space import Axis, IntervalSet, Space
 from tests.helpers import filter_table
 
 HERE = Span("x", 1, 1)

@@ -17,9 +17,8 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from aiguille.model import UsageError
-from aiguille.space.cells import LINE, Cells, Lines, Numbers, Text, classes
-from aiguille.space.fields import PORT_TOP, WITH_PORTS, Symbols
-from aiguille.space.rows import (
+from aiguille.packets.cells import LINE, Cells, Lines, Numbers, Text, classes
+from aiguille.packets.rows import (
     DPORT,
     DST,
     IN,
@@ -35,7 +34,8 @@ from aiguille.space.rows import (
     Rows,
     are_named,
 )
-from aiguille.space.sentences import COLUMNS
+from aiguille.packets.sentences import COLUMNS
+from aiguille.space.fields import PORT_TOP, WITH_PORTS, Symbols
 
 PART = 1 << 22
 """Bytes of a part: some ten thousand rows, so that most of those that are decided together have many like them."""
