@@ -1,0 +1,210 @@
+"""From paths to an estate: exports found, read, and joined with what the auditor knows."""
+
+from __future__ import annotations
+
+import difflib
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import UTC, date, datetime
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from aiguille.analysis.countries import located
+from aiguille.analysis.sides import guess_sides, interface_names
+from aiguille.estate import engagement
+from aiguille.estate.finding import Found, Job, joined, look
+from aiguille.model import (
+    Addresses,
+    AiguilleError,
+    Device,
+    Estate,
+    Failure,
+    GeoFilter,
+    Locations,
+    Side,
+    UnreadableError,
+    UsageError,
+)
+from aiguille.model.countries import country_code
+from aiguille.readers import (
+    formats,
+    load_dialect,
+    named,
+)
+from aiguille.readers.comments import without_noted_secrets
+
+RAISE_FAULTS = "AIGUILLE_RAISE_FAULTS"
+"""Environment variable with which faults of the program itself are raised where they occur, for its tests."""
+
+
+def read(
+    paths: str | Path | Iterable[str | Path],
+    *,
+    format: str | None = None,
+    dialects: str | Path | Iterable[str | Path] = (),
+    as_of: date | None = None,
+    geo: str | Path | Iterable[str | Path] = (),
+    sides: Mapping[str, Side] | None = None,
+    administrators: Iterable[Addresses] = (),
+    progress: Callable[[int, int], None] | None = None,
+) -> Estate:
+    """Read exports, folders of exports and engagement files into an estate.
+
+    paths, dialects, geo: one path, or several
+    format: take every file for this format instead of recognising it
+    dialects: dialect files to know beside those that come with the package
+    as_of: the day ages are counted from; default: the engagement's, else today
+    geo: location data beside the engagement's: registry statistics or MMDB files, later ones winning
+    sides: by interface, the side it faces, on every device that has it; counts above what exports and engagements say
+    administrators: addresses that administrators come from, beside those of the engagement
+    progress: told how many exports of how many are read
+
+    What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
+    engagement or dialect file or an unknown format.
+    """
+    known = formats([load_dialect(path) for path in _each(dialects)])
+    wanted = named(format, known) if format is not None else None
+    found = Found([], [], [], known)
+    for path in _each(paths):
+        look(path, wanted, found)
+    found.jobs = list(joined(found.jobs))
+    locations = _locations([*found.geo, *_each(geo)])
+    devices: list[Device] = []
+    for number, job in enumerate(found.jobs, 1):
+        try:
+            for device in _devices(job, sides or {}, tuple(administrators)):
+                devices.append(located(_unique(device, {d.name for d in devices}), locations))
+        except UnreadableError as error:
+            found.failures.append(Failure(job.files[0].path, str(error)))
+        if progress is not None:
+            progress(number, len(found.jobs))
+    names = {name for device in devices for name in interface_names(device)}
+    for name in sides or {}:
+        if name not in names and devices and all(device.interfaces for device in devices):
+            near = difflib.get_close_matches(name, names, n=2)
+            hint = (
+                f"; did you mean {' or '.join(near)}?"
+                if near
+                else f"; there are {', '.join(sorted(names)[:8]) or 'none'}"
+            )
+            raise UsageError(f"--side {name}: no device has such an interface{hint}")
+    for device in devices:
+        guesses = [
+            f"{z.name} is {z.side.value} ({z.guessed})" for z in device.zones if z.guessed and z.side is not None
+        ]
+        if guesses:
+            found.notes.append(
+                f"{device.name}: assumed: {'; '.join(guesses)}. State it with --side IFACE=SIDE or in engagement.toml"
+            )
+        if filters := [one for one in device.geo_filters if one.enabled]:
+            found.notes += _countries_note(device, filters[0], locations)
+    day = as_of or found.as_of or date.today()  # noqa: DTZ011 - the auditor's own calendar day is meant
+    found.notes += [
+        f"{source}: this location data is {(day - made).days} days old, and addresses move between countries; get it anew"
+        for source in locations.sources
+        if (made := _made(source)) is not None and (day - made).days > _OLD_DATA
+    ]
+    return Estate(
+        devices=tuple(devices),
+        as_of=day,
+        title=found.title,
+        failures=tuple(found.failures),
+        notes=tuple(found.notes),
+        locations=locations,
+        baseline=found.baseline,
+        accepted=found.accepted,
+        answers=found.answers,
+        claims=found.claims,
+        about=found.about,
+        fail_on=found.fail_on,
+    )
+
+
+_OLD_DATA = 365
+"""Days after which location data is called old."""
+
+
+def _made(source: str) -> date | None:
+    """The day location data is of, as its source is told: the serial of registry statistics, or the epoch of an MMDB file."""
+    number = source.rpartition(", ")[2]
+    if not number.isdecimal() or not number.isascii():
+        return None
+    try:
+        if len(number) == 8:
+            return date(int(number[:4]), int(number[4:6]), int(number[6:]))
+        return datetime.fromtimestamp(int(number), UTC).date() if len(number) in (9, 10) else None
+    except ValueError:
+        return None
+
+
+def _each(paths: str | Path | Iterable[str | Path]) -> list[Path]:
+    return [Path(paths)] if isinstance(paths, str | Path) else [Path(path) for path in paths]
+
+
+def _locations(paths: Sequence[Path]) -> Locations:
+    """What is known of where addresses are."""
+    if not paths:
+        return Locations()
+    from aiguille.readers.locations import read_locations
+
+    return read_locations(paths)
+
+
+def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> list[str]:
+    """What a user should know of a device's filters by country."""
+    words = [word for one in device.geo_filters for word in one.countries if country_code(word) is None]
+    out = (
+        [f"{device.name}: '{words[0]}' ({first.where}) is no country of ISO 3166; its filter is taken as uncertain"]
+        if words
+        else []
+    )
+    if not locations:
+        out.append(
+            f"{device.name}: filters by country ({first.where}) are read and shown, not computed, for want of location data; "
+            "verdicts are as if they let everything through"
+        )
+    return out
+
+
+def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresses, ...]) -> list[Device]:
+    try:
+        found = job.format.read(job.files, job.name)
+    except AiguilleError as error:
+        if isinstance(error, UnreadableError):
+            raise
+        raise UnreadableError(str(error)) from error
+    except (Exception, RecursionError) as error:
+        # A fault of ours must not end the others' audit, nor go unnoticed.
+        if os.environ.get(RAISE_FAULTS):
+            raise
+        raise UnreadableError(
+            f"{job.files[0].path}: the reader of {job.format.name} failed ({type(error).__name__}: {str(error)[:200]}); "
+            "please report this with the file"
+        ) from error
+    if job.entry is not None and job.entry.name and len(found) > 1:
+        names = ", ".join(f"'{device.name}'" for device in found)
+        raise UnreadableError(
+            f"{job.entry.export}: describes {len(found)} devices ({names}), which cannot all be called '{job.entry.name}'; "
+            "leave the name out"
+        )
+    out = []
+    for device in found:
+        device = replace(device, recognised=job.why, name=device.name or job.files[0].path)
+        if job.entry is not None:
+            device = engagement.apply(job.entry, device)
+        if sides:
+            device = engagement.state_sides(device, sides)
+        if administrators:
+            device = replace(device, administrators=tuple(dict.fromkeys((*device.administrators, *administrators))))
+        out.append(guess_sides(without_noted_secrets(device)))
+    return out
+
+
+def _unique(device: Device, taken: set[str]) -> Device:
+    """The device under a name no other has."""
+    name, number = device.name, 2
+    while name in taken:
+        name = f"{device.name} ({number})"
+        number += 1
+    return device if name == device.name else replace(device, name=name)
