@@ -12,8 +12,8 @@ from msgspec.structs import replace
 from aiguille.analysis.decide import surely_accepted
 from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study, strangers
+from aiguille.baseline.asking import common
 from aiguille.baseline.catalogue import Of, Param
-from aiguille.baseline.checks.between import common
 from aiguille.baseline.dates import read_date, seen_at, until
 from aiguille.baseline.values import WrongValueError, read_value
 from aiguille.baseline.wording import counted, listed

@@ -12,6 +12,8 @@ from typing import Any
 from msgspec import Struct, convert
 
 from aiguille.model import Device, IcmpType, ManagementService, Numbers, ServiceTerm
+from aiguille.space import Axis, Box, IntervalSet
+from aiguille.space.fields import UDP
 
 _TCP, _UDP = Numbers(6, 6), Numbers(17, 17)
 
@@ -114,3 +116,13 @@ def management_services(device: Device) -> tuple[ManagementService, ...]:
     if any(service.where is not None for service in stated):
         return stated
     return (*stated, *(LOGINS if device.dialect in GENERAL_HOSTS else WELL_KNOWN))
+
+
+VOICE = 256
+"""UDP ports of a rule above which those of a service are among them by chance, as with ranges for voice."""
+
+
+def is_voice(region: Box) -> bool:
+    """Whether a region is a range of UDP ports so wide that a service in it is there by chance."""
+    ports = region[Axis.B]
+    return region[Axis.PROTO] == IntervalSet.of(UDP) and ports is not None and ports.size > VOICE

@@ -4,44 +4,29 @@ from aiguille.baseline import accepted
 from aiguille.baseline.accepted import Acceptance
 from aiguille.baseline.audit import Audit, CheckOutcome, Evidence, Finding, Witness, fingerprint, run
 from aiguille.baseline.catalogue import Area, Check, Of, Outcome, Param, RuleRef, Severity, Subject
-from aiguille.baseline.checks import (
-    access,
-    between,
-    deny,
-    geo,
-    logging,
-    login,
-    members,
-    mistakes,
-    objects,
-    order,
-    papers,
-    records,
-    restrictions,
-    rules,
-    stateful,
-    system,
-    usage,
-    width,
-)
+from aiguille.baseline.checks import geo, objects, system, usage
+from aiguille.baseline.checks.access import login, reach
+from aiguille.baseline.checks.deny import basics, between, defaults
+from aiguille.baseline.checks.logging import records, refusals
+from aiguille.baseline.checks.rules import any_to_any, documentation, members, mistakes, order, restrictions, width
 from aiguille.baseline.tailoring import STANDARD, Baseline, Chosen, Layer, load
 
 _MODULES = (
-    access,
+    reach,
     login,
-    deny,
+    defaults,
     between,
-    stateful,
-    logging,
+    basics,
+    refusals,
     records,
     geo,
-    rules,
+    any_to_any,
     width,
     order,
     restrictions,
     members,
     mistakes,
-    papers,
+    documentation,
     objects,
     usage,
     system,

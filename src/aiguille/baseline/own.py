@@ -8,6 +8,7 @@ from aiguille.analysis.program import Program
 from aiguille.analysis.resolve import Piece
 from aiguille.analysis.standing import StandingReport
 from aiguille.analysis.study import NEW, Study
+from aiguille.baseline.asking import service_boxes
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -20,7 +21,6 @@ from aiguille.baseline.catalogue import (
     speak,
     without_rules,
 )
-from aiguille.baseline.checks.records import service_boxes
 from aiguille.baseline.spec import AddressTest, OwnCheck, RuleTest
 from aiguille.baseline.values import networks, pattern
 from aiguille.baseline.wording import capital, counted

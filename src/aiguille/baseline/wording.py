@@ -10,6 +10,14 @@ from aiguille.space import IntervalSet
 
 NO_INWARD_RULES = "the export holds no rules for traffic to or through the device"
 
+NO_RULES = "the export holds no rules for traffic to the device itself; export the filter rules too"
+
+NO_THROUGH = "the export holds no rules for traffic through the device"
+
+SETTLE_OUTSIDE = "state the interface that faces the outside in engagement.toml (zones.outside)"
+
+UNSETTLED = "under a condition the export does not settle (a time of day, a set that was not exported, a mark)"
+
 UNSAID = "the export does not say what becomes of traffic"
 """Where a make's default is not told, before a direction."""
 

@@ -10,6 +10,7 @@ from aiguille.analysis.countries import blocked, by_country, codes_of, country_s
 from aiguille.analysis.program import Kind, Step
 from aiguille.analysis.sides import outside_known
 from aiguille.analysis.study import lets_in, may_let_in
+from aiguille.baseline.asking import common
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -25,10 +26,8 @@ from aiguille.baseline.catalogue import (
     speak,
     told_by,
 )
-from aiguille.baseline.checks.access import SETTLE_OUTSIDE
-from aiguille.baseline.checks.between import UNSETTLED, common
 from aiguille.baseline.reaching import Reach, reaches
-from aiguille.baseline.wording import capital, counted, lines, listed
+from aiguille.baseline.wording import SETTLE_OUTSIDE, UNSETTLED, capital, counted, lines, listed
 from aiguille.model import Addresses, AddressObject, Device, Direction, GeoFilter, Named, SetObject, Side
 from aiguille.model.countries import claimed_country, country_name
 from aiguille.model.spelling import spell_operand

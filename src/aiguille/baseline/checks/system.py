@@ -15,6 +15,7 @@ from aiguille.analysis.program import ipv6_is_off
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
 from aiguille.analysis.sides import outside_known
 from aiguille.baseline import releases
+from aiguille.baseline.asking import fact
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -28,7 +29,6 @@ from aiguille.baseline.catalogue import (
     Subject,
     check,
 )
-from aiguille.baseline.checks.login import fact
 from aiguille.baseline.dates import read_date
 from aiguille.baseline.wording import by_default, counted, lines, listed
 from aiguille.model import Chain, Direction, Rulebase, Span

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.ordering import best_order
 from aiguille.analysis.standing import Standing
+from aiguille.baseline.asking import about, name_of
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -24,10 +25,8 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.checks.access import NO_RULES
-from aiguille.baseline.checks.records import about, name_of
 from aiguille.baseline.dates import read_date, seen_at
-from aiguille.baseline.wording import capital, counted, lines, listed
+from aiguille.baseline.wording import NO_RULES, capital, counted, lines, listed
 from aiguille.model import Addresses, Direction, InterfaceName
 from aiguille.space import Axis
 from aiguille.space.fields import TCP, UDP

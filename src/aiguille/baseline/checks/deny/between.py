@@ -12,7 +12,8 @@ from aiguille.analysis.doubts import drops_forged
 from aiguille.analysis.program import Kind, Program, ipv6_is_off
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE, Entrance
-from aiguille.analysis.study import NEW, OPENING, Wanted, lets_in, may_let_in
+from aiguille.analysis.study import OPENING, Wanted, lets_in, may_let_in
+from aiguille.baseline.asking import common
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -31,27 +32,23 @@ from aiguille.baseline.catalogue import (
     speak,
     told_by,
 )
-from aiguille.baseline.checks.access import SETTLE_OUTSIDE
 from aiguille.baseline.values import networks
-from aiguille.baseline.wording import NO_INWARD_RULES, capital, counted, listed, spell_ports
+from aiguille.baseline.wording import (
+    NO_INWARD_RULES,
+    NO_THROUGH,
+    SETTLE_OUTSIDE,
+    UNSETTLED,
+    capital,
+    counted,
+    listed,
+    spell_ports,
+)
 from aiguille.model import Action, Direction, Side
 from aiguille.readers.literals import read_ports, read_protocol
-from aiguille.space import Axis, Box, IntervalSet, box, overlap
+from aiguille.space import Axis, Box, IntervalSet, box
 from aiguille.space.fields import TCP, UDP
 
-NO_THROUGH = "the export holds no rules for traffic through the device"
 _PORTS = Param("ports", int, 1024, "TCP ports", "a few services are named; a thousand are not meant one by one")
-
-
-def common(*boxes: Box) -> Box | None:
-    """What several boxes have in common."""
-    out: Box | None = NEW
-    for one in boxes:
-        out = overlap(out, one) if out is not None else None
-    return out
-
-
-UNSETTLED = "under a condition the export does not settle (a time of day, a set that was not exported, a mark)"
 
 
 class Pair(Struct, frozen=True):

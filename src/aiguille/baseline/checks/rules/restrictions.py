@@ -27,7 +27,7 @@ from aiguille.baseline.catalogue import (
     speak,
     without_rules,
 )
-from aiguille.baseline.checks.order import names_sources, undermined_by, unsettled
+from aiguille.baseline.checks.rules.order import names_sources, undermined_by, unsettled
 from aiguille.baseline.wording import capital, counted, listed
 from aiguille.model import Action, Direction, Field, Named, Rule, Side, Span
 from aiguille.model.spelling import spell_operand, spell_spans

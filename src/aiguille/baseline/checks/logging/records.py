@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from functools import lru_cache
 from math import isinf
 
 from aiguille.analysis.countries import by_country
 from aiguille.analysis.doubts import RATES
 from aiguille.analysis.exposure import Exposure
 from aiguille.analysis.program import Kind, Step
-from aiguille.analysis.resolve import term_boxes
 from aiguille.analysis.study import Admission, is_for_translated, is_wide
+from aiguille.baseline.asking import INWARD, about, name_of, service_boxes
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -30,48 +29,9 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.checks.access import NO_RULES
-from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
-from aiguille.model import Chain, Direction, Rule, ServiceTerm, Setting, Side
-from aiguille.readers.literals import read_ports, read_protocol
-from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
-
-
-def about(one: Admission, detail: str, severity: Severity | None = None) -> Found:
-    """A finding about a rule that lets connections in, with the packet that proves it does."""
-    step = one.step
-    return Found(
-        detail=detail + (f" (under a condition: {one.condition})" if one.condition else "") + ".",
-        subject=rule_subject(step.chain, step.rule),
-        where=lines_of(step),
-        rules=(refer(step.rulebase, step.chain, step.rule),),
-        proof=one.proof,
-        severity=severity,
-        family=one.program.family,
-        name=speak(step.chain, step.rule),
-    )
-
-
-def nothing_inward(subject: Subject) -> Answer | None:
-    """What a check on rules that let in says of an export without any; None where there are some."""
-    if any(True for d in _INWARD for _ in subject.programs.all(d)):
-        return None
-    return CannotTell(NO_INWARD_RULES)
-
-
-def name_of(one: Admission) -> str:
-    return capital(speak(one.step.chain, one.step.rule))
-
-
-@lru_cache(maxsize=256)
-def service_boxes(texts: tuple[str, ...], family: int) -> tuple[tuple[str, Box], ...]:
-    """Packets of services written as ``tcp/22`` or ``udp/137-138``."""
-    out: list[tuple[str, Box]] = []
-    for text in texts:
-        protocol, _, ports = text.partition("/")
-        term = ServiceTerm(read_protocol(protocol), (), (read_ports(ports, "-"),) if ports else ())
-        out += [(text, one) for one in term_boxes(family, term)]
-    return tuple(out)
+from aiguille.baseline.wording import NO_INWARD_RULES, NO_RULES, by_default, capital, counted, lines, listed
+from aiguille.model import Chain, Direction, Rule, Setting, Side
+from aiguille.space import Axis, IntervalSet, box, meets, overlap
 
 
 @check(
@@ -145,16 +105,13 @@ def _width(one: Admission) -> bool:
 def permissive(subject: Subject) -> Iterator[Answer]:
     yield from _recorded(
         subject,
-        [a for d in _INWARD for a in subject.study.admissions(d) if _width(a) and not a.rule.shipped],
+        [a for d in INWARD for a in subject.study.admissions(d) if _width(a) and not a.rule.shipped],
         "permissive",
     )
 
 
-_INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
-
-
 def _recorded(subject: Subject, admissions: list[Admission], what: str) -> Iterator[Answer]:
-    if not any(True for d in _INWARD for _ in subject.programs.all(d)):
+    if not any(True for d in INWARD for _ in subject.programs.all(d)):
         yield CannotTell(NO_INWARD_RULES)
         return
     silent = 0

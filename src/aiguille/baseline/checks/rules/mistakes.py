@@ -11,6 +11,7 @@ from aiguille.analysis.program import Program, Step, own_addresses
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import Admission, is_wide
 from aiguille.analysis.ways import all_ways_told, led_to
+from aiguille.baseline.asking import INWARD, about, name_of, nothing_inward
 from aiguille.baseline.catalogue import (
     Answer,
     Check,
@@ -25,7 +26,6 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.checks.records import about, name_of, nothing_inward
 from aiguille.baseline.values import networks as private_networks
 from aiguille.baseline.wording import capital, counted, listed
 from aiguille.model import (
@@ -45,11 +45,9 @@ from aiguille.model.spelling import spell_operand, spell_spans
 from aiguille.space import Axis, Box, IntervalSet, box, meets
 from aiguille.space.fields import TCP, UDP
 
-_INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
-
 
 def _admissions(subject: Subject) -> list[Admission]:
-    return [one for direction in (*_INWARD, Direction.FROM_DEVICE) for one in subject.study.admissions(direction)]
+    return [one for direction in (*INWARD, Direction.FROM_DEVICE) for one in subject.study.admissions(direction)]
 
 
 def _by_source_port(region: Box) -> bool:
@@ -280,7 +278,7 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
     looked = found = 0
     seen = [
         {step.rule.where for program in subject.programs.all(one) for step in program.steps if step.rule is not None}
-        for one in _INWARD
+        for one in INWARD
     ]
     # A list or chain both kinds of traffic pass is the right one for either.
     told: set[Span] = seen[0] & seen[1]

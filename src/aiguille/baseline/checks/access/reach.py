@@ -11,7 +11,7 @@ from aiguille.analysis.decide import Proof, surely_accepted, surely_refused
 from aiguille.analysis.doubts import RATES, blocked_lists
 from aiguille.analysis.exposure import Exposure, exposures, hours_of, networks_in, opening
 from aiguille.analysis.program import Kind, Programs
-from aiguille.analysis.services import WELL_KNOWN, known_services, odd_requests, ping, usual_name
+from aiguille.analysis.services import WELL_KNOWN, is_voice, known_services, odd_requests, ping, usual_name
 from aiguille.analysis.sides import PRIVATE, TUNNELS, Entrance, each_interface, outside_known
 from aiguille.baseline.catalogue import (
     Answer,
@@ -33,7 +33,7 @@ from aiguille.baseline.catalogue import (
     told_by,
 )
 from aiguille.baseline.values import networks
-from aiguille.baseline.wording import UNSAID, capital, counted, lines, listed
+from aiguille.baseline.wording import NO_RULES, SETTLE_OUTSIDE, UNSAID, capital, counted, lines, listed
 from aiguille.model import (
     Addresses,
     Direction,
@@ -48,7 +48,7 @@ from aiguille.model import (
     State,
 )
 from aiguille.model.spelling import spell_operand
-from aiguille.space import Axis, Box, IntervalSet, box, overlap
+from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
 
 _SOURCES = Param(
@@ -58,9 +58,6 @@ _SOURCES = Param(
     "addresses (IPv6: networks of 64 bits)",
     "a handful of named hosts or a small management network, not a whole client network",
 )
-
-SETTLE_OUTSIDE = "state the interface that faces the outside in engagement.toml (zones.outside)"
-
 
 _NAMED = 8
 """Services that are named; a default that accepts all of them is behind many."""
@@ -176,9 +173,6 @@ def _shipped(exposure: Exposure) -> bool:
     """Whether a rule lets it in that came with a program, and nobody wrote."""
     rule = exposure.proof.steps[-1].rule
     return rule is not None and rule.shipped
-
-
-NO_RULES = "the export holds no rules for traffic to the device itself; export the filter rules too"
 
 
 @check(
@@ -340,16 +334,6 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
     yield from (replace(_describe(group), severity=Severity.MEDIUM) for group in _grouped(to_guests))
     if not certain and not doubtful and not to_guests:
         yield Passed("no service of the table answers strangers")
-
-
-VOICE = 256
-"""UDP ports of a rule above which those of a service are among them by chance, as with ranges for voice."""
-
-
-def is_voice(region: Box) -> bool:
-    """Whether a region is a range of UDP ports so wide that a service in it is there by chance."""
-    ports = region[Axis.B]
-    return region[Axis.PROTO] == IntervalSet.of(UDP) and ports is not None and ports.size > VOICE
 
 
 def _guests(subject: Subject) -> tuple[Entrance, ...]:

@@ -12,6 +12,7 @@ from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sides import existing
+from aiguille.baseline.asking import INWARD, fact
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -28,21 +29,18 @@ from aiguille.baseline.catalogue import (
     speak,
     told_by,
 )
-from aiguille.baseline.checks.between import UNSETTLED
-from aiguille.baseline.checks.login import fact
-from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
+from aiguille.baseline.wording import NO_INWARD_RULES, UNSETTLED, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, Field, State
 from aiguille.space import Axis, Box, IntervalSet, PacketSet, box, overlap
 from aiguille.space.fields import TCP
 
-_INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
 _POINT_TO_POINT = ("wg", "tun", "ppp", "sit", "gre")
 """Interfaces with one neighbour at most, who needs no discovery."""
 IMPLICIT = "no rule of this export looks at connection states; the make is taken to let replies through by itself"
 
 
 def _programs(subject: Subject) -> list[Program]:
-    return [program for direction in _INWARD for program in subject.programs.all(direction)]
+    return [program for direction in INWARD for program in subject.programs.all(direction)]
 
 
 def _states_written(subject: Subject) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from math import isinf
 
+from aiguille.baseline.asking import fact
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -20,12 +21,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import by_default, counted, lines, listed
-from aiguille.model import Account, Fact, Setting
-
-
-def fact(subject: Subject, name: str) -> Fact | None:
-    """A setting of the system, None where the export does not tell it."""
-    return next((one for one in subject.device.system if one.name == name and one.setting.known), None)
+from aiguille.model import Account, Setting
 
 
 def _off(setting: Setting[bool], what: str, on: str, off: str) -> Answer:

@@ -30,7 +30,7 @@ from aiguille.baseline.catalogue import (
     speak,
     without_rules,
 )
-from aiguille.baseline.checks.deny import dead_rules
+from aiguille.baseline.checks.deny.defaults import dead_rules
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Action, Chain, Device, Direction, Field, InterfaceName, Named, Rule, Rulebase, Span
 from aiguille.space import Axis, Box, IntervalSet, overlap

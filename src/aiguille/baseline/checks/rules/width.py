@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from aiguille.analysis.decide import Ends, Proof, accepting_steps, maybe_accepted, surely_refused
 from aiguille.analysis.forwards import Forward, forwards_of, meant_ports, ways_of
 from aiguille.analysis.program import Program
-from aiguille.analysis.services import known_services
+from aiguille.analysis.services import is_voice, known_services
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import (
     Admission,
@@ -21,6 +21,7 @@ from aiguille.analysis.study import (
     may_let_in,
 )
 from aiguille.analysis.traffic import extent
+from aiguille.baseline.asking import INWARD, about, common, name_of, nothing_inward, service_boxes
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -41,22 +42,18 @@ from aiguille.baseline.catalogue import (
     speak,
     told_by,
 )
-from aiguille.baseline.checks.access import SETTLE_OUTSIDE, is_voice
-from aiguille.baseline.checks.between import NO_THROUGH, UNSETTLED, common
-from aiguille.baseline.checks.records import about, name_of, nothing_inward, service_boxes
 from aiguille.baseline.values import networks
-from aiguille.baseline.wording import capital, counted, listed
+from aiguille.baseline.wording import NO_THROUGH, SETTLE_OUTSIDE, UNSETTLED, capital, counted, listed
 from aiguille.model import Direction, Side, Span
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, covers, meets, overlap
 from aiguille.space.fields import COUNTED, ICMP_OF, SYN, TCP, UDP
 
-_INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
 _ANY_PORT = 65_000
 
 
 def _admissions(subject: Subject) -> list[Admission]:
-    return [one for direction in _INWARD for one in subject.study.admissions(direction)]
+    return [one for direction in INWARD for one in subject.study.admissions(direction)]
 
 
 @check(

@@ -1,0 +1,1 @@
+"""What is refused, and what only looks like a refusal."""
