@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import lru_cache
 
+from aiguille.analysis.objects import Object, objects_of
 from aiguille.analysis.resolve import term_boxes
+from aiguille.analysis.sides import outside_known
 from aiguille.analysis.study import NEW, Admission
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
     Found,
+    Need,
+    NotApplicable,
     Severity,
     Subject,
     lines_of,
@@ -17,11 +22,12 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.wording import NO_INWARD_RULES, capital
-from aiguille.model import Direction, Fact, ServiceTerm
+from aiguille.baseline.wording import NO_DATA, NO_FILTER, NO_INWARD_RULES, NO_RULES, NO_THROUGH, SETTLE_OUTSIDE, capital
+from aiguille.model import Device, Direction, Fact, GeoFilter, ServiceTerm
 from aiguille.readers.literals import read_ports, read_protocol
 from aiguille.space import Box, overlap
 
+NO_OBJECTS = "the export defines no objects"
 INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
 
 
@@ -30,11 +36,55 @@ def fact(subject: Subject, name: str) -> Fact | None:
     return next((one for one in subject.device.system if one.name == name and one.setting.known), None)
 
 
-def nothing_inward(subject: Subject) -> Answer | None:
-    """What a check on rules that let in says of an export without any; None where there are some."""
-    if any(True for d in INWARD for _ in subject.programs.all(d)):
+def _rules(*directions: Direction, else_: str) -> Callable[[Subject], Answer | None]:
+    def missing(subject: Subject) -> Answer | None:
+        there = any(True for d in directions for _ in subject.programs.all(d))
+        return None if there else CannotTell(else_)
+
+    return missing
+
+
+def _outside(subject: Subject) -> Answer | None:
+    if outside_known(subject.device):
         return None
-    return CannotTell(NO_INWARD_RULES)
+    return CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
+
+
+def _locations(subject: Subject) -> Answer | None:
+    return None if subject.study.estate.locations else CannotTell(NO_DATA)
+
+
+def _filter(subject: Subject) -> Answer | None:
+    return None if filters_of(subject.device) else NotApplicable(NO_FILTER)
+
+
+def _inward_filter(subject: Subject) -> Answer | None:
+    return None if any(one.inward for one in filters_of(subject.device)) else NotApplicable(NO_FILTER)
+
+
+def _objects(subject: Subject) -> Answer | None:
+    return None if every_object(subject) else NotApplicable(NO_OBJECTS)
+
+
+RULES_TO_DEVICE = Need("rules for traffic to the device", _rules(Direction.TO_DEVICE, else_=NO_RULES))
+RULES_THROUGH = Need("rules for traffic through the device", _rules(Direction.THROUGH_DEVICE, else_=NO_THROUGH))
+RULES_INWARD = Need("rules for traffic to or through the device", _rules(*INWARD, else_=NO_INWARD_RULES))
+OUTSIDE = Need("an interface known to face the outside", _outside)
+LOCATIONS = Need("location data", _locations)
+FILTER = Need("a filter by country", _filter)
+INWARD_FILTER = Need("a filter by country of what comes in", _inward_filter)
+OBJECTS = Need("objects", _objects)
+
+
+def every_object(subject: Subject) -> tuple[Object, ...]:
+    """Every object of the device, in the order of the export."""
+    found: tuple[Object, ...] = subject.study.once("objects", lambda: objects_of(subject.device))
+    return found
+
+
+def filters_of(device: Device) -> list[GeoFilter]:
+    """The filters by country that are switched on."""
+    return [one for one in device.geo_filters if one.enabled]
 
 
 def common(*boxes: Box) -> Box | None:

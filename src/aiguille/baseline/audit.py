@@ -397,6 +397,10 @@ def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answe
         words = " and ".join(FACTS.get(name, name.rpartition(".")[2].replace("_", " ")) for name in missing)
         return [CannotTell(f"the export does not tell {words}; add the configuration that states it, or ask for it")]
     try:
+        if (
+            lacking := next((said for need in one.asks if (said := need.missing(subject)) is not None), None)
+        ) is not None:
+            return [lacking]
         return [_with_evidence(one, answer) for answer in one.run(subject)]
     except TooComplexError as error:
         return [CannotTell(f"{error}{_most_entangled(subject.device) if error.where is None else ''}")]

@@ -187,11 +187,19 @@ class Subject(Struct, frozen=True, dict=True):
         return self.study.programs
 
 
+class Need(Struct, frozen=True):
+    """What a check stands on, in words, and what it answers where that is missing; None where it is there."""
+
+    words: str
+    missing: Callable[[Subject], Answer | None]
+
+
 class Check(Struct, frozen=True):
     """A check of the catalogue.
 
     how: what is looked at, and how the outcome follows from it
     needs: dotted names of the settings of `Device` without which the answer is "cannot tell"
+    asks: what else must be there; what is missing first is the answer
     controls: NIST SP 800-53 Rev. 5 control numbers
     fix: advice; names of parameters in braces are filled in
     together: of findings that are one statement on a device, what is said of their number: "rules have no description"
@@ -208,6 +216,7 @@ class Check(Struct, frozen=True):
     needs: tuple[str, ...] = ()
     params: tuple[Param, ...] = ()
     together: str = ""
+    asks: tuple[Need, ...] = ()
 
     @property
     def area(self) -> Area:
@@ -229,11 +238,12 @@ def check(
     needs: tuple[str, ...] = (),
     params: tuple[Param, ...] = (),
     together: str = "",
+    asks: tuple[Need, ...] = (),
 ) -> Callable[[Callable[[Subject], Iterator[Answer]]], Check]:
     """Make a `Check` of the function below."""
 
     def wrap(run: Callable[[Subject], Iterator[Answer]]) -> Check:
-        return Check(id, title, severity, controls, why, how, fix, run, needs, params, together)
+        return Check(id, title, severity, controls, why, how, fix, run, needs, params, together, asks)
 
     return wrap
 

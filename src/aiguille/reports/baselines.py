@@ -48,7 +48,7 @@ def explain_data(check: Check) -> Data:
         "severity": check.severity.value,
         "why": check.why,
         "how": check.how,
-        "needs": list(check.needs),
+        "needs": [*check.needs, *(need.words for need in check.asks)],
         "parameters": [
             {"name": p.name, "type": _type(p), "unit": p.unit, "default": _value(p.default), "why": p.why}
             for p in check.params
@@ -129,9 +129,11 @@ def show_explain(console: Console, check: Check) -> None:
     rows.add_column(overflow="fold")
     rows.add_row(Text("why", "dim"), Text(check.why))
     rows.add_row(Text("outcome", "dim"), Text(check.how))
-    needs = ", ".join(name.rpartition(".")[2].replace("_", " ") for name in check.needs)
+    settings = (name.rpartition(".")[2].replace("_", " ") for name in check.needs)
+    needs = ", ".join((*settings, *(need.words for need in check.asks)))
     rows.add_row(
-        Text("needs", "dim"), Text(f"from the export: {needs}; else it cannot tell" if needs else "see under outcome")
+        Text("needs", "dim"),
+        Text(f"{needs}; where that is missing, the outcome says so" if needs else "see under outcome"),
     )
     for number, param in enumerate(check.params):
         default = ", ".join(map(str, param.default)) if isinstance(param.default, tuple) else str(param.default)

@@ -74,8 +74,9 @@ def _check(one: Check) -> list[str]:
         default = ", ".join(map(str, param.default)) if isinstance(param.default, tuple) else param.default
         shown = f"`{default}`" if isinstance(param.default, tuple | str) and default else default or "none"
         lines += [*([] if number else [""]), f"- `{param.name}`, {param.unit}: {shown} by default; {param.why}."]
-    if one.needs:
-        lines += ["", "Needs from the export: " + ", ".join(f"`{name}`" for name in one.needs) + "."]
+    if one.needs or one.asks:
+        needs = (*(f"`{name}`" for name in one.needs), *(need.words for need in one.asks))
+        lines += ["", f"Needs: {', '.join(needs)}."]
     return lines
 
 

@@ -10,7 +10,7 @@ from aiguille.analysis.countries import blocked, by_country, codes_of, country_s
 from aiguille.analysis.program import Kind, Step
 from aiguille.analysis.sides import outside_known
 from aiguille.analysis.study import lets_in, may_let_in
-from aiguille.baseline.asking import common
+from aiguille.baseline.asking import FILTER, INWARD_FILTER, LOCATIONS, OUTSIDE, common, filters_of
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -27,25 +27,18 @@ from aiguille.baseline.catalogue import (
     told_by,
 )
 from aiguille.baseline.reaching import Reach, reaches
-from aiguille.baseline.wording import SETTLE_OUTSIDE, UNSETTLED, capital, counted, lines, listed
-from aiguille.model import Addresses, AddressObject, Device, Direction, GeoFilter, Named, SetObject, Side
+from aiguille.baseline.wording import NO_DATA, NO_FILTER, SETTLE_OUTSIDE, UNSETTLED, capital, counted, lines, listed
+from aiguille.model import Addresses, AddressObject, Direction, GeoFilter, Named, SetObject, Side
 from aiguille.model.countries import claimed_country, country_name
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box
 
-NO_DATA = "no location data; name registry statistics or MMDB files under geo in engagement.toml, or with --geo"
 _MANY = 256
 """Sources beyond which nobody means a list of named ones."""
-
-NO_FILTER = "the export tells of no filter by country"
 
 
 def _passed(subject: Subject, because: str) -> Answer:
     return Passed(because) if subject.study.estate.locations else CannotTell(NO_DATA)
-
-
-def _filters(device: Device) -> list[GeoFilter]:
-    return [one for one in device.geo_filters if one.enabled]
 
 
 def _name(one: GeoFilter) -> str:
@@ -56,7 +49,7 @@ def _countries(codes: Iterable[str]) -> str:
     return listed((f"{country_name(code)} ({code})" for code in codes), 6)
 
 
-def _written_filters(subject: Subject) -> dict[tuple[Direction, int], list[Step]]:
+def _writtenfilters_of(subject: Subject) -> dict[tuple[Direction, int], list[Step]]:
     """By direction and family, the refusals of countries by an object or set that is named for them."""
     out: dict[tuple[Direction, int], list[Step]] = {}
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
@@ -102,12 +95,10 @@ def _open_to_anybody(subject: Subject) -> list[Reach]:
     how="Ways in from the outside that anybody may use, on a device without a filter on what comes in; where rules refuse countries by "
     "objects or sets named for them, the ways in that admit their members all the same, family by family.",
     fix="Block the countries nobody needs, or allow those that are served, ahead of all rules; do not rely on it alone.",
+    asks=(OUTSIDE,),
 )
 def unrestricted(subject: Subject) -> Iterator[Answer]:
-    if not outside_known(subject.device):
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
-        return
-    inward = [one for one in _filters(subject.device) if one.inward]
+    inward = [one for one in filters_of(subject.device) if one.inward]
     if inward:
         yield _passed(subject, f"{_name(inward[0])} looks at what comes in")
         return
@@ -115,7 +106,7 @@ def unrestricted(subject: Subject) -> Iterator[Answer]:
     if not services:
         yield NotApplicable("nothing is open to anybody outside")
         return
-    written = _written_filters(subject)
+    written = _writtenfilters_of(subject)
     escaped = [_escapes(one, written.get((one.direction, one.family), [])) for one in services]
     kept = {(one.rule, one.family) for one, out in zip(services, escaped, strict=True) if out is False or out is None}
     services = [one for one, out in zip(services, escaped, strict=True) if out]
@@ -148,7 +139,7 @@ def unrestricted(subject: Subject) -> Iterator[Answer]:
     fix="Move the filter ahead of all rules.",
 )
 def late_filter(subject: Subject) -> Iterator[Answer]:
-    filters = _filters(subject.device)
+    filters = filters_of(subject.device)
     if not filters:
         yield NotApplicable(NO_FILTER)
     for one in filters:
@@ -219,20 +210,16 @@ def countries(subject: Subject) -> Iterator[Answer]:
     "accepted from the outside are looked "
     "for, exceptions of the filter left out; the rule that accepts them is named, with a packet.",
     fix="Move the filter ahead of the rule, or narrow the rule's sources.",
+    asks=(
+        INWARD_FILTER,
+        LOCATIONS,
+        OUTSIDE,
+    ),
 )
 def blocked_reach(subject: Subject) -> Iterator[Answer]:
-    filters = [one for one in _filters(subject.device) if one.inward]
+    filters = [one for one in filters_of(subject.device) if one.inward]
     locations = subject.study.estate.locations
-    if not filters:
-        yield NotApplicable(NO_FILTER)
-        return
-    if not locations:
-        yield CannotTell(NO_DATA)
-        return
     outer = subject.study.on(Side.OUTSIDE)
-    if not outer:
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
-        return
     found = 0
     for one in filters:
         for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
@@ -281,12 +268,10 @@ def _exceptions(subject: Subject, one: GeoFilter, family: int) -> IntervalSet:
     why="What was let in by mistake, or carried in, then talks to its master freely.",
     how="Asks which ways the enabled filters look, all together.",
     fix="Let the filter look at both directions.",
+    asks=(FILTER,),
 )
 def one_way(subject: Subject) -> Iterator[Answer]:
-    filters = _filters(subject.device)
-    if not filters:
-        yield NotApplicable(NO_FILTER)
-        return
+    filters = filters_of(subject.device)
     inward, outward = any(one.inward for one in filters), any(one.outward for one in filters)
     if inward and outward:
         yield _passed(subject, "filters by country look at both directions")
@@ -365,13 +350,11 @@ def _members(one: SetObject, family: int) -> IntervalSet:
     "location data; one in a country that an "
     "inward filter keeps out, and that is no exception, is a finding.",
     fix="Make the address an exception of the filter with a reason, or manage the device from elsewhere.",
+    asks=(INWARD_FILTER,),
 )
 def own_source(subject: Subject) -> Iterator[Answer]:
     locations = subject.study.estate.locations
-    filters = [one for one in _filters(subject.device) if one.inward]
-    if not filters:
-        yield NotApplicable(NO_FILTER)
-        return
+    filters = [one for one in filters_of(subject.device) if one.inward]
     wanted = [
         (f"account {a.name}", s)
         for a in subject.device.administration.accounts
@@ -415,7 +398,7 @@ def own_source(subject: Subject) -> Iterator[Answer]:
     fix="Write down for whom the exception is, why, and until when.",
 )
 def unexplained_exception(subject: Subject) -> Iterator[Answer]:
-    filters = [one for one in _filters(subject.device) if one.exceptions]
+    filters = [one for one in filters_of(subject.device) if one.exceptions]
     if not filters:
         yield NotApplicable("no filter by country has exceptions")
         return
@@ -435,15 +418,13 @@ def unexplained_exception(subject: Subject) -> Iterator[Answer]:
     why="A country is millions of addresses, and every attacker can rent one of them.",
     how="Ways of managing the device that answer outside to anybody in the countries let in, on a device with an inward filter.",
     fix="Name the administrators' addresses, or manage the device through a VPN.",
+    asks=(
+        INWARD_FILTER,
+        OUTSIDE,
+    ),
 )
 def only_restriction(subject: Subject) -> Iterator[Answer]:
-    filters = [one for one in _filters(subject.device) if one.inward]
-    if not filters:
-        yield NotApplicable(NO_FILTER)
-        return
-    if not outside_known(subject.device):
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
-        return
+    filters = [one for one in filters_of(subject.device) if one.inward]
     found = []
     for one in reaches(subject.study):
         program = subject.programs.get(one.family, one.direction)

@@ -12,11 +12,11 @@ from aiguille.analysis.objects import (
     depth_of,
     kind_of,
     members_of,
-    objects_of,
     reached,
     uses,
 )
 from aiguille.analysis.services import GENERAL_HOSTS
+from aiguille.baseline.asking import NO_OBJECTS, OBJECTS, every_object
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -36,13 +36,6 @@ from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import AddressObject, Device, Field, Named, NameKind, ServiceObject, SetObject, Side
 from aiguille.model.spelling import spell_operand
 from aiguille.space import IntervalSet
-
-NO_OBJECTS = "the export defines no objects"
-
-
-def _objects(subject: Subject) -> tuple[Object, ...]:
-    found: tuple[Object, ...] = subject.study.once("objects", lambda: objects_of(subject.device))
-    return found
 
 
 def _name(one: Object) -> str:
@@ -64,12 +57,10 @@ def _values(subject: Subject, one: Object) -> tuple[IntervalSet | None, Interval
     why="Leftovers hide what counts, and their names get used again for something else.",
     how="Objects that no rule names, by itself or through groups; those the make derives from interfaces are left out.",
     fix="Make sure that nothing else uses the object (accounts, other sites, programs that fill it); it can go then.",
+    asks=(OBJECTS,),
 )
 def unused(subject: Subject) -> Iterator[Answer]:
-    objects = _objects(subject)
-    if not objects:
-        yield NotApplicable(NO_OBJECTS)
-        return
+    objects = every_object(subject)
     if not subject.device.rulebases:
         yield CannotTell("the export holds no rules that could use the objects")
         return
@@ -96,12 +87,10 @@ def unused(subject: Subject) -> Iterator[Answer]:
     why="When one of them is changed the other is forgotten.",
     how="Address objects with the same addresses in both families, and services with the same members.",
     fix="Keep one of them and use it everywhere.",
+    asks=(OBJECTS,),
 )
 def duplicate(subject: Subject) -> Iterator[Answer]:
-    objects = _objects(subject)
-    if not objects:
-        yield NotApplicable(NO_OBJECTS)
-        return
+    objects = every_object(subject)
     known: dict[object, Object] = {}
     found = 0
     for one in objects:
@@ -134,7 +123,7 @@ def duplicate(subject: Subject) -> Iterator[Answer]:
     fix="Say in a few words what the object is and whose it is.",
 )
 def undescribed(subject: Subject) -> Iterator[Answer]:
-    objects = [one for one in _objects(subject) if not isinstance(one, SetObject)]
+    objects = [one for one in every_object(subject) if not isinstance(one, SetObject)]
     alike = [one for one in subject.study.estate.devices if one.dialect == subject.device.dialect]
     if not any(
         any(one.comment for one in device.addresses) or any(one.comment for one in device.services) for device in alike
@@ -165,12 +154,10 @@ def undescribed(subject: Subject) -> Iterator[Answer]:
     why="A rule that names it never works, or on some makes works for everything.",
     how="Objects without any member; sets that rules fill, or whose members would only be refused, are left out.",
     fix="Fill the object, or delete it and what names it.",
+    asks=(OBJECTS,),
 )
 def empty(subject: Subject) -> Iterator[Answer]:
-    objects = _objects(subject)
-    if not objects:
-        yield NotApplicable(NO_OBJECTS)
-        return
+    objects = every_object(subject)
     # Whoever is banned while a program runs is in no file.
     waiting = _refused_alone(subject.device)
     bare = [one for one in objects if _is_empty(one) and not (isinstance(one, SetObject) and one.name in waiting)]
@@ -256,7 +243,7 @@ def dangling(subject: Subject) -> Iterator[Answer]:
     fix="Take the group out of its own members.",
 )
 def cyclic(subject: Subject) -> Iterator[Answer]:
-    groups = [one for one in _objects(subject) if members_of(one)]
+    groups = [one for one in every_object(subject) if members_of(one)]
     if not groups:
         yield NotApplicable("no object names another")
         return
@@ -286,7 +273,7 @@ def cyclic(subject: Subject) -> Iterator[Answer]:
     fix="Put the members into at most {at_most} levels.",
 )
 def deep(subject: Subject) -> Iterator[Answer]:
-    groups = [one for one in _objects(subject) if members_of(one)]
+    groups = [one for one in every_object(subject) if members_of(one)]
     if not groups:
         yield NotApplicable("no object names another")
         return
@@ -319,7 +306,7 @@ def deep(subject: Subject) -> Iterator[Answer]:
     fix="Say any in the rule if any is meant; else name what is.",
 )
 def everything(subject: Subject) -> Iterator[Answer]:
-    objects = [one for one in _objects(subject) if not isinstance(one, SetObject)]
+    objects = [one for one in every_object(subject) if not isinstance(one, SetObject)]
     if not objects:
         yield NotApplicable(NO_OBJECTS)
         return
@@ -360,7 +347,7 @@ _PORT = re.compile(r"(?i)(?:^|[^a-z])(?:tcp|udp|port)[-_ ]?(\d{1,5})(?!\d)")
 )
 def misnamed(subject: Subject) -> Iterator[Answer]:
     looked = found = 0
-    for one in _objects(subject):
+    for one in every_object(subject):
         said = ""
         if isinstance(one, AddressObject) and (match := _ADDRESS.search(one.name)):
             values = subject.programs.resolver(4).exactly(one.name)
@@ -458,7 +445,9 @@ def other_zone(subject: Subject) -> Iterator[Answer]:
     fix="Give the wide rule a group of its own.",
 )
 def shared_widths(subject: Subject) -> Iterator[Answer]:
-    groups = {(kind_of(o), o.name): o for o in _objects(subject) if isinstance(o, AddressObject) and len(o.members) > 1}
+    groups = {
+        (kind_of(o), o.name): o for o in every_object(subject) if isinstance(o, AddressObject) and len(o.members) > 1
+    }
     looked = found = 0
     for key, places in uses(subject.device).items():
         if key not in groups:

@@ -13,6 +13,7 @@ from aiguille.analysis.exposure import Exposure, exposures, hours_of, networks_i
 from aiguille.analysis.program import Kind, Programs
 from aiguille.analysis.services import WELL_KNOWN, is_voice, known_services, odd_requests, ping, usual_name
 from aiguille.analysis.sides import PRIVATE, TUNNELS, Entrance, each_interface, outside_known
+from aiguille.baseline.asking import OUTSIDE, RULES_TO_DEVICE
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -33,7 +34,7 @@ from aiguille.baseline.catalogue import (
     told_by,
 )
 from aiguille.baseline.values import networks
-from aiguille.baseline.wording import NO_RULES, SETTLE_OUTSIDE, UNSAID, capital, counted, lines, listed
+from aiguille.baseline.wording import UNSAID, capital, counted, lines, listed
 from aiguille.model import (
     Addresses,
     Direction,
@@ -186,11 +187,9 @@ def _shipped(exposure: Exposure) -> bool:
     "the parameter allows is a finding, told for each rule that lets them in.",
     fix="Allow management from the outside only from named addresses (at most {at_most_sources}), or better through a VPN to "
     "an inside address, and refuse it to all others.",
+    asks=(RULES_TO_DEVICE,),
 )
 def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
-    if not _to_device(subject.programs):
-        yield CannotTell(NO_RULES)
-        return
     services = subject.study.services
     certain, doubtful = _open_outside(subject, services)
     yield from _outside_answers(subject, certain, doubtful)
@@ -310,11 +309,9 @@ def _is_private_outside(subject: Subject, family: int) -> bool:
     "data or control is a medium finding, and so is what does and guests reach. Where the export lists the sockets that listen, only "
     "these count.",
     fix="Refuse the service from the outside and from guests; let named sources in, or bring it behind a VPN.",
+    asks=(RULES_TO_DEVICE,),
 )
 def exposed_service(subject: Subject) -> Iterator[Answer]:
-    if not _to_device(subject.programs):
-        yield CannotTell(NO_RULES)
-        return
     services = _exposed_services(subject)
     certain, doubtful = _open_outside(subject, services)
     slight = {one.name for one in known_services() if one.light}
@@ -420,11 +417,9 @@ def _whichever(ways: Sequence[Entrance], found: Sequence[Exposure]) -> tuple[lis
     why="One infected workstation or visitor inside is enough to attack the device's login.",
     how="As for the outside, on every interface whose zone is neither outside nor for management, tunnels of unknown side apart.",
     fix="Restrict management to the administrators' addresses (at most {at_most_sources}) or a management network.",
+    asks=(RULES_TO_DEVICE,),
 )
 def no_source_restriction(subject: Subject) -> Iterator[Answer]:
-    if not _to_device(subject.programs):
-        yield CannotTell(NO_RULES)
-        return
     services = subject.study.services
     skipped = (Side.OUTSIDE, Side.MANAGEMENT, None)
     ways = [e for e in subject.study.entrances if e.side not in skipped]
@@ -461,11 +456,9 @@ _MONITORS = 8
     how="Cleartext ways of managing the device that some source can reach are findings, on the outside high; one that is merely "
     "switched on and let in by no rule is a low one, and so is SNMP for a few machines inside.",
     fix="Switch the cleartext service off and refuse its port; use SSH, HTTPS or SNMP version 3 instead.",
+    asks=(RULES_TO_DEVICE,),
 )
 def cleartext(subject: Subject) -> Iterator[Answer]:
-    if not _to_device(subject.programs):
-        yield CannotTell(NO_RULES)
-        return
     services = [s for s in subject.study.services if s.cleartext]
     if not services:
         yield Passed("no cleartext management service is configured")
@@ -509,11 +502,9 @@ def cleartext(subject: Subject) -> Iterator[Answer]:
     how="Counts the addresses that may log in, all rules together, for each service and zone. What is open to more than named sources "
     "is the matter of access.reachable-from-outside and access.no-source-restriction and not reported again.",
     fix="Cut the allowed sources down to the administrators' own addresses, {at_most} at most.",
+    asks=(RULES_TO_DEVICE,),
 )
 def too_many_sources(subject: Subject) -> Iterator[Answer]:
-    if not _to_device(subject.programs):
-        yield CannotTell(NO_RULES)
-        return
     together: dict[tuple[object, ...], list[Exposure]] = {}
     for exposure in subject.study.exposures:
         if exposure.certain:
@@ -558,12 +549,10 @@ def too_many_sources(subject: Subject) -> Iterator[Answer]:
     "are accepted over IPv4 that no host needs from strangers (redirects, timestamps); where an export lists services by "
     "interface, the ways of managing the device listed on guest and dmz interfaces count too.",
     fix="Switch off on interfaces facing {sides} what is not needed there; allow ping from named monitoring hosts only.",
+    asks=(RULES_TO_DEVICE,),
 )
 def needless_service(subject: Subject) -> Iterator[Answer]:
     wanted = [e for e in subject.study.entrances if e.side is not None and e.side.value in subject.params["sides"]]
-    if not _to_device(subject.programs):
-        yield CannotTell(NO_RULES)
-        return
     if not wanted:
         yield CannotTell(
             f"no interface is known to face {listed(subject.params['sides'])}; state zones in engagement.toml"
@@ -630,14 +619,12 @@ def _steering(subject: Subject, wanted: Sequence[Entrance]) -> Iterator[Found]:
     why="Another port keeps nobody out, but it keeps the log free of those who try every address of the internet.",
     how="Ways of managing the device that some outside source reaches on their usual port.",
     fix="Where the service must answer outside at all, move it to another port.",
+    asks=(
+        RULES_TO_DEVICE,
+        OUTSIDE,
+    ),
 )
 def default_port(subject: Subject) -> Iterator[Answer]:
-    if not _to_device(subject.programs):
-        yield CannotTell(NO_RULES)
-        return
-    if not outside_known(subject.device):
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
-        return
     usual = {term for one in WELL_KNOWN for term in one.terms}
     ports = {(t.protocol, p) for t in usual for p in t.destination_ports}
     found = [e for e in subject.study.exposures if e.entrance.side is Side.OUTSIDE]
@@ -659,11 +646,9 @@ def default_port(subject: Subject) -> Iterator[Answer]:
     how="Every source an account is restricted to, and every administrator's address of the engagement file, must reach some way of "
     "managing the device through some interface. Sources nobody stated cannot be judged.",
     fix="Let the address in by a rule above the refusal before the next change is applied, or take it off the list if it is old.",
+    asks=(RULES_TO_DEVICE,),
 )
 def keeper_refused(subject: Subject) -> Iterator[Answer]:
-    if not _to_device(subject.programs):
-        yield CannotTell(NO_RULES)
-        return
     accounts = [a for a in subject.device.administration.accounts if a.enabled and a.sources.known]
     wanted: list[tuple[str, Addresses, Span | None]] = []
     wanted += [(f"account {a.name}", one, a.where) for a in accounts for one in a.sources.value]

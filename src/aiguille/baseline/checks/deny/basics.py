@@ -12,7 +12,7 @@ from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sides import existing
-from aiguille.baseline.asking import INWARD, fact
+from aiguille.baseline.asking import INWARD, RULES_INWARD, RULES_TO_DEVICE, fact
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -164,12 +164,10 @@ def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[i
     how="Looks for a rule that accepts every packet of an established connection, and how many rules a packet meets before it; related "
     "connections must be accepted there too.",
     fix="Accept established and related packets within the first {at_most} rules.",
+    asks=(RULES_INWARD,),
 )
 def established(subject: Subject) -> Iterator[Answer]:
     programs = _programs(subject)
-    if not programs:
-        yield CannotTell(NO_INWARD_RULES)
-        return
     if not _states_written(subject):
         yield NotApplicable(IMPLICIT)
         return
@@ -234,12 +232,10 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
     how="Looks for a packet in state invalid that a rule somebody wrote surely accepts, from anywhere but the loopback. What a default "
     "accepts is the matter of the checks on defaults.",
     fix="Drop invalid packets right after accepting established ones.",
+    asks=(RULES_INWARD,),
 )
 def invalid(subject: Subject) -> Iterator[Answer]:
     programs = _programs(subject)
-    if not programs:
-        yield CannotTell(NO_INWARD_RULES)
-        return
     if not _states_written(subject):
         yield NotApplicable(IMPLICIT)
         return
@@ -285,6 +281,7 @@ def invalid(subject: Subject) -> Iterator[Answer]:
     how="Looks for a new connection on the loopback that is refused; on makes whose exports tell of no "
     "loopback there is nothing to see.",
     fix="Accept everything on the loopback interface first.",
+    asks=(RULES_TO_DEVICE,),
 )
 def loopback(subject: Subject) -> Iterator[Answer]:
     programs = list(subject.programs.all(Direction.TO_DEVICE))
@@ -292,9 +289,6 @@ def loopback(subject: Subject) -> Iterator[Answer]:
         base.name in ("filter", "raw") or "inet" in base.name or "ip " in base.name for base in subject.device.rulebases
     )
     named = LOOPBACK in subject.programs.resolver(4).space.symbols.names
-    if not programs:
-        yield CannotTell("the export holds no rules for traffic to the device itself")
-        return
     if not (own or named):
         yield NotApplicable("this make's rules do not see the loopback")
         return
@@ -402,12 +396,10 @@ def neighbour_discovery(subject: Subject) -> Iterator[Answer]:
     how="Looks for a rule about ICMP that surely refuses the message that a packet was too big although it belongs to a running "
     "connection. Over IPv6, where nothing on the way may cut packets, the finding is medium.",
     fix="Accept related packets above the rule that refuses ICMP, or leave ICMP type 3 (ICMPv6 type 2) out of it.",
+    asks=(RULES_INWARD,),
 )
 def icmp_errors(subject: Subject) -> Iterator[Answer]:
     programs = _programs(subject)
-    if not programs:
-        yield CannotTell(NO_INWARD_RULES)
-        return
     if not _states_written(subject):
         yield NotApplicable(IMPLICIT)
         return

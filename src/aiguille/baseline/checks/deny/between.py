@@ -13,7 +13,7 @@ from aiguille.analysis.program import Kind, Program, ipv6_is_off
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE, Entrance
 from aiguille.analysis.study import OPENING, Wanted, lets_in, may_let_in
-from aiguille.baseline.asking import common
+from aiguille.baseline.asking import OUTSIDE, RULES_INWARD, RULES_THROUGH, common
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -35,7 +35,6 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import (
     NO_INWARD_RULES,
-    NO_THROUGH,
     SETTLE_OUTSIDE,
     UNSETTLED,
     capital,
@@ -165,13 +164,11 @@ def _pairs(sources: Iterable[Entrance], targets: Iterable[Entrance]) -> Iterator
     "or management, else medium.",
     fix="Refuse traffic between inside networks at the end, and allow above it what is needed: this "
     "source, that destination, this port.",
+    asks=(RULES_THROUGH,),
 )
 def between_inside(subject: Subject) -> Iterator[Answer]:
     inner = subject.study.inside
     pairs = list(_pairs(inner, inner))
-    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
-        yield CannotTell(NO_THROUGH)
-        return
     if not pairs:
         yield NotApplicable("fewer than two inside networks are known")
         return
@@ -203,11 +200,9 @@ def between_inside(subject: Subject) -> Iterator[Answer]:
     how="The ports that guest networks reach in inside and management zones are computed: high where a service of the table of "
     "well-known ones is among them that gives a login, data or control, else medium. Printers alone are a low finding.",
     fix="Refuse guests everything but the outside; give them what they need from a network of its own.",
+    asks=(RULES_THROUGH,),
 )
 def guests_inside(subject: Subject) -> Iterator[Answer]:
-    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
-        yield CannotTell(NO_THROUGH)
-        return
     guests = [one for one in subject.study.inside if one.side is Side.GUEST]
     if not guests:
         yield NotApplicable("no network of guests is known")
@@ -273,15 +268,13 @@ def _reached(subject: Subject, program: Program, pair: Pair) -> Iterator[tuple[P
     why="Malware calls home, and data leaves, on whatever port is open.",
     how="As between inside networks, from each of them to the zones on the outside.",
     fix="Refuse outgoing traffic by default and allow names, time, the mail relay and the web, from those who need them.",
+    asks=(
+        RULES_THROUGH,
+        OUTSIDE,
+    ),
 )
 def egress(subject: Subject) -> Iterator[Answer]:
-    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
-        yield CannotTell(NO_THROUGH)
-        return
     outer = subject.study.on(Side.OUTSIDE)
-    if not outer:
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
-        return
     inner = subject.study.inside
     if not inner:
         yield NotApplicable("no inside network is known")
@@ -305,16 +298,14 @@ def egress(subject: Subject) -> Iterator[Answer]:
     why="An answer tells a stranger that somebody is there; silence costs them time.",
     how="Looks for packets from the outside that a rule or policy rejects, which sends an answer, rather than drops.",
     fix="Drop what comes from the outside; keep answers for inside networks, where they save everybody time.",
+    asks=(
+        RULES_INWARD,
+        OUTSIDE,
+    ),
 )
 def answers_outside(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     programs = [p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)]
-    if not programs:
-        yield CannotTell(NO_INWARD_RULES)
-        return
-    if not outer:
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
-        return
     found = 0
     for program in programs:
 
@@ -466,12 +457,10 @@ def _six(subject: Subject) -> Iterator[Program]:
     "that has nothing behind it. Ranges that the outside zone itself uses are left out. Where the kernel checks the path back "
     "(rp_filter) on the way in, or a rule does, such packets are dropped.",
     fix="Drop private and unassigned sources on the outside before any rule that accepts.",
+    asks=(OUTSIDE,),
 )
 def bogons(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
-    if not outer:
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
-        return
     if checked_paths(subject):
         yield Passed("the kernel drops packets whose source lies elsewhere before any rule sees them (rp_filter)")
         return

@@ -11,7 +11,7 @@ from aiguille.analysis.doubts import RATES
 from aiguille.analysis.exposure import Exposure
 from aiguille.analysis.program import Kind, Step
 from aiguille.analysis.study import Admission, is_for_translated, is_wide
-from aiguille.baseline.asking import INWARD, about, name_of, service_boxes
+from aiguille.baseline.asking import INWARD, RULES_TO_DEVICE, about, name_of, service_boxes
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -29,7 +29,7 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.wording import NO_INWARD_RULES, NO_RULES, by_default, capital, counted, lines, listed
+from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Chain, Direction, Rule, Setting, Side
 from aiguille.space import Axis, IntervalSet, box, meets, overlap
 
@@ -45,11 +45,9 @@ from aiguille.space import Axis, IntervalSet, box, meets, overlap
     "record it, the accepting one or one "
     "before it. Rules the make has built in may be recorded elsewhere and are left out.",
     fix="Record new connections to the management services.",
+    asks=(RULES_TO_DEVICE,),
 )
 def management(subject: Subject) -> Iterator[Answer]:
-    if not any(True for _ in subject.programs.all(Direction.TO_DEVICE)):
-        yield CannotTell(NO_RULES)
-        return
     looked = 0
     silent: dict[tuple[int, int], list[Exposure]] = {}
     unknown = False

@@ -11,7 +11,7 @@ from aiguille.analysis.program import Program, Step, own_addresses
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import Admission, is_wide
 from aiguille.analysis.ways import all_ways_told, led_to
-from aiguille.baseline.asking import INWARD, about, name_of, nothing_inward
+from aiguille.baseline.asking import INWARD, RULES_INWARD, about, name_of
 from aiguille.baseline.catalogue import (
     Answer,
     Check,
@@ -67,12 +67,10 @@ def _by_source_port(region: Box) -> bool:
     how="Accepting rules for TCP or UDP that restrict the source port and leave the destination port free; rules that only mirror "
     "another one are the matter of rules.needless-return.",
     fix="Move the port into the destination field, and leave the source port free.",
+    asks=(RULES_INWARD,),
 )
 def source_port(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
-    if (nothing := nothing_inward(subject)) is not None:
-        yield nothing
-        return
     mirrored = {id(one.rule) for one, _ in _mirrors(subject)}
     found = 0
     for one in admissions:
@@ -111,12 +109,10 @@ _SAME_PORTS = (53, 67, 68, 123, 500, 520, 521, 546, 547, 1812, 1813, 4500, 5353)
     why="Programs connect from whatever port is free, so the rule hardly ever matches, and whoever needs it opens another.",
     how="Accepting rules that name few source ports and the destination port as well, but for services that use one port at both ends.",
     fix="Leave the source port free.",
+    asks=(RULES_INWARD,),
 )
 def both_ports(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
-    if (nothing := nothing_inward(subject)) is not None:
-        yield nothing
-        return
     found = 0
     for one in admissions:
         for region in one.regions:
@@ -168,11 +164,9 @@ def _mirrors(subject: Subject) -> Iterator[tuple[Admission, Admission]]:
     how="Accepting rules by source port whose source and destination mirror those of another accepting rule, on a device whose rules "
     "accept established connections or whose make does so.",
     fix="Accept established connections first; then the rule can go, and not before.",
+    asks=(RULES_INWARD,),
 )
 def needless_return(subject: Subject) -> Iterator[Answer]:
-    if (nothing := nothing_inward(subject)) is not None:
-        yield nothing
-        return
     found = 0
     for back, twin in _mirrors(subject):
         found += 1
@@ -405,12 +399,10 @@ _SAID_PORT = re.compile(
     how="A port named in the description or name of an accepting rule (port 443, tcp/8443) that is none of the rule's ports, where the "
     "rule names few. Ports of translations are left out, since a description may mean the port before or after.",
     fix="Ask what was meant, and correct the rule or its description.",
+    asks=(RULES_INWARD,),
 )
 def other_port(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
-    if (nothing := nothing_inward(subject)) is not None:
-        yield nothing
-        return
     translated = _translated_ports(subject)
     looked = found = 0
     for one in admissions:

@@ -21,7 +21,16 @@ from aiguille.analysis.study import (
     may_let_in,
 )
 from aiguille.analysis.traffic import extent
-from aiguille.baseline.asking import INWARD, about, common, name_of, nothing_inward, service_boxes
+from aiguille.baseline.asking import (
+    INWARD,
+    OUTSIDE,
+    RULES_INWARD,
+    RULES_THROUGH,
+    about,
+    common,
+    name_of,
+    service_boxes,
+)
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -43,7 +52,7 @@ from aiguille.baseline.catalogue import (
     told_by,
 )
 from aiguille.baseline.values import networks
-from aiguille.baseline.wording import NO_THROUGH, SETTLE_OUTSIDE, UNSETTLED, capital, counted, listed
+from aiguille.baseline.wording import SETTLE_OUTSIDE, UNSETTLED, capital, counted, listed
 from aiguille.model import Direction, Side, Span
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, covers, meets, overlap
@@ -66,16 +75,14 @@ def _admissions(subject: Subject) -> list[Admission]:
     "it is every service of a whole network, medium where all it leads to is one host's tunnel, which asks who comes, low where all it "
     "lets through is ICMP.",
     fix="Name the sources, or move the service into a dmz and let it be reached only there.",
+    asks=(
+        RULES_THROUGH,
+        OUTSIDE,
+    ),
 )
 def any_source(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     inner = subject.study.on(Side.INSIDE, Side.GUEST, Side.MANAGEMENT)
-    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
-        yield CannotTell(NO_THROUGH)
-        return
-    if not outer:
-        yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
-        return
     if not inner:
         yield _beyond_unknown(subject, outer)
         return
@@ -207,11 +214,9 @@ def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
     how="Accepting rules that leave the protocol free, or all ports of TCP, for new connections, high where guests or a dmz reach the "
     "device itself by one; those open in source and destination as well are the matter of rules.any-to-any.",
     fix="Name the services that are needed; log for a while to learn which.",
+    asks=(RULES_INWARD,),
 )
 def any_service(subject: Subject) -> Iterator[Answer]:
-    if (nothing := nothing_inward(subject)) is not None:
-        yield nothing
-        return
     found = looked = 0
     strange = subject.study.on(Side.GUEST, Side.DMZ)
     to_anything = {
@@ -256,11 +261,9 @@ def _every_service(region: Box) -> bool:
     why="A range takes in services nobody thought of.",
     how="Counts the ports of accepting rules that do not leave them free altogether.",
     fix="Name the ports, or have the application use a range of {at_most} at most.",
+    asks=(RULES_INWARD,),
 )
 def wide_ports(subject: Subject) -> Iterator[Answer]:
-    if (nothing := nothing_inward(subject)) is not None:
-        yield nothing
-        return
     found = 0
     for one in _admissions(subject):
         counts = [r[Axis.B].size for r in one.regions if r[Axis.B] is not None and not _every_service(r)]  # type: ignore[union-attr]
@@ -295,11 +298,9 @@ def wide_ports(subject: Subject) -> Iterator[Answer]:
     how="Counts the packets an accepting rule matches where it stands, over source, destination, "
     "protocol and ports, as a power of two.",
     fix="Narrow the rule in the field that is widest.",
+    asks=(RULES_INWARD,),
 )
 def openness(subject: Subject) -> Iterator[Answer]:
-    if (nothing := nothing_inward(subject)) is not None:
-        yield nothing
-        return
     found = looked = 0
     for one in _admissions(subject):
         looked += 1
@@ -351,11 +352,9 @@ DANGEROUS = tuple(
     "source outside high, from more sources than the parameter between other sides medium; from so many named ones outside to machines "
     "that control something high. SSH from outside is medium, and so is SSH from ordinary networks into that of management.",
     fix="Refuse the service between sides; where it is needed, name both hosts or carry it through a VPN.",
+    asks=(RULES_THROUGH,),
 )
 def dangerous_service(subject: Subject) -> Iterator[Answer]:
-    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
-        yield CannotTell(NO_THROUGH)
-        return
     outer = subject.study.on(Side.OUTSIDE)
     found = 0
     told_rules: set[Span] = set()
@@ -463,12 +462,10 @@ def _named(ports: list[str]) -> list[str]:
     how="For each inside network the hosts outside that it reaches on TCP port 25 are computed; more than the parameter beyond the "
     "named relays is a finding, unless few named hosts may do so.",
     fix="Let inside networks reach only the mail relay on port 25, refuse the rest and record who tries.",
+    asks=(RULES_THROUGH,),
 )
 def outgoing_mail(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
-    if not any(True for _ in subject.programs.all(Direction.THROUGH_DEVICE)):
-        yield CannotTell(NO_THROUGH)
-        return
     inner = (*subject.study.inside, *subject.study.strays)
     if not outer or not inner:
         yield CannotTell("inside and outside are not both known; state zones in engagement.toml")
