@@ -8,9 +8,9 @@ from datetime import date
 import pytest
 
 from aiguille.baseline import CATALOGUE, Area, Severity, load, run
-from aiguille.baseline.audit import FACTS
 from aiguille.baseline.files import shipped_files
 from aiguille.model import Device, Estate
+from aiguille.model.facts import FACTS
 from aiguille.readers import mapped
 from aiguille.reports.baselines import fix_of
 from tests.baseline.devices import SSH, WEB, gate, host, zoned
@@ -49,7 +49,8 @@ def test_sentences_are_whole_and_titles_unlike() -> None:
 
 
 def test_facts_are_told_in_words() -> None:
-    assert {name for one in CATALOGUE for name in one.needs} == set(FACTS)
+    assert {name for one in CATALOGUE for name in one.needs} == {fact.path for fact in FACTS if fact.asked}
+    assert all(fact.shown or fact.compared for fact in FACTS)
     empty = host()
     for outcome in run(Estate((empty,), AS_OF), [one for one in CATALOGUE if one.needs]).outcomes:
         assert "_" not in outcome.because

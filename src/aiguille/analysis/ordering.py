@@ -10,6 +10,7 @@ from msgspec import Struct
 from aiguille.analysis.program import Program, Step
 from aiguille.analysis.standing.words import outcome
 from aiguille.model import Action, Chain, Rule
+from aiguille.model.identity import Same
 from aiguille.space import index_of
 
 RULES_LIMIT = 2_000
@@ -47,10 +48,10 @@ def best_order(programs: Sequence[Program], chain: Chain) -> Ordering | None:
     weights = [r.hits.packets if r.hits else 0 for r in rules]
     after: list[set[int]] = [set() for _ in rules]
     for program in programs:
-        by_rule = {id(s.rule): s for s in program.steps if s.chain is chain and s.rule is not None}
-        if any(id(rule) not in by_rule for rule in rules):
+        by_rule = {Same(s.rule): s for s in program.steps if s.chain is chain and s.rule is not None}
+        if any(Same(rule) not in by_rule for rule in rules):
             return None
-        for mine, more in zip(after, _constraints([by_rule[id(rule)] for rule in rules]), strict=True):
+        for mine, more in zip(after, _constraints([by_rule[Same(rule)] for rule in rules]), strict=True):
             mine |= more
     order = greedy(weights, after)
     total = sum(weights)

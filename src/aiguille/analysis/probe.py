@@ -39,6 +39,7 @@ from aiguille.model import (
     TranslationKind,
     UsageError,
 )
+from aiguille.model.identity import Same
 from aiguille.packets import Packet
 from aiguille.space import Axis
 from aiguille.space.fields import WITH_PORTS
@@ -181,10 +182,10 @@ class Prober:
         self.programs = programs
         self.device = programs.device
         self.without = tuple(without)
-        self._without = {id(rule) for rule in without}
-        self._pieces: dict[tuple[int, int, int], tuple[Piece, ...]] = {}
-        self._chains: dict[int, dict[str, Chain]] = {
-            id(rulebase): {chain.name: chain for chain in rulebase.chains} for rulebase in self.device.rulebases
+        self._without = {Same(rule) for rule in without}
+        self._pieces: dict[tuple[Same, int, int], tuple[Piece, ...]] = {}
+        self._chains: dict[Same, dict[str, Chain]] = {
+            Same(rulebase): {chain.name: chain for chain in rulebase.chains} for rulebase in self.device.rulebases
         }
         self._bases: dict[tuple[int, Stage], list[tuple[Rulebase, Chain]]] = {}
 
@@ -195,14 +196,14 @@ class Prober:
             raise UsageError(
                 f"the export of {self.device.name} holds no rules for IPv{packet.family} {direction.value} traffic"
             )
-        ways: dict[tuple[Action, int, int], Way] = {}
+        ways: dict[tuple[Action, Same, Same], Way] = {}
         tried = 0
         try:
             for way in chained.from_iterable(
                 self._ways(_State(packet, kind=kind), direction) for kind in self._kinds(packet, direction)
             ):
                 tried += 1
-                ways.setdefault((way.verdict, id(way.decided_by.chain), id(way.decided_by.rule)), way)
+                ways.setdefault((way.verdict, Same(way.decided_by.chain), Same(way.decided_by.rule)), way)
                 if tried >= WAYS_LIMIT:
                     break
         except RecursionError as error:
@@ -359,7 +360,7 @@ class Prober:
                 for after in self._changed(rule, state):
                     yield _More(number + 1, after, (*seen, visit))
             case Action.JUMP | Action.GOTO:
-                target = self._chains[id(walk.rulebase)].get(rule.target or "")
+                target = self._chains[Same(walk.rulebase)].get(rule.target or "")
                 if target is None:
                     yield from _anything(number, state, visit, seen)
                     return
@@ -440,7 +441,7 @@ class Prober:
 
     def _matches(self, rule: Rule, state: _State) -> bool | None:
         """Whether a rule matches; None where that cannot be told."""
-        if not rule.enabled or id(rule) in self._without:
+        if not rule.enabled or Same(rule) in self._without:
             return False
         packet = state.packet
         resolver = self.programs.resolver(packet.family)
@@ -454,7 +455,7 @@ class Prober:
             if asked:
                 unsettled = state.translated is None
                 conditions = tuple(one for one in conditions if one.field is not Field.TRANSLATED)
-        key = (id(rule), packet.family, len(conditions))
+        key = (Same(rule), packet.family, len(conditions))
         pieces = self._pieces.get(key)
         if pieces is None:
             # Marks are followed here, so they do not make a rule doubtful as they do for sets of packets.

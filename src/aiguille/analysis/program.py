@@ -31,6 +31,7 @@ from aiguille.model import (
     State,
     TooComplexError,
 )
+from aiguille.model.identity import Same
 from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, Space, Symbols, box, covers, overlap, subtract
 from aiguille.space.effort import limited, spend
 
@@ -303,15 +304,15 @@ class Programs:
     def everything(self) -> Iterator[Program]:
         """The programs of all directions, then each base chain that none of them holds by itself."""
         for family in families(self.device):
-            held: set[int] = set()
+            held: set[Same] = set()
             for direction in Direction:
                 program = self.get(family, direction)
                 if program is not None:
-                    held |= {id(chain) for _, chain in program.bases}
+                    held |= {Same(chain) for _, chain in program.bases}
                     yield program
             for rulebase in self.device.rulebases:
                 for chain in rulebase.chains:
-                    if chain.base is None or id(chain) in held or family not in rulebase.families:
+                    if chain.base is None or Same(chain) in held or family not in rulebase.families:
                         continue
                     stage = chain.base.stage
                     direction = next(_directions(stage))
@@ -402,7 +403,7 @@ class _Writer:
     def __init__(self, resolver: Resolver) -> None:
         self.resolver = resolver
         self.steps: list[Step] = []
-        self._chains: dict[int, dict[str, Chain]] = {}
+        self._chains: dict[Same, dict[str, Chain]] = {}
         self.rules = sum(len(chain.rules) for base in resolver.device.rulebases for chain in base.chains)
         self._stateless = False
 
@@ -495,9 +496,9 @@ class _Writer:
         beyond.index = len(self.steps)
 
     def _named(self, rulebase: Rulebase, name: str) -> Chain | None:
-        chains = self._chains.get(id(rulebase))
+        chains = self._chains.get(Same(rulebase))
         if chains is None:
-            chains = self._chains[id(rulebase)] = {chain.name: chain for chain in rulebase.chains}
+            chains = self._chains[Same(rulebase)] = {chain.name: chain for chain in rulebase.chains}
         return chains.get(name)
 
 

@@ -8,7 +8,8 @@ from itertools import combinations
 
 from msgspec import Struct
 
-from aiguille.model import Device, Estate, Setting, Span
+from aiguille.model import Device, Estate, Span
+from aiguille.model.facts import known_facts
 
 
 class Oddity(Struct, frozen=True):
@@ -77,27 +78,12 @@ def features(device: Device) -> dict[str, tuple[str, Span | None]]:
 
 
 def _features(device: Device) -> Iterator[tuple[str, str, Span | None]]:
-    admin, logging = device.administration, device.logging
-    settings: tuple[tuple[str, Setting], ...] = (  # type: ignore[type-arg]
-        ("release", device.firmware),
-        ("updates itself", device.updates_itself),
-        ("half-open guard", device.flood_protection),
-        ("failed logins until lockout", admin.lockout_attempts),
-        ("seconds of lockout", admin.lockout_seconds),
-        ("idle minutes", admin.idle_minutes),
-        ("password length", admin.password_length),
-        ("recovery account", admin.recovery_account),
-        ("management by hardware address", admin.link_layer),
-        ("days of records", logging.device_days),
-        ("collectors", logging.collectors),
-        ("time servers", device.time_sources),
-    )
-    for name, setting in settings:
-        if setting.known:
-            yield name, str(setting.value), setting.where
+    for row, setting in known_facts(device):
+        if row.compared:
+            yield row.compared, str(setting.value), setting.where
     for one in device.interfaces:
         yield f"services on {one.name}", ", ".join(sorted(one.services)) or "none", one.where
-    for account in admin.accounts:
+    for account in device.administration.accounts:
         yield (
             f"account {account.name}",
             f"{account.role or 'may log in'}{'' if account.enabled else ', disabled'}",

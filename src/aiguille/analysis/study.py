@@ -33,6 +33,7 @@ from aiguille.model import (
     State,
     Translate,
 )
+from aiguille.model.identity import Same
 from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
 from aiguille.space.fields import SYN, TCP, UDP
 
@@ -160,9 +161,9 @@ class Study(Struct, dict=True):
         return standings(self.programs, self.jobs)
 
     @cached_property
-    def standing_of(self) -> dict[int, StandingReport]:
+    def standing_of(self) -> dict[Same, StandingReport]:
         """By the identity of the rule."""
-        return {id(report.rule): report for report in self.standings}
+        return {Same(report.rule): report for report in self.standings}
 
     @cached_property
     def written(self) -> tuple[tuple[Span, tuple[StandingReport, ...]], ...]:
@@ -179,20 +180,20 @@ class Study(Struct, dict=True):
 
     def places(self, rule: Rule) -> list[tuple[Program, Step]]:
         """Everywhere a rule stands in the programs, with what it matches there."""
-        known: dict[int, list[tuple[Program, Step]]] = self.once("places", self._places)
-        return known.get(id(rule), [])
+        known: dict[Same, list[tuple[Program, Step]]] = self.once("places", self._places)
+        return known.get(Same(rule), [])
 
-    def _places(self) -> dict[int, list[tuple[Program, Step]]]:
-        out: dict[int, list[tuple[Program, Step]]] = {}
+    def _places(self) -> dict[Same, list[tuple[Program, Step]]]:
+        out: dict[Same, list[tuple[Program, Step]]] = {}
         for direction in Direction:
             for program in self.programs.all(direction):
                 for step in program.steps:
                     if step.rule is not None and step.kind is not Kind.FORK:
-                        out.setdefault(id(step.rule), []).append((program, step))
+                        out.setdefault(Same(step.rule), []).append((program, step))
         return out
 
     def decider(self, program: Program) -> Decider:
-        found: Decider = self.once(("decider", id(program)), lambda: Decider(program))
+        found: Decider = self.once(("decider", program), lambda: Decider(program))
         return found
 
     def find(self, program: Program, region: Box | None, wanted: Wanted, step: int | None = None) -> Proof | None:
@@ -260,7 +261,7 @@ class Study(Struct, dict=True):
 
     def strangers(self, program: Program) -> IntervalSet:
         """Sources that no rule of a program names."""
-        found: IntervalSet = self.once(("strangers", id(program)), lambda: strangers(program))
+        found: IntervalSet = self.once(("strangers", program), lambda: strangers(program))
         return found
 
     def countries(self, family: int) -> dict[str, IntervalSet]:
@@ -322,16 +323,16 @@ class Study(Struct, dict=True):
     def overtaken(self, direction: Direction) -> tuple[tuple[Step, Proof], ...]:
         """The accepting rules people wrote that let nothing in, since those of their packets that can exist are surely refused
         above them, each with such a packet; the last step of its proof is the rule that refuses it."""
-        found: dict[int, tuple[Step, Proof]] = {}
-        reached = {id(one.rule) for one in self.admissions(direction)}
+        found: dict[Same, tuple[Step, Proof]] = {}
+        reached = {Same(one.rule) for one in self.admissions(direction)}
         for program in self.programs.all(direction):
             for number, step, regions in self._plausible(program):
-                if step.rule is None or step.rule.made or id(step.rule) in reached:
+                if step.rule is None or step.rule.made or Same(step.rule) in reached:
                     continue
                 proofs = (self.find(program, region, surely_refused, number) for region in regions)
                 proof = next((one for one in proofs if one is not None and one.steps[-1].rule is not None), None)
                 if proof is not None:
-                    found.setdefault(id(step.rule), (step, proof))
+                    found.setdefault(Same(step.rule), (step, proof))
         return tuple(found.values())
 
     def _admissions(self, program: Program) -> Iterator[Admission]:

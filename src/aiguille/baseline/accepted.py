@@ -15,6 +15,7 @@ from aiguille.baseline.audit import Audit, CheckOutcome, Finding
 from aiguille.baseline.catalogue import Check, Outcome
 from aiguille.baseline.spec import AcceptedFile, AcceptedRisk
 from aiguille.model import UsageError
+from aiguille.model.identity import Same
 
 _FINGERPRINT = re.compile(r"[0-9a-f]{16}")
 
@@ -101,26 +102,26 @@ def apply(audit: Audit, acceptances: Sequence[Acceptance]) -> Audit:
 
     An entry that has expired lets its findings return, and one that covers nothing is told of.
     """
-    past = set(map(id, expired(acceptances, audit.estate.as_of)))
+    past = {Same(one) for one in expired(acceptances, audit.estate.as_of)}
     kept: list[Finding] = []
     accepted = list(audit.accepted)
-    used: set[int] = set()
+    used: set[Same] = set()
     for finding in audit.findings:
         mine = [one for one in acceptances if one.covers(finding)]
-        used |= set(map(id, mine))
-        valid = next((one for one in mine if id(one) not in past), None)
+        used |= {Same(one) for one in mine}
+        valid = next((one for one in mine if Same(one) not in past), None)
         if valid is None:
             kept.append(finding)
         else:
             accepted.append((finding, valid))
     notes = list(audit.notes)
     for one in acceptances:
-        if id(one) in past and id(one) in used:
+        if Same(one) in past and Same(one) in used:
             notes.append(
                 f"{one.file}:{one.line}: {one.about} was accepted by {one.risk.owner} until {one.risk.until}; that is over, and the "
                 "finding is back"
             )
-        elif id(one) not in used:
+        elif Same(one) not in used:
             notes.append(f"{one.file}:{one.line}: {one.about} covers no finding; take it off the list")
     open_still = {(f.check, f.device) for f in kept}
     gone = {(f.check, f.device): a for f, a in accepted if (f.check, f.device) not in open_still}

@@ -33,7 +33,8 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.keepers import where_to_change
 from aiguille.baseline.reaching import Reach, reaches
-from aiguille.model import AiguilleError, Device, Estate, Setting, Span, TooComplexError, UsageError
+from aiguille.model import AiguilleError, Device, Estate, Span, TooComplexError, UsageError
+from aiguille.model.facts import FACT_AT
 from aiguille.packets import Packet
 from aiguille.space.effort import limited
 
@@ -389,12 +390,13 @@ class _Work(Struct, frozen=True, dict=True):
 
 
 def _answers(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answer]:
-    missing = [name for name in one.needs if not _setting(subject.device, name).known]
-    if missing and subject.device.dialect in GENERAL_HOSTS and (strange := set(missing) & _OF_APPLIANCES):
-        what = " and ".join(FACTS[name].removeprefix("whether ") for name in sorted(strange))
+    missing = [fact for fact in map(FACT_AT.__getitem__, one.needs) if not fact.of(subject.device).known]
+    strange = [fact for fact in missing if fact.of_appliances]
+    if strange and subject.device.dialect in GENERAL_HOSTS:
+        what = " and ".join(sorted(fact.asked.removeprefix("whether ") for fact in strange))
         return [NotApplicable(f"no system of this kind has a setting for it ({what})")]
     if missing:
-        words = " and ".join(FACTS.get(name, name.rpartition(".")[2].replace("_", " ")) for name in missing)
+        words = " and ".join(fact.asked for fact in missing)
         return [CannotTell(f"the export does not tell {words}; add the configuration that states it, or ask for it")]
     try:
         if (
@@ -431,39 +433,6 @@ def _with_evidence(one: Check, answer: Answer) -> Answer:
     return CannotTell(
         f"{answer.detail} Nothing in the export states it; ask for the part that does".replace("{family}", "IP")
     )
-
-
-_OF_APPLIANCES = frozenset(
-    f"administration.{name}" for name in ("link_layer", "recovery_account", "discovery", "redirects")
-)
-"""Settings of makes with a page and a maker of their own."""
-
-FACTS = {
-    "administration.lockout_attempts": "when failed logins lock out",
-    "administration.lockout_seconds": "how long a lockout lasts",
-    "administration.idle_minutes": "when idle sessions close",
-    "administration.redirects": "where the cleartext page leads",
-    "administration.recovery_account": "whether the maker's recovery account can log in",
-    "administration.password_length": "the least length of a password",
-    "administration.link_layer": "whether the device can be managed by hardware address",
-    "administration.discovery": "whether the device announces itself",
-    "logging.device_days": "how long records stay on the device",
-    "logging.collector_days": "how long records stay on the collector",
-    "logging.collectors": "where records are sent",
-    "time_sources": "which time servers the device uses",
-    "firmware": "which release runs",
-    "loads_rules": "whether the rules are loaded at start-up",
-}
-"""The facts checks need, in words that follow "the export does not tell"."""
-
-
-def _setting(device: Device, name: str) -> Setting[Any]:
-    found: Any = device
-    for part in name.split("."):
-        found = getattr(found, part)
-    if not isinstance(found, Setting):
-        raise TypeError(f"{name} is no setting")
-    return found
 
 
 def _outcome(one: Check, device: Device, answers: Sequence[Answer]) -> CheckOutcome:

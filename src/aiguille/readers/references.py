@@ -18,6 +18,7 @@ from aiguille.model import (
     Span,
     Zone,
 )
+from aiguille.model.identity import Same
 
 
 def check_names(
@@ -35,7 +36,7 @@ def check_names(
         rule.match.conditions for base in rulebases for one in base.chains for rule in one.rules
     )
     # Rules share conditions, so each is looked at once before rules are looked through for those that are wrong.
-    conditions = {id(condition): condition for condition in all_of_them}
+    conditions = {Same(condition): condition for condition in all_of_them}
     names = [
         (number, operand)
         for number, condition in conditions.items()
@@ -53,7 +54,7 @@ def check_names(
     for rulebase in rulebases if wrong else ():
         for _, rule in rulebase.rules():
             for condition in rule.match.conditions:
-                if id(condition) in wrong:
+                if Same(condition) in wrong:
                     yield from _undefined(condition.operands, known, rule.where, "the rule")
     for kind, objects in ((NameKind.ADDRESS, addresses), (NameKind.SERVICE, services)):
         members: dict[str, tuple[str, ...]] = {}

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from math import isinf
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from aiguille._version import __version__
 from aiguille.model import Addresses, Device, Entry, Estate, Setting, Span
+from aiguille.model.facts import known_facts
 from aiguille.model.spelling import spell_operand
 from aiguille.reports.text import to_json
 
@@ -103,40 +103,12 @@ def _device(device: Device) -> Data:
 
 def settings_of(device: Device) -> Iterator[tuple[str, str, Setting[Any]]]:
     """What the export says of the device itself: name, value in words, the setting."""
-    admin, logging = device.administration, device.logging
-    for name, number, unit, endless in (
-        ("lockout after failed logins", admin.lockout_attempts, "", "never"),
-        ("lockout lasts", admin.lockout_seconds, " seconds", "for ever"),
-        ("idle sessions close after", admin.idle_minutes, " minutes", "never"),
-        ("passwords are at least", admin.password_length, " characters", "of any length"),
-        ("passwords mix at least", admin.password_classes, " classes of characters", "any"),
-        ("log kept on the device", logging.device_days, " days", "no limit of time"),
-        ("log kept by the collector", logging.collector_days, " days", "no limit of time"),
-    ):
-        if number.known:
-            yield name, endless if isinf(number.value) else f"{number.value:g}{unit}", number
-    for name, switch in (
-        ("cleartext web page leads to the encrypted one", admin.redirects),
-        ("outdated ciphers are refused", admin.strong_ciphers),
-        ("the maker's recovery account can log in", admin.recovery_account),
-        ("can be managed by hardware address", admin.link_layer),
-        ("announces itself on the link", admin.discovery),
-        ("rules are loaded at start-up", device.loads_rules),
-        ("half-open connections are limited", device.flood_protection),
-        ("installs updates by itself", device.updates_itself),
-        ("portal is open", device.portal.enabled),
-    ):
-        if switch.known:
-            yield name, "yes" if switch.value else "no", switch
-    if device.portal.sources.known:
-        sources = ", ".join(map(spell_operand, device.portal.sources.value))
-        yield "portal answers to", sources or "any address", device.portal.sources
-    if device.update_waiting.known:
-        yield "update waits", device.update_waiting.value, device.update_waiting
-    if logging.collectors.known:
-        yield "log sent to", ", ".join(logging.collectors.value) or "nobody", logging.collectors
-    if device.time_sources.known:
-        yield "time asked from", ", ".join(device.time_sources.value) or "nobody", device.time_sources
+    for row, setting in known_facts(device):
+        if row.shown:
+            yield row.shown, row.spell(setting.value), setting
+        if row.path == "portal.enabled" and device.portal.sources.known:
+            sources = ", ".join(map(spell_operand, device.portal.sources.value))
+            yield "portal answers to", sources or "any address", device.portal.sources
     for fact in device.system:
         if fact.setting.known:
             yield fact.name, fact.setting.value, fact.setting

@@ -30,6 +30,7 @@ from aiguille.model import (
     Tuples,
 )
 from aiguille.model.guarding import guarded
+from aiguille.model.identity import Same
 from aiguille.model.rules import DestinationType
 from aiguille.model.spelling import spell_operand, spell_protocol
 from aiguille.reports.data import Data, place_of
@@ -83,10 +84,10 @@ def _listing(device: Device, reports: Sequence[StandingReport]) -> Iterator[Line
     counts = {standing: sum(r.standing is standing for r in reports) for standing in Standing}
     summary = ", ".join(f"{count} {standing.value}" for standing, count in counts.items() if count)
     yield [(visible(device.name), "bold"), (f"  {counted(len(reports), 'rule')}: {summary or 'none'}", "")]
-    place: tuple[int, int] | None = None
+    place: tuple[Same, Same] | None = None
     describer = Describer(device)
     for report in reports:
-        here = (id(report.rulebase), id(report.chain))
+        here = (Same(report.rulebase), Same(report.chain))
         if here != place:
             place = here
             yield []

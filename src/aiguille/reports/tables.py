@@ -12,6 +12,7 @@ from aiguille.analysis.standing import StandingReport
 from aiguille.baseline import Evidence, Finding, Outcome, Severity
 from aiguille.baseline.causes import causes
 from aiguille.model import Device
+from aiguille.model.identity import Same
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.rules import Describer, object_members, rule_data
@@ -181,7 +182,7 @@ def _objects(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
                 kind_of(one).value,
                 one.name,
                 object_members(device, one),
-                len({id(use.rule) for use in named}),
+                len({Same(use.rule) for use in named}),
                 one.where.file,
                 one.where.first,
             )

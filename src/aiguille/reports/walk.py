@@ -12,6 +12,7 @@ from aiguille.analysis.answers import Answer
 from aiguille.analysis.probe import Verdict, Visit, Way
 from aiguille.model import Device, Log, SetMark, Translate
 from aiguille.model.guarding import guarded
+from aiguille.model.identity import Same
 from aiguille.model.spelling import spell_address
 from aiguille.reports.probe import where_of
 from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
@@ -95,9 +96,9 @@ def _decided(device: Device, visit: Visit) -> Text:
 
 
 def _walk(console: Console, device: Device, way: Way) -> None:
-    place: tuple[int, int] | None = None
+    place: tuple[Same, Same] | None = None
     for visit in way.visits:
-        here = (id(visit.rulebase), id(visit.chain))
+        here = (Same(visit.rulebase), Same(visit.chain))
         indent = 2 + 2 * visit.depth
         if here != place:
             console.print(Padding(_chain_line(visit), (0, 0, 0, indent)))

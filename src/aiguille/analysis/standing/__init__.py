@@ -34,6 +34,7 @@ from aiguille.analysis.standing.words import (
     StandingReport,
 )
 from aiguille.model import Chain, Rule, Rulebase
+from aiguille.model.identity import Same
 from aiguille.space.effort import ENTANGLED
 
 RULE_EFFORT, PROGRAM_EFFORT = 500, 1_000_000
@@ -45,14 +46,14 @@ def standings(programs: Programs, jobs: int = 1) -> tuple[StandingReport, ...]:
 
     jobs: processes to share long programs among, where the system can fork; the result does not depend on it
     """
-    judged: dict[int, list[tuple[Program, Judged]]] = {}
+    judged: dict[Same, list[tuple[Program, Judged]]] = {}
     for program in programs.everything():
         for one in _judge_all(Judge(program), jobs):
             rule = program.steps[one.step].rule
             if rule is not None:
-                judged.setdefault(id(rule), []).append((program, one))
+                judged.setdefault(Same(rule), []).append((program, one))
     return tuple(
-        _report(programs, rulebase, chain, rule, judged.get(id(rule), ()))
+        _report(programs, rulebase, chain, rule, judged.get(Same(rule), ()))
         for rulebase in programs.device.rulebases
         for chain, rule in rulebase.rules()
     )
@@ -101,12 +102,12 @@ def _report(
     order = tuple(Standing)
     program, best = max(judged, key=lambda item: (order.index(item[1].standing), item[1].witness is not None))
     openness = sum((one.openness for _, one in judged), NOTHING)
-    places: dict[tuple[int, int], Place] = {}
+    places: dict[tuple[Same, Same], Place] = {}
     for where, one in judged:
         if one.standing is best.standing:
             for number in one.because:
                 step = where.steps[number]
-                places[(id(step.chain), id(step.rule))] = (step.rulebase, step.chain, step.rule)
+                places[(Same(step.chain), Same(step.rule))] = (step.rulebase, step.chain, step.rule)
     why = ""
     if best.standing is Standing.IMPOSSIBLE:
         why = _why_impossible(programs, rule, program)

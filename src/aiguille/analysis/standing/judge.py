@@ -25,6 +25,7 @@ from aiguille.analysis.standing.words import (
 )
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Action, TooComplexError
+from aiguille.model.identity import Same
 from aiguille.space import (
     COUNTED,
     EVERYTHING,
@@ -59,9 +60,9 @@ class Judge:
                     self.own[number].append(len(self.rows))
                 self.rows.append(Row(number, piece.box, piece.sure))
         self.first_row.append(len(self.rows))
-        self.places: dict[int, set[int]] = {}
+        self.places: dict[Same, set[int]] = {}
         for number, step in enumerate(program.steps):
-            self.places.setdefault(id(step.rule), set()).add(number)
+            self.places.setdefault(Same(step.rule), set()).add(number)
         self.index = index_of([row.box for row in self.rows])
         kinds = [program.steps[row.step].kind for row in self.rows]
         marks = self.index.marks
@@ -187,7 +188,7 @@ class Judge:
             return None
         if step.rule is not None and step.rule.implied and step.rule.made:
             return None  # a program puts it there by itself, and nobody could take it out
-        repeated = len(self.places[id(step.rule)]) > 1
+        repeated = len(self.places[Same(step.rule)]) > 1
         if returns or step.settles or repeated or isinstance(view, Walked) or self.skipping(later):
             return self._redundant_walked(number, regions)
         mine = outcome(step)
@@ -276,7 +277,7 @@ class Judge:
         for region in regions:
             cut = Cut(self.program, region, rows)
             # A rule whose chain is called from several places goes from all of them.
-            mine = sum(1 << at for at, row in enumerate(cut.rows) if row.step in self.places[id(rule)])
+            mine = sum(1 << at for at, row in enumerate(cut.rows) if row.step in self.places[Same(rule)])
             if cut.slices.find(partial(self._changes, cut, mine, takers)) is not None:
                 return None
         return tuple(sorted(takers))[:BECAUSE_LIMIT]

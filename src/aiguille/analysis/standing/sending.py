@@ -9,23 +9,24 @@ from msgspec.structs import astuple
 
 from aiguille.analysis.standing.words import StandingReport
 from aiguille.model import Chain, Device, Rule, Rulebase
+from aiguille.model.identity import Same
 
 Packed = tuple[tuple[Any, ...], ...]
 
 
 def packed(device: Device, reports: Sequence[StandingReport]) -> Packed | None:
     """Reports with each rule as the numbers of its rule base, chain and place; None if one is of no rule of the device."""
-    places: dict[int, tuple[int, int, int]] = {}
+    places: dict[Same, tuple[int, int, int]] = {}
     for b, base in enumerate(device.rulebases):
         for c, chain in enumerate(base.chains):
-            places[id(chain)] = (b, c, -1)
-            places |= {id(rule): (b, c, r) for r, rule in enumerate(chain.rules)}
+            places[Same(chain)] = (b, c, -1)
+            places |= {Same(rule): (b, c, r) for r, rule in enumerate(chain.rules)}
     try:
         return tuple(
             (
-                places[id(one.rule)],
+                places[Same(one.rule)],
                 one.standing,
-                tuple(places[id(rule if rule is not None else chain)] for _, chain, rule in one.because),
+                tuple(places[Same(rule if rule is not None else chain)] for _, chain, rule in one.because),
                 *astuple(one)[5:],
             )
             for one in reports

@@ -34,6 +34,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import AddressObject, Device, Field, Named, NameKind, ServiceObject, SetObject, Side
+from aiguille.model.identity import Same
 from aiguille.model.spelling import spell_operand
 from aiguille.space import IntervalSet
 
@@ -455,9 +456,9 @@ def shared_widths(subject: Subject) -> Iterator[Answer]:
         reports = [
             r
             for p in places
-            if (r := subject.study.standing_of.get(id(p.rule))) is not None and r.openness.bits is not None
+            if (r := subject.study.standing_of.get(Same(p.rule))) is not None and r.openness.bits is not None
         ]
-        if len({id(r.rule) for r in reports}) < 2:
+        if len({Same(r.rule) for r in reports}) < 2:
             continue
         looked += 1
         reports.sort(key=lambda r: (r.openness.bits or 0.0, r.rule.number))

@@ -28,6 +28,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.dates import read_date, seen_at
 from aiguille.baseline.wording import NO_RULES, capital, counted, lines, listed
 from aiguille.model import Addresses, Direction, InterfaceName
+from aiguille.model.identity import Same
 from aiguille.space import Axis
 from aiguille.space.fields import TCP, UDP
 
@@ -285,7 +286,7 @@ def rule_order(subject: Subject) -> Iterator[Answer]:
     looked = found = 0
     for direction in Direction:
         programs = list(subject.programs.all(direction))
-        chains = {id(chain): (base, chain) for program in programs for base, chain in program.bases}
+        chains = {Same(chain): (base, chain) for program in programs for base, chain in program.bases}
         for rulebase, chain in chains.values():
             order = best_order([p for p in programs if any(c is chain for _, c in p.bases)], chain)
             if order is None:

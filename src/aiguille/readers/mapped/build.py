@@ -80,7 +80,7 @@ def with_tree(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> 
     done = []
     for builder, device in zip(builders, devices, strict=True):
         others = {
-            id(other.place.node): one.name for other, one in zip(builders, devices, strict=True) if other is not builder
+            other.place.node: one.name for other, one in zip(builders, devices, strict=True) if other is not builder
         }
         done.append(builder.finish(device, others, secrets))
     found = frozenset(path for builder in builders for path in builder.get.found)
@@ -154,8 +154,8 @@ class _Builder:
         self.place = place
         self.ledger = LedgerBuilder(tuple(files), idle=tree.idle)
         self.get = Extractor(dialect, self.ledger, place)
-        self.ignored: dict[int, str] = {}
-        self.leading: set[int] = set()
+        self.ignored: dict[Node, str] = {}
+        self.leading: set[Node] = set()
         self.used: list[Node] = []
 
     def device(self, name: str) -> Device:
@@ -163,8 +163,8 @@ class _Builder:
         d, get, root = self.dialect, self.get, self.place.node
         for one in d.ignore:
             nodes = get.nodes(root, one.at)
-            self.ignored.update(dict.fromkeys(map(id, nodes), one.why))
-            for one_of_each in {id(node.parent): node for node in nodes}.values():
+            self.ignored.update(dict.fromkeys(nodes, one.why))
+            for one_of_each in {node.parent: node for node in nodes}.values():
                 self._lead_to(one_of_each)
         objects, administering, rules = Objects(d, get), Administering(d, get), Rules(d, get)
         interfaces = objects.interfaces()
@@ -218,7 +218,7 @@ class _Builder:
             advice=tuple(sorted(d.advice.items())),
         )
 
-    def finish(self, device: Device, others: dict[int, str], secrets: frozenset[Secret]) -> Device:
+    def finish(self, device: Device, others: dict[Node, str], secrets: frozenset[Secret]) -> Device:
         """The device with its ledger. others: the names of the file's other devices, by where each stands."""
         for where, why in self.tree.asides.entries:
             self.ledger.set_aside(where, why)
@@ -228,14 +228,14 @@ class _Builder:
         self._read_used()
         return replace(device, ledger=self.ledger.finish(), secrets=secrets)
 
-    def _leftover(self, node: Node, others: dict[int, str]) -> None:
+    def _leftover(self, node: Node, others: dict[Node, str]) -> None:
         """Statements nobody asked for are unread; blocks are read where anything in them was."""
         aside = _Run(self.ledger)
         ignored = self.ignored
         for child in node.children:
-            if (why := ignored.get(id(child))) is not None:
+            if (why := ignored.get(child)) is not None:
                 aside.add(child, why)
-            elif (other := others.get(id(child))) is not None:
+            elif (other := others.get(child)) is not None:
                 aside.add(child, f"about device '{other}'")
             elif child.whole is not None:
                 self.used.append(child)
@@ -245,7 +245,7 @@ class _Builder:
                     words = " ".join(word.text for word in spare)
                     self.ledger.unread(spare[0].where, f"'{words}' is more than the dialect reads of '{child.name}'")
                 self._leftover(child, others)
-            elif id(child) in self.leading:
+            elif child in self.leading:
                 self.used.append(child)
                 self._leftover(child, others)
             elif self._holds_nothing(child):
@@ -281,9 +281,9 @@ class _Builder:
 
     def _lead_to(self, node: Node) -> None:
         """Blocks that only lead to what is ignored, or to devices, say nothing by themselves."""
-        while node.parent is not None and id(node.parent) not in self.leading:
+        while node.parent is not None and node.parent not in self.leading:
             node = node.parent
-            self.leading.add(id(node))
+            self.leading.add(node)
 
     def _read_used(self) -> None:
         """What was used is read; objects that were whole, and stand one right after the other, at once."""

@@ -46,7 +46,7 @@ class Part:
     """
 
     addresses: Mapping[str, AddressObject] = {}
-    ignored: frozenset[int] = frozenset()
+    ignored: frozenset[Node] = frozenset()
 
     def __init__(self, dialect: Dialect, get: Extractor) -> None:
         self.dialect = dialect
@@ -102,7 +102,7 @@ class Part:
     def is_whole(self, node: Node) -> bool:
         """Whether a mapping has asked for everything a statement says."""
         return not self.get.spare(node) and all(
-            id(child) in self.ignored or (child.touched() and self.is_whole(child)) for child in node.children
+            child in self.ignored or (child.touched() and self.is_whole(child)) for child in node.children
         )
 
     def literals(self, token: Token) -> list[Addresses] | None:

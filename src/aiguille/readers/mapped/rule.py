@@ -450,7 +450,7 @@ class RuleReader:
 
     def _unknown_below(self, node: Node) -> None:
         for child in node.children:
-            if id(child) in self.rules.ignored:
+            if child in self.rules.ignored:
                 continue
             if not child.touched():
                 self.ledger.unread(

@@ -233,19 +233,19 @@ class Rules(RuleContext):
         """The rules of a list with the chain each names, in order of evaluation."""
         nodes = list(self.get.each(self.root, one.at))
         self.placed = self._speaks_of_sides(nodes, one.rule)
-        unplaced: set[int] = set()
+        unplaced: set[Node] = set()
         if one.order is not None and not self._are_names(nodes, one.order):
-            seats: dict[int, float] = {}
+            seats: dict[Node, float] = {}
             before = -1.0
             for node in nodes:
                 unread = self.ledger.unread_entries
                 seat = self.get.setting(node, one.order, read_count)
                 if self.ledger.unread_entries > unread:
                     # It may stand anywhere, so it is put where it may take packets from all others.
-                    unplaced.add(id(node))
+                    unplaced.add(node)
                 before = seat.value if seat.known else before
-                seats[id(node)] = -1.0 if id(node) in unplaced else before
-            nodes.sort(key=lambda n: seats[id(n)])
+                seats[node] = -1.0 if node in unplaced else before
+            nodes.sort(key=lambda n: seats[n])
         known: list[Rule | None] = [None] * len(nodes)
         if is_direct(one.rule) and not one.shares:
             known = DirectReader(self, one.rule, direction).read(nodes)
@@ -255,7 +255,7 @@ class Rules(RuleContext):
                 continue
             chain = self.get.setting(node, one.rule.chain, read_text)
             rule = RuleReader(self, node, one.rule, shares=one.shares).rule(number, direction)
-            if id(node) in unplaced:
+            if node in unplaced:
                 rule = replace(
                     rule, qualifiers=(*rule.qualifiers, Qualifier("not understood", "its place in the order"))
                 )

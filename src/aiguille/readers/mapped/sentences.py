@@ -28,7 +28,7 @@ class Sorter:
         for one in self.by_first.values():
             one.sort(key=lambda held: -len(held[0]))
 
-    def sort(self, words: Sequence[Token], listed: set[int]) -> tuple[tuple[Token, ...], list[_Child]]:
+    def sort(self, words: Sequence[Token], listed: set[Token]) -> tuple[tuple[Token, ...], list[_Child]]:
         """The words before and between what keywords take, and what each keyword takes.
 
         listed: the words within a list, by identity, of which none is a keyword
@@ -62,11 +62,11 @@ class Sorter:
             )
         return tuple(free), out
 
-    def _keyword(self, words: Sequence[Token], at: int, listed: set[int]) -> tuple[int, str, str] | None:
+    def _keyword(self, words: Sequence[Token], at: int, listed: set[Token]) -> tuple[int, str, str] | None:
         """How many words the keyword that begins at a place has, its name, and what it takes."""
         for spelled, name, keyword in self.by_first.get(self._plain(words[at]), ()):
             here = words[at : at + len(spelled)]
-            if any(one.quoted or id(one) in listed for one in here):
+            if any(one.quoted or one in listed for one in here):
                 continue
             if tuple(self._plain(one) if n + 1 == len(spelled) else one.text for n, one in enumerate(here)) == spelled:
                 return len(spelled), name, keyword.takes

@@ -56,7 +56,7 @@ class _Parser:
         self.asides = asides
         self.stack = [_Open(_BLOCK, "", (), 1, 1, indent=-1)]
         self.statement: list[Token | _Pair] = []
-        self.listed: set[int] = set()  # words of the statement within a list, by identity
+        self.listed: set[Token] = set()  # words of the statement within a list
         self.sentences = [Sorter(one) for one in structure.sentences]
         self.key: Token | None = None
         self.list_open: Token | None = None
@@ -163,7 +163,7 @@ class _Parser:
         elif token is not None:
             self.statement.append(token)
             if self.list_open is not None:
-                self.listed.add(id(token))
+                self.listed.add(token)
 
     def _mark(self, token: Token) -> None:
         mark = token.text

@@ -16,6 +16,7 @@ from aiguille.model import (
     Rule,
     Setting,
 )
+from aiguille.model.facts import FACTS
 from aiguille.model.spelling import spell_operand
 from aiguille.readers.files import ExportFile, decode
 from aiguille.readers.mapped.build import Reading, examine
@@ -123,27 +124,18 @@ def differences(wanted: Any, given: Any, place: str = "") -> Iterator[str]:
         yield f"{place}: {wanted!r} expected, {given!r} found"
 
 
+_PART_NAMES = {"portal.enabled": "portal_enabled"}
+_LISTS = ("logging.collectors", "time_sources")
+
+
 def parts_of(device: Device) -> Data:
     """The parts of a device that examples may speak of, as plain data."""
     admin, logging = device.administration, device.logging
     settings: dict[str, Setting[Any]] = {
-        "firmware": device.firmware,
         "taken_at": device.taken_at,
         "counters_since": device.counters_since,
-        "flood_protection": device.flood_protection,
-        "update_waiting": device.update_waiting,
-        "updates_itself": device.updates_itself,
-        "device_days": logging.device_days,
-        "collector_days": logging.collector_days,
-        "portal_enabled": device.portal.enabled,
-        **{
-            name: getattr(admin, name)
-            for name in (
-                "lockout_attempts", "lockout_seconds", "idle_minutes", "password_length", "password_classes", "redirects",
-                "strong_ciphers", "recovery_account", "link_layer",
-            )
-        },
-    }  # fmt: skip
+        **{_PART_NAMES.get(fact.path, fact.name): fact.of(device) for fact in FACTS if fact.path not in _LISTS},
+    }
     return {
         "name": device.name,
         **{name: _value(setting) for name, setting in settings.items()},

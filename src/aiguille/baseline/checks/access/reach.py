@@ -48,6 +48,7 @@ from aiguille.model import (
     Span,
     State,
 )
+from aiguille.model.identity import Same
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
@@ -87,7 +88,7 @@ class _Group(Struct):
 def _grouped(found: Iterable[Exposure]) -> list[_Group]:
     groups: dict[tuple[object, ...], _Group] = {}
     for exposure in found:
-        rules = tuple(id(s.rule) for s in exposure.proof.steps)
+        rules = tuple(Same(s.rule) for s in exposure.proof.steps)
         groups.setdefault((exposure.proof.program.family, exposure.certain, rules), _Group()).exposures.append(exposure)
     return list(groups.values())
 

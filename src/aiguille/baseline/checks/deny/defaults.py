@@ -26,6 +26,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.wording import UNSAID
 from aiguille.model import Chain, Direction, Rulebase, State
+from aiguille.model.identity import Same
 from aiguille.space import Axis, IntervalSet, box
 
 _NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
@@ -158,13 +159,13 @@ def after_catch_all(subject: Subject) -> Iterator[Answer]:
         yield without_rules(subject.device)
 
 
-def dead_rules(subject: Subject) -> Iterator[int]:
-    """The identities of the enabled rules that stand behind one which takes everything, in their chain."""
+def dead_rules(subject: Subject) -> Iterator[Same]:
+    """The enabled rules that stand behind one which takes everything, in their chain."""
     for rulebase in subject.device.rulebases:
         for chain in rulebase.chains:
             found = _dead_tail(subject, rulebase, chain) if chain.rules else None
             numbers = {ref.rule for ref in found.rules[:-1]} if found is not None else set()
-            yield from (id(rule) for rule in chain.rules if rule.number in numbers)
+            yield from (Same(rule) for rule in chain.rules if rule.number in numbers)
 
 
 def _dead_tail(subject: Subject, rulebase: Rulebase, chain: Chain) -> Found | None:

@@ -31,6 +31,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
 from aiguille.model import Chain, Direction, Rule, Setting, Side
+from aiguille.model.identity import Same
 from aiguille.space import Axis, IntervalSet, box, meets, overlap
 
 
@@ -49,7 +50,7 @@ from aiguille.space import Axis, IntervalSet, box, meets, overlap
 )
 def management(subject: Subject) -> Iterator[Answer]:
     looked = 0
-    silent: dict[tuple[int, int], list[Exposure]] = {}
+    silent: dict[tuple[int, Same], list[Exposure]] = {}
     unknown = False
     for exposure in subject.study.exposures:
         step = exposure.proof.steps[-1]
@@ -59,7 +60,7 @@ def management(subject: Subject) -> Iterator[Answer]:
         if step.log_unknown:
             unknown = True
         elif not all(end.logged for end in exposure.proof.ends if end.accepts):
-            silent.setdefault((exposure.proof.program.family, id(step.rule)), []).append(exposure)
+            silent.setdefault((exposure.proof.program.family, Same(step.rule)), []).append(exposure)
     for alike in silent.values():
         proof = max(alike, key=lambda e: e.networks).proof
         step = proof.steps[-1]

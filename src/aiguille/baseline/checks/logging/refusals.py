@@ -28,6 +28,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.keepers import records_itself
 from aiguille.baseline.wording import NO_INWARD_RULES, listed
 from aiguille.model import DestinationType, Direction, State
+from aiguille.model.identity import Same
 from aiguille.space import Axis, IntervalSet, box, overlap
 
 
@@ -103,9 +104,9 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
     new = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
     narrowed = overlap(new, not_loopback(program.space.symbols)) or new
     recorded = {step.where for step in program.steps if step.logs and step.rule is not None and step.rule.made}
-    defaults = {id(step) for step in program.defaults}
+    defaults = {Same(step) for step in program.defaults}
     ends = [
-        id(step) in defaults or (step.rule is not None and step.rule.implied and _ends_a_pair(step))
+        Same(step) in defaults or (step.rule is not None and step.rule.implied and _ends_a_pair(step))
         for step in program.steps
     ]
     # Where a final refusal leaves no trace, nobody asks about the others, which may be thousands.

@@ -41,6 +41,7 @@ from aiguille.model import (
     Translate,
     TranslationKind,
 )
+from aiguille.model.identity import Same
 from aiguille.model.spelling import spell_operand, spell_spans
 from aiguille.space import Axis, Box, IntervalSet, box, meets
 from aiguille.space.fields import TCP, UDP
@@ -71,10 +72,10 @@ def _by_source_port(region: Box) -> bool:
 )
 def source_port(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
-    mirrored = {id(one.rule) for one, _ in _mirrors(subject)}
+    mirrored = {Same(one.rule) for one, _ in _mirrors(subject)}
     found = 0
     for one in admissions:
-        if any(_by_source_port(region) for region in one.regions) and id(one.rule) not in mirrored:
+        if any(_by_source_port(region) for region in one.regions) and Same(one.rule) not in mirrored:
             found += 1
             answer = about(
                 one, f"{name_of(one)} lets {{family}} packets pass by the port they come from, to every port"

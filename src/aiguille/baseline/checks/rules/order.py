@@ -33,6 +33,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.checks.deny.defaults import dead_rules
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Action, Chain, Device, Direction, Field, InterfaceName, Named, Rule, Rulebase, Span
+from aiguille.model.identity import Same
 from aiguille.space import Axis, Box, IntervalSet, overlap
 from aiguille.space.effort import ENTANGLED
 from aiguille.space.fields import ICMP_OF, UDP
@@ -82,9 +83,9 @@ def _finding(report: StandingReport, detail: str, severity: Severity | None = No
     )
 
 
-def _dead(subject: Subject) -> set[int]:
+def _dead(subject: Subject) -> set[Same]:
     """The rules below one that takes everything, by identity: another check's matter."""
-    found: set[int] = subject.study.once("dead", lambda: set(dead_rules(subject)))
+    found: set[Same] = subject.study.once("dead", lambda: set(dead_rules(subject)))
     return found
 
 
@@ -98,7 +99,7 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
     yield from unsettled(subject)
     for _, reports in subject.study.written:
         report = reports[0]
-        if any(r.standing is not standing for r in reports) or any(id(r.rule) in _dead(subject) for r in reports):
+        if any(r.standing is not standing for r in reports) or any(Same(r.rule) in _dead(subject) for r in reports):
             continue
         if standing is Standing.IMPOSSIBLE and waits_for_members(subject.device, report.rule):
             continue
@@ -162,8 +163,8 @@ def _refused_where_it_leads(subject: Subject) -> Iterator[Found]:
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
         for step, proof in subject.study.overtaken(direction):
             rule, last = step.rule, proof.steps[-1]
-            report = known.get(id(rule))
-            if rule is None or report is None or id(rule) in _dead(subject):
+            report = known.get(Same(rule))
+            if rule is None or report is None or Same(rule) in _dead(subject):
                 continue
             if report.standing in (Standing.SHADOWED, Standing.IMPOSSIBLE, Standing.OFF) or takes_the_rest(rule):
                 continue
@@ -207,7 +208,7 @@ def redundant(subject: Subject) -> Iterator[Answer]:
         report = reports[0]
         rule = report.rule
         if any(r.standing is not Standing.REDUNDANT for r in reports) or any(
-            id(r.rule) in _dead(subject) for r in reports
+            Same(r.rule) in _dead(subject) for r in reports
         ):
             continue
         beside = [r for r in report.because if r[2] is not None and r[2].where in written and r[2] is not rule]
