@@ -19,7 +19,7 @@ import yaml
 
 import aiguille
 from aiguille import baseline
-from aiguille.cli import COMMANDS
+from aiguille.cli.commands import COMMANDS
 from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError
 from aiguille.readers import decode

@@ -1,4 +1,4 @@
-from aiguille.cli import main
+from aiguille.cli.main import main
 
 if __name__ == "__main__":
     raise SystemExit(main())

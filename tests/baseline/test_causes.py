@@ -8,7 +8,8 @@ from msgspec.structs import replace
 import aiguille
 from aiguille.baseline import Audit
 from aiguille.baseline.catalogue import refer
-from aiguille.baseline.causes import Kind, causes, if_mended
+from aiguille.baseline.causes import Kind, causes
+from aiguille.baseline.mending import if_mended
 from aiguille.model import Device, Estate, UsageError
 from tests.baseline.devices import zoned
 from tests.baseline.test_settings_checks import AS_OF
@@ -46,14 +47,14 @@ def mended_by(audit: Audit, words: str) -> tuple[set[str], set[str], list[str], 
 
 def test_a_cause_is_called_by_its_gravest_finding_and_keeps_its_number_when_others_are_left_out() -> None:
     audit = audited(zoned(f"{WIDE}\n{ALL}", policies="DAA"))
-    found = causes(audit)
+    found = causes(audit.findings)
     assert [one.number for one in found] == [one.findings[0].number for one in found]
     assert sum(len(one.findings) for one in found) == len(audit.findings)
     assert {one.kind for one in found} >= {Kind.RULE, Kind.DEFAULT}
     second = found[1]
     alone = audit.narrowed(cause=[f"C-{second.number}"])
     assert [one.fingerprint for one in alone.findings] == [one.fingerprint for one in second.findings]
-    assert [one.number for one in causes(alone)] == [second.number]
+    assert [one.number for one in causes(alone.findings)] == [second.number]
     with pytest.raises(UsageError, match="there is no cause 'C-999'; there are C-1"):
         audit.narrowed(cause=["C-999"])
 

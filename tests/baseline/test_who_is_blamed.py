@@ -7,7 +7,7 @@ import re
 import pytest
 
 from aiguille.baseline import CATALOGUE
-from aiguille.baseline.audit import run
+from aiguille.baseline.running import run
 from aiguille.model import Device, Estate
 from tests.baseline.devices import EST, SSH, WEB, three, zoned
 from tests.baseline.test_settings_checks import AS_OF

@@ -17,7 +17,7 @@ from pathlib import Path
 import pytest
 from benchmarks.generate import as_dump, generate
 
-from aiguille.cli import COMMANDS
+from aiguille.cli.commands import COMMANDS
 from aiguille.demo import write_estate
 from aiguille.packets import COLUMNS
 from tests.helpers import run

@@ -29,7 +29,7 @@ def estate(tmp_path: Path) -> Path:
 
 def test_version_starts_light() -> None:
     code = (
-        "import sys; from aiguille.cli import main; main(['--version']); "
+        "import sys; from aiguille.cli.main import main; main(['--version']); "
         "print(sorted({m.split('.')[0] for m in sys.modules} & {'numpy', 'pandas', 'matplotlib', 'rich', 'yaml'}))"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

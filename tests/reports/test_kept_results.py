@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 import aiguille
 from aiguille.analysis.standing import standings as compute
-from aiguille.baseline import audit as auditing
+from aiguille.baseline import running as auditing
 from aiguille.demo import files
 from aiguille.reports import dossier
 

@@ -6,17 +6,11 @@ away. A hardware address, a mark or a knock may keep everybody away but one.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from enum import IntEnum
-from typing import TYPE_CHECKING
 
+from aiguille.analysis.resolve import Piece, Resolver
 from aiguille.model import Action, Condition, DestinationType, Field, Named, Numbers, Qualifier, Rule, Rulebase
-from aiguille.space import Axis
-
-if TYPE_CHECKING:
-    from aiguille.analysis.program import Program, Step
-    from aiguille.analysis.resolve import Resolver
-    from aiguille.space import IntervalSet
 
 RATES = frozenset({"rate limit", "recently seen addresses", "number of connections", "random share"})
 """Qualifiers that thin traffic out without keeping any source away for good."""
@@ -37,20 +31,19 @@ class Doubt(IntEnum):
     BARS = 2
 
 
-def doubt_of(step: Step, resolver: Resolver) -> Doubt:
-    """What the conditions of a step are worth that the packet does not settle."""
-    rule = step.rule
-    if all(piece.sure for piece in step.pieces):
+def doubt_of(rulebase: Rulebase, rule: Rule | None, pieces: Sequence[Piece], resolver: Resolver) -> Doubt:
+    """What the conditions of a step are worth that the packet does not settle; pieces: what it matches."""
+    if all(piece.sure for piece in pieces):
         return Doubt.NONE
     if rule is None or rule.marks:
         return Doubt.BARS
-    does = _does(step.rulebase, rule)
+    does = what_it_does(rulebase, rule)
     if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, does, resolver):
         return Doubt.BARS
     return max((_worth(one, rule, does) for one in rule.qualifiers), default=Doubt.NONE)
 
 
-def _does(rulebase: Rulebase, rule: Rule) -> Action:
+def what_it_does(rulebase: Rulebase, rule: Rule) -> Action:
     """What a rule does with packets, a jump what alone its chain and those that calls do: accept, drop, or either (jump)."""
     if rule.action not in (Action.JUMP, Action.GOTO):
         return Action.DROP if rule.action.refuses else rule.action
@@ -89,7 +82,7 @@ def _worth(one: Qualifier, rule: Rule, does: Action) -> Doubt:
 def _keeps_few_away(rule: Rule, does: Action, resolver: Resolver) -> bool:
     """Whether each condition that is not settled looks for odd addresses or for a list of the blocked."""
     open_ones = [c for c in rule.match.conditions if resolver.condition(c).maybe]
-    return bool(open_ones) and all(_is_odd(one, does) or _lists([one], does) for one in open_ones)
+    return bool(open_ones) and all(_is_odd(one, does) or lists_in([one], does) for one in open_ones)
 
 
 def _is_odd(one: Condition, does: Action) -> bool:
@@ -97,7 +90,7 @@ def _is_odd(one: Condition, does: Action) -> bool:
     return one.field is Field.SOURCE_TYPE and does is not Action.ACCEPT and kinds <= _NOBODY and not one.negated
 
 
-def _lists(conditions: Iterable[Condition], does: Action) -> list[str]:
+def lists_in(conditions: Iterable[Condition], does: Action) -> list[str]:
     """The lists of sources that conditions of a refusal look into, or of an accept that leaves them out."""
     out: list[str] = []
     if does not in (Action.ACCEPT, Action.DROP):
@@ -110,29 +103,3 @@ def _lists(conditions: Iterable[Condition], does: Action) -> list[str]:
         if by_source and one.negated is (does is Action.ACCEPT) and named and len(named) == len(one.operands):
             out += [operand.name for operand in named]
     return out
-
-
-def blocked_lists(step: Step) -> tuple[str, ...]:
-    """The lists of sources that a step keeps away and the export does not tell.
-
-    Whoever is on no such list gets past it, whatever else the rule asks for: a list of the blocked keeps strangers away as little
-    as a rate does.
-    """
-    rule = step.rule
-    if rule is None or any(piece.sure for piece in step.pieces):
-        return ()
-    return tuple(_lists(rule.match.conditions, _does(step.rulebase, rule)))
-
-
-def drops_forged(program: Program, interfaces: IntervalSet) -> Step | None:
-    """The step that drops whatever comes by some interfaces and not by the one that leads back to its source (RFC 3704)."""
-    for step in program.steps:
-        rule = step.rule
-        if rule is None or step.kind != "refuse" or {one.name for one in rule.qualifiers} != GENUINE:
-            continue
-        for piece in step.pieces:
-            into = piece.box[Axis.IN]
-            free = all(piece.box[axis] is None for axis in Axis if axis is not Axis.IN)
-            if free and (into is None or interfaces.issubset(into)):
-                return step
-    return None

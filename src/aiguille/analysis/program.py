@@ -130,7 +130,7 @@ class Program(Struct, frozen=True, eq=False, dict=True):
     @cached_property
     def doubts(self) -> tuple[Doubt, ...]:
         """By step, what its conditions are worth that a packet does not settle."""
-        return tuple(doubt_of(step, self.resolver) for step in self.steps)
+        return tuple(doubt_of(step.rulebase, step.rule, step.pieces, self.resolver) for step in self.steps)
 
     @cached_property
     def region(self) -> Box:

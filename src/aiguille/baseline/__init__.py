@@ -1,15 +1,17 @@
 """The check catalogue and what comes of running it."""
 
 from aiguille.baseline import accepted
-from aiguille.baseline.accepted import Acceptance
-from aiguille.baseline.audit import Audit, CheckOutcome, Evidence, Finding, Witness, fingerprint, run
+from aiguille.baseline.audit import Audit
 from aiguille.baseline.catalogue import Area, Check, Of, Outcome, Param, RuleRef, Severity, Subject
 from aiguille.baseline.checks import geo, objects, system, usage
 from aiguille.baseline.checks.access import login, reach
 from aiguille.baseline.checks.deny import basics, between, defaults
 from aiguille.baseline.checks.logging import records, refusals
 from aiguille.baseline.checks.rules import any_to_any, documentation, members, mistakes, order, restrictions, width
-from aiguille.baseline.tailoring import STANDARD, Baseline, Chosen, Layer, load
+from aiguille.baseline.findings import Acceptance, CheckOutcome, Evidence, Finding, Witness, fingerprint
+from aiguille.baseline.loading import load
+from aiguille.baseline.running import run
+from aiguille.baseline.tailoring import STANDARD, Baseline, Chosen, Layer
 
 _MODULES = (
     reach,

@@ -5,45 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from datetime import date
-from fnmatch import fnmatchcase
 from pathlib import Path
 
-from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.baseline.audit import Audit, CheckOutcome, Finding
+from aiguille.baseline.audit import Audit
 from aiguille.baseline.catalogue import Check, Outcome
-from aiguille.baseline.spec import AcceptedFile, AcceptedRisk
+from aiguille.baseline.findings import Acceptance, CheckOutcome, Finding
+from aiguille.baseline.spec import AcceptedFile
 from aiguille.model import UsageError
 from aiguille.model.identity import Same
 
 _FINGERPRINT = re.compile(r"[0-9a-f]{16}")
-
-
-class Acceptance(Struct, frozen=True):
-    """An entry of a file of accepted risks, with its place."""
-
-    risk: AcceptedRisk
-    file: str
-    line: int
-
-    def covers(self, finding: Finding) -> bool:
-        risk = self.risk
-        if risk.finding:
-            return finding.fingerprint == risk.finding
-        return (
-            finding.check == risk.check
-            and fnmatchcase(finding.device, risk.device or "*")
-            and (not risk.rule or any(risk.rule in text for e in finding.evidence for text in e.text))
-        )
-
-    @property
-    def about(self) -> str:
-        risk = self.risk
-        if risk.finding:
-            return f"finding {risk.finding}"
-        words = [risk.check, f"on {risk.device}" if risk.device else "", f"'{risk.rule}'" if risk.rule else ""]
-        return " ".join(filter(None, words))
 
 
 def load(name: str, catalogue: Sequence[Check]) -> tuple[Acceptance, ...]:

@@ -8,8 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from datetime import date
-from enum import StrEnum
 from itertools import count
 from typing import Any
 
@@ -17,47 +15,13 @@ import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.baseline.audit import Audit, Finding
+from aiguille.baseline.audit import Audit
 from aiguille.baseline.causes import with_causes
+from aiguille.baseline.findings import Finding, Reply, Status
 from aiguille.model import UsageError
 
 FILE_NAME = "answers.toml"
 _FINGERPRINT = re.compile(r"[0-9a-f]{16}")
-
-
-class Status(StrEnum):
-    """How the auditee says a finding stands."""
-
-    OPEN = "open"
-    FIXED = "fixed"
-    DISPUTED = "disputed"
-    ACCEPTED = "accepted"
-
-
-class Reply(Struct, frozen=True, forbid_unknown_fields=True):
-    """What is said of one finding.
-
-    due: the day it is to be done by, or for what is accepted the last day it is
-    said: the day of the audit the answer was read at
-    """
-
-    finding: str
-    status: Status
-    device: str = ""
-    check: str = ""
-    owner: str = ""
-    due: date | None = None
-    remark: str = ""
-    said: date | None = None
-
-    def is_overdue(self, as_of: date) -> bool:
-        return self.due is not None and self.due < as_of
-
-    def says(self) -> str:
-        """``fixed, head of network, by 2026-12-31: the port is closed``."""
-        until = "until" if self.status is Status.ACCEPTED else "by"
-        parts = [self.status.value, self.owner, f"{until} {self.due.isoformat()}" if self.due else ""]
-        return ", ".join(filter(None, parts)) + (f": {self.remark}" if self.remark else "")
 
 
 class _Header(Struct, frozen=True, forbid_unknown_fields=True):

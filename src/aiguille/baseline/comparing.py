@@ -15,7 +15,8 @@ from aiguille.analysis.program import Programs, own_addresses
 from aiguille.analysis.services import management_services
 from aiguille.analysis.sides import not_loopback
 from aiguille.analysis.study import Study
-from aiguille.baseline.audit import Audit, Finding
+from aiguille.baseline.audit import Audit
+from aiguille.baseline.findings import Finding
 from aiguille.model import Addresses, Device, Direction, Estate, State, TooComplexError, UsageError
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, overlap

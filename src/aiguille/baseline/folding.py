@@ -11,8 +11,8 @@ from collections.abc import Iterable, Iterator
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.baseline.audit import Consequence, Finding
 from aiguille.baseline.catalogue import RuleRef, Severity
+from aiguille.baseline.findings import Consequence, Finding
 
 OPENING = frozenset(
     [

@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from aiguille.baseline.catalogue import Severity
+from aiguille.baseline.findings import Acceptance, CheckOutcome, Finding
 from aiguille.model import UsageError
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-    from aiguille.baseline.accepted import Acceptance
-    from aiguille.baseline.audit import Audit, Finding
 
-
-def findings_frame(audit: Audit) -> DataFrame:
+def findings_frame(findings: Sequence[Finding], accepted: Sequence[tuple[Finding, Acceptance]]) -> DataFrame:
     """A row for each finding, accepted ones included, in the order of the audit; see `Audit.to_frame`."""
     pd = _pandas()
-    rows = [_row(one, None) for one in audit.findings] + [_row(one, by) for one, by in audit.accepted]
+    rows = [_row(one, None) for one in findings] + [_row(one, by) for one, by in accepted]
     frame: DataFrame = pd.DataFrame(rows, columns=list(_COLUMNS)).astype(_COLUMNS)
     ranks = [severity.value for severity in sorted(Severity, key=lambda one: one.rank)]
     frame["severity"] = pd.Categorical(frame["severity"], ranks, ordered=True)
@@ -25,10 +24,10 @@ def findings_frame(audit: Audit) -> DataFrame:
     return frame
 
 
-def outcomes_frame(audit: Audit) -> DataFrame:
+def outcomes_frame(outcomes: Sequence[CheckOutcome]) -> DataFrame:
     """A row for each outcome: device, check, outcome, because."""
     pd = _pandas()
-    rows = [(one.device, one.check, one.outcome.value, one.because) for one in audit.outcomes]
+    rows = [(one.device, one.check, one.outcome.value, one.because) for one in outcomes]
     frame: DataFrame = pd.DataFrame(rows, columns=["device", "check", "outcome", "because"]).astype("string")
     return frame
 

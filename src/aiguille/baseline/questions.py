@@ -10,8 +10,9 @@ from msgspec.structs import replace
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sides import interface_names
-from aiguille.baseline.audit import Audit, Consequence, Finding
+from aiguille.baseline.audit import Audit
 from aiguille.baseline.catalogue import Outcome
+from aiguille.baseline.findings import Consequence, Finding
 from aiguille.baseline.wording import UNSAID
 from aiguille.model import Device
 from aiguille.space.effort import ENTANGLED

@@ -10,10 +10,10 @@ from msgspec import Struct
 from aiguille.analysis.answers import Answer
 from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
-from aiguille.baseline.accepted import Acceptance
-from aiguille.baseline.audit import Audit, Finding
-from aiguille.baseline.causes import Mended, if_mended
+from aiguille.baseline.audit import Audit
+from aiguille.baseline.findings import Acceptance, Finding
 from aiguille.baseline.folding import OPENING
+from aiguille.baseline.mending import Mended, if_mended
 from aiguille.baseline.tailoring import Chosen
 from aiguille.model import Device, Span, UsageError
 from aiguille.model.guarding import guarded

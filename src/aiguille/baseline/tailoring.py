@@ -107,15 +107,3 @@ def concerns(which: Devices, device: Device) -> bool:
         and (not which.dialects or device.dialect in which.dialects)
         and (not which.sides or bool(set(which.sides) & sides))
     )
-
-
-def load(name: str, catalogue: Sequence[Check]) -> Baseline:
-    """A baseline by the name of a shipped one or by the path of a file.
-
-    Raises UsageError with file, line and what is wrong.
-    """
-    if name == STANDARD:
-        return Baseline((STANDARD_LAYER,), tuple(catalogue))
-    from aiguille.baseline.files import read_baseline  # brings YAML with it
-
-    return read_baseline(name, catalogue)

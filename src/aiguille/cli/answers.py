@@ -6,7 +6,7 @@ import argparse
 import sys
 from pathlib import Path
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 from aiguille.model import EXIT_FINDINGS, EXIT_OK, UsageError
 
 NAME = "answers"
@@ -43,8 +43,8 @@ def run(arguments: argparse.Namespace) -> int:
     target = _target(arguments)
     if arguments.out is not None:
         refuse_existing(target, force=arguments.force)
-    estate = options.read_estate(arguments)
-    audit = options.run_audit(arguments, estate)
+    estate = inputs.read_estate(arguments)
+    audit = inputs.run_audit(arguments, estate)
     found = returned.read(arguments.workbook, audit)
     file = arguments.answers or estate.answers
     known = answers.load(file, estate.title) if file else answers.Kept()
@@ -58,7 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
         sys.stdout.write(dump(report.answers_data(told)))
     else:
         output.show(arguments, lambda console: report.show_answers(console, told))
-    return options.exit_code(estate, EXIT_FINDINGS if found.faults else EXIT_OK)
+    return inputs.exit_code(estate, EXIT_FINDINGS if found.faults else EXIT_OK)
 
 
 def _target(arguments: argparse.Namespace) -> Path:

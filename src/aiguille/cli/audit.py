@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -45,7 +45,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     audit = report(arguments)
-    return options.exit_code(audit.estate, failing(audit, arguments.fail_on or audit.estate.fail_on or "high"))
+    return inputs.exit_code(audit.estate, failing(audit, arguments.fail_on or audit.estate.fail_on or "high"))
 
 
 def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None) -> Audit:
@@ -69,16 +69,16 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
         **outputs.writers(lambda: made["dossier"]),
         ".txt": lambda: output.as_text(arguments, view),
     }
-    options.check_outputs(arguments, writers)
-    estate = options.read_estate(arguments, paths, view_tells=True)
-    audit = made["audit"] = options.run_audit(arguments, estate)
+    output.check_outputs(arguments, writers)
+    estate = inputs.read_estate(arguments, paths, view_tells=True)
+    audit = made["audit"] = inputs.run_audit(arguments, estate)
     made["shown"] = shown = audit.narrowed(**options.filters(arguments))
-    made["dossier"] = Dossier(shown, options.jobs(arguments, estate))
+    made["dossier"] = Dossier(shown, inputs.jobs(arguments, estate))
     # On a terminal the view that follows says this once.
     if arguments.json or not sys.stdout.isatty():
         for note in audit.notes:
-            options.log.warning("%s", note)
-    options.write_outputs(arguments, writers)
+            output.log.warning("%s", note)
+    output.write_outputs(arguments, writers)
     # A reader that goes away changes neither the files nor the exit code.
     with output.reader_may_leave():
         if arguments.json:

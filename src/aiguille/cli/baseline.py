@@ -112,7 +112,7 @@ def _start(arguments: argparse.Namespace) -> int:
     origin = load(arguments.origin, CATALOGUE)
     text = baselines.template(arguments.file.stem, arguments.origin, origin.catalogue)
     write_whole(arguments.file, text.encode(), force=arguments.force)
-    options.log.warning("written: %s, extending %s; nothing is changed in it yet", arguments.file, arguments.origin)
+    output.log.warning("written: %s, extending %s; nothing is changed in it yet", arguments.file, arguments.origin)
     return EXIT_OK
 
 

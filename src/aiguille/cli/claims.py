@@ -6,7 +6,7 @@ import argparse
 import sys
 from pathlib import Path
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 from aiguille.model import EXIT_FINDINGS, EXIT_OK, UsageError
 
 NAME = "claims"
@@ -40,14 +40,14 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.reports.data import dump
     from aiguille.reports.files import Writer
 
-    options.check_outputs(arguments, (".json", ".txt", ".xml"))
+    output.check_outputs(arguments, (".json", ".txt", ".xml"))
     stated = () if arguments.start else files.load(str(_file(arguments)))
-    estate = options.read_estate(arguments)
+    estate = inputs.read_estate(arguments)
     if arguments.start:
         studies = [Study(device, estate, Programs(device)) for device in estate.devices]
         lines = [f"  - claim: {text}\n    devices: [{name}]\n" for name, text in draft(studies)]
         sys.stdout.write("claims:\n" + "".join(lines) if lines else "claims: []\n")
-        return options.exit_code(estate)
+        return inputs.exit_code(estate)
     found = files.judged(estate, stated)
     writers: dict[str, Writer] = {
         ".json": lambda: dump(report.claims_data(found)),
@@ -58,9 +58,9 @@ def run(arguments: argparse.Namespace) -> int:
         sys.stdout.write(dump(report.claims_data(found)))
     else:
         output.show(arguments, lambda console: report.show_claims(console, found))
-    options.write_outputs(arguments, writers)
+    output.write_outputs(arguments, writers)
     refuted = any(one.holds is Holds.REFUTED for one in found)
-    return options.exit_code(estate, EXIT_FINDINGS if refuted else EXIT_OK)
+    return inputs.exit_code(estate, EXIT_FINDINGS if refuted else EXIT_OK)
 
 
 def _file(arguments: argparse.Namespace) -> Path:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 from aiguille.model import EXIT_FINDINGS, EXIT_OK, UsageError
 
 NAME = "compare"
@@ -38,11 +38,11 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsageError("compare takes BEFORE and AFTER, or one path and --as-if with what would change")
     if len(paths) == 2 and Path(paths[0]).resolve() == Path(paths[1]).resolve():
         raise UsageError(f"BEFORE and AFTER are both {paths[0]}; there is nothing to compare")
-    before = options.read_estate(arguments, paths[:1])
-    after = changed(before, asked) if asked else options.read_estate(arguments, paths[1:])
-    audited = None if arguments.no_findings else lambda estate: options.run_audit(arguments, estate)
+    before = inputs.read_estate(arguments, paths[:1])
+    after = changed(before, asked) if asked else inputs.read_estate(arguments, paths[1:])
+    audited = None if arguments.no_findings else lambda estate: inputs.run_audit(arguments, estate)
     found = compare(before, after, audited, tuple(arguments.administrator))
     output.report(arguments, lambda: report.compare_data(found), lambda console: report.show_compare(console, found))
     worse = found.opened or any(one.lost for pair in found.pairs for one in pair.access)
     code = EXIT_FINDINGS if worse else EXIT_OK
-    return max(options.exit_code(before, code), options.exit_code(after, code))
+    return max(inputs.exit_code(before, code), inputs.exit_code(after, code))

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from aiguille.cli import audit, options
+from aiguille.cli import audit, options, output
 
 if TYPE_CHECKING:
     from aiguille.baseline import Audit
@@ -51,7 +51,7 @@ def _write_report(arguments: argparse.Namespace, done: Audit) -> None:
     text = writers(lambda: Dossier(done))[".html"]()
     data = text.encode() if isinstance(text, str) else text
     if path.exists() and path.read_bytes() != data and not arguments.force:
-        options.log.warning("%s: exists and is another report; add --force to replace it", path)
+        output.log.warning("%s: exists and is another report; add --force to replace it", path)
         return
     write_whole(path, data, force=True)
     if not arguments.json and not arguments.quiet:

@@ -106,7 +106,7 @@ def _start(arguments: argparse.Namespace) -> int:
         sys.stdout.write(made.text)
     else:
         write_whole(arguments.out, made.text.encode(), force=arguments.force)
-    options.log.warning("%s", made.told())
+    output.log.warning("%s", made.told())
     return EXIT_OK
 
 

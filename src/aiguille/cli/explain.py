@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 
 NAME = "explain"
 HELP = "tell the full story of one finding: the lines around it, the packet's walk, the fix, how to accept it"
@@ -28,7 +28,7 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.baseline.story import tell
     from aiguille.reports.story import show_story, story_data
 
-    audit = options.run_audit(arguments, options.read_estate(arguments))
+    audit = inputs.run_audit(arguments, inputs.read_estate(arguments))
     story = tell(audit, arguments.fingerprint)
     output.report(arguments, lambda: story_data(story), lambda console: show_story(console, story))
-    return options.exit_code(audit.estate)
+    return inputs.exit_code(audit.estate)

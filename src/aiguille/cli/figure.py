@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 from aiguille.model import UsageError
 
 KINDS = ("findings", "hits", "openness", "geo")
@@ -40,15 +40,15 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.reports.files import Writer
 
     kind = figures.KINDS[arguments.kind]
-    options.check_outputs(arguments, (".svg", ".png"))
-    estate = options.read_estate(arguments)
+    output.check_outputs(arguments, (".svg", ".png"))
+    estate = inputs.read_estate(arguments)
     # Only this one rests on checks; the others need the rules alone.
-    audit = options.run_audit(arguments, estate) if arguments.kind == "findings" else Audit(estate, (), ())
+    audit = inputs.run_audit(arguments, estate) if arguments.kind == "findings" else Audit(estate, (), ())
     with output.working(arguments, f"drawing {arguments.kind}"):
-        drawn = kind.draw(Dossier(audit, options.jobs(arguments, estate)))
+        drawn = kind.draw(Dossier(audit, inputs.jobs(arguments, estate)))
     if drawn is None:
         raise UsageError(f"nothing to draw: {kind.nothing}")
     figure = drawn
     writers: dict[str, Writer] = {".svg": lambda: figures.svg(figure), ".png": lambda: figures.png(figure)}
-    options.write_outputs(arguments, writers)
-    return options.exit_code(estate)
+    output.write_outputs(arguments, writers)
+    return inputs.exit_code(estate)

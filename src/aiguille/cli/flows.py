@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 from aiguille.model import UsageError
 
 if TYPE_CHECKING:
@@ -55,8 +55,8 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.reports.data import dump
     from aiguille.reports.files import Writer
 
-    options.check_outputs(arguments, (".json", ".txt", ".svg", ".png"))
-    estate = options.read_estate(arguments)
+    output.check_outputs(arguments, (".json", ".txt", ".svg", ".png"))
+    estate = inputs.read_estate(arguments)
     if arguments.device is not None:
         estate = replace(estate, devices=(one_device(estate, arguments.device),))
     service = read_service(arguments.service) if arguments.service else None
@@ -97,5 +97,5 @@ def run(arguments: argparse.Namespace) -> int:
         output.write([dump(report.flows_data(told)).encode()])
     else:
         output.show(arguments, lambda console: report.show_flows(console, told))
-    options.write_outputs(arguments, writers)
-    return options.exit_code(estate)
+    output.write_outputs(arguments, writers)
+    return inputs.exit_code(estate)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 from aiguille.model import EXIT_OK, UsageError
 
 NAME = "geo"
@@ -73,7 +73,7 @@ def _reach(arguments: argparse.Namespace) -> int:
     from aiguille.baseline.reaching import reach_of
     from aiguille.reports import geo
 
-    estate = options.read_estate(arguments)
+    estate = inputs.read_estate(arguments)
     if arguments.device is not None:
         estate = replace(estate, devices=(one_device(estate, arguments.device),))
     if not estate.locations:
@@ -84,4 +84,4 @@ def _reach(arguments: argparse.Namespace) -> int:
     output.report(
         arguments, lambda: geo.reach_data(estate, found), lambda console: geo.show_reach(console, estate, found)
     )
-    return options.exit_code(estate)
+    return inputs.exit_code(estate)

@@ -3,34 +3,19 @@
 from __future__ import annotations
 
 import argparse
-import gc
-import logging
-import os
-import sys
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, Any
 
 from aiguille.cli import completion
-from aiguille.model import EXIT_UNREADABLE, Addresses, Estate, NotUnderstoodError, Side
+from aiguille.model import Addresses, NotUnderstoodError, Side
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
-    from aiguille.baseline import Audit
-    from aiguille.reports.files import Writer
+    pass
 
 SIDES = tuple(side.value for side in Side if side is not Side.DEVICE)
 """Sides an interface can be said to face."""
-
-WIDTH = 100
-"""Columns of terminal views that are not written to a terminal."""
-
-WIDEST = 140
-"""Columns of a terminal beyond which lines would get too long to read."""
-
-log = logging.getLogger("aiguille")
 
 
 def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
@@ -250,145 +235,3 @@ def _day(text: str) -> date:
         return date.fromisoformat(text)
     except ValueError as error:
         raise argparse.ArgumentTypeError(f"'{text}' is not a date such as 2026-11-30") from error
-
-
-def console(arguments: argparse.Namespace, file: TextIO | None = None) -> Console:
-    """A console for standard output, or for `file`: coloured on a terminal, plain and `WIDTH` wide elsewhere."""
-    from rich.console import Console
-
-    stream = sys.stdout if file is None else file
-    width = None if stream.isatty() or (file is None and "COLUMNS" in os.environ) else WIDTH
-    plain = arguments.no_color or file is not None
-    made = Console(file=stream, width=width, no_color=plain or None, highlight=False, emoji=False, markup=False)
-    if made.width > WIDEST:
-        made.width = WIDEST
-    return made
-
-
-def start_messages(arguments: argparse.Namespace) -> None:
-    """Send messages of the one logger to standard error, as loud as asked."""
-    handler = logging.StreamHandler(sys.stderr)
-    handler.setFormatter(logging.Formatter("aiguille: %(message)s"))
-    log.handlers[:] = [handler]
-    log.propagate = False
-    level = logging.ERROR if arguments.quiet else logging.INFO if arguments.verbose else logging.WARNING
-    log.setLevel(level)
-
-
-def did(arguments: argparse.Namespace, stage: str, what: str) -> None:
-    """Note what is done so far, for whoever interrupts."""
-    vars(arguments).setdefault("done", {})[stage] = what
-
-
-def _sides(arguments: argparse.Namespace) -> dict[str, Side]:
-    stated = [
-        *getattr(arguments, "side", ()),
-        *((name, Side.OUTSIDE.value) for name in getattr(arguments, "outside", ())),
-    ]
-    return {name: Side(side) for name, side in stated}
-
-
-def read_estate(
-    arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None, *, view_tells: bool = False
-) -> Estate:
-    """Read the paths given and say what was recognised, missing or odd.
-
-    view_tells: on a terminal the view that follows says what is missing or odd
-    """
-    from aiguille.cli.output import progress
-    from aiguille.estate import read
-    from aiguille.reports.text import counted, visible
-    from aiguille.space.effort import set_effort
-
-    set_effort(getattr(arguments, "effort", 1))
-    # What is read lives to the end; looking for garbage in it meanwhile would cost up to a third.
-    collecting = gc.isenabled()
-    gc.disable()
-    try:
-        with progress(arguments, "exports", "read") as told:
-            estate = read(
-                arguments.paths if paths is None else paths,
-                format=getattr(arguments, "format", None),
-                dialects=getattr(arguments, "dialect", ()),
-                as_of=arguments.as_of,
-                geo=getattr(arguments, "geo", ()),
-                sides=_sides(arguments),
-                administrators=getattr(arguments, "administrator", ()),
-                progress=told,
-            )
-    finally:
-        if collecting:
-            gc.freeze()  # nor need it be looked through later
-            gc.enable()
-    if changes := getattr(arguments, "as_if", ()):
-        from aiguille.estate.wordings import changed
-
-        estate = changed(estate, changes)
-    for device in estate.devices:
-        log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
-    if arguments.json or not (view_tells and sys.stdout.isatty()):
-        for failure in estate.failures:
-            log.error("%s", visible(failure.message))
-        for device in estate.devices:
-            for problem in device.ledger.problems:
-                level = logging.ERROR if problem.matters else logging.INFO
-                log.log(level, "%s: %s", visible(str(problem.where)), visible(problem.why))
-            if device.ledger.unread_lines:
-                left = counted(device.ledger.unread_lines, "line")
-                log.warning("%s: %s not understood", visible(device.name), left)
-    return estate
-
-
-def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
-    """Check an estate as the options and the engagement ask for."""
-    import aiguille
-    from aiguille.cli.output import progress
-
-    with progress(arguments, "devices", "checked") as told:
-        return aiguille.audit(
-            estate,
-            getattr(arguments, "baseline", None),
-            accepted=getattr(arguments, "accepted", None),
-            answers=getattr(arguments, "answers", None),
-            claims=getattr(arguments, "claims", None),
-            jobs=jobs(arguments, estate),
-            progress=told,
-        )
-
-
-def jobs(arguments: argparse.Namespace, estate: Estate) -> int:
-    """How many processes share the devices, or a long rule set where there is but one."""
-    count = len(estate.devices)
-    return getattr(arguments, "jobs", 0) or (cores(count) if count > 1 else os.cpu_count() or 1)
-
-
-def cores(tasks: int) -> int:
-    """Processes worth starting for some tasks: one a core, none for a handful."""
-    return 1 if tasks < 4 else min(os.cpu_count() or 1, tasks)
-
-
-def exit_code(estate: Estate, otherwise: int = 0) -> int:
-    """3 if something could not be read or contradicts itself, else what the command itself ends with."""
-    broken = estate.failures or any(p.matters for device in estate.devices for p in device.ledger.problems)
-    return EXIT_UNREADABLE if broken else otherwise
-
-
-def check_outputs(arguments: argparse.Namespace, writers: Iterable[str]) -> None:
-    """Refuse impossible output files before any work is done."""
-    from aiguille.reports.files import ending_of, refuse_existing
-
-    for path in arguments.out:
-        ending_of(path, writers)
-        refuse_existing(path, force=arguments.force)
-
-
-def write_outputs(arguments: argparse.Namespace, writers: dict[str, Writer]) -> None:
-    """Write every file of ``--out``, each whole."""
-    from aiguille.cli.output import working
-    from aiguille.reports.files import as_bytes, ending_of, write_whole
-
-    for path in arguments.out:
-        with working(arguments, f"writing {path.name}"):
-            write_whole(path, as_bytes(writers[ending_of(path, writers)]()), force=arguments.force)
-        did(arguments, f"file {path}", f"{path} is written")
-        log.info("written: %s", path)

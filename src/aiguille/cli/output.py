@@ -1,22 +1,30 @@
-"""Writing terminal views: without the trailing blanks that tables leave, so that files and diffs stay clean."""
+"""What commands write: views, messages, files. Views lose the trailing blanks that tables leave, so that files and diffs stay clean."""
 
 from __future__ import annotations
 
 import io
+import logging
+import os
 import re
 import sys
 from argparse import Namespace
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
-
-from aiguille.cli.options import console
+from typing import TYPE_CHECKING, TextIO
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from aiguille.reports.data import Data
     from aiguille.reports.files import Writer
+
+WIDTH = 100
+"""Columns of terminal views that are not written to a terminal."""
+
+WIDEST = 140
+"""Columns of a terminal beyond which lines would get too long to read."""
+
+log = logging.getLogger("aiguille")
 
 ENDINGS = (".json", ".txt")
 """Of the files that every report can be written to."""
@@ -27,8 +35,6 @@ _TRAILING = re.compile(r"[ \t]+$", re.MULTILINE)
 @contextmanager
 def reader_may_leave() -> Iterator[None]:
     """Go on where the reader of our output has gone away."""
-    from aiguille.cli import stop_writing
-
     try:
         yield
         sys.stdout.flush()
@@ -81,22 +87,20 @@ def as_text(arguments: Namespace, view: Callable[[Console], None]) -> str:
 
 def report(arguments: Namespace, data: Callable[[], Data], view: Callable[[Console], None]) -> None:
     """Show a view or its data, and write it to the files asked for."""
-    from aiguille.cli import options
     from aiguille.reports.data import dump
 
     writers: dict[str, Writer] = {".json": lambda: dump(data()), ".txt": lambda: as_text(arguments, view)}
-    options.check_outputs(arguments, writers)
+    check_outputs(arguments, writers)
     if arguments.json:
         sys.stdout.write(dump(data()))
     else:
         show(arguments, view)
-    options.write_outputs(arguments, writers)
+    write_outputs(arguments, writers)
 
 
 @contextmanager
 def progress(arguments: Namespace, what: str, done: str) -> Iterator[Callable[[int, int], None]]:
     """A bar on standard error while something long runs; on a terminal only. What is done so far is noted in any case."""
-    from aiguille.cli.options import did
 
     def note(number: int, total: int) -> None:
         did(arguments, what, f"{number} of {total} {what} {done}")
@@ -129,3 +133,56 @@ def working(arguments: Namespace, what: str) -> Iterator[None]:
 
     with Console(stderr=True, no_color=arguments.no_color or None).status(what):
         yield
+
+
+def console(arguments: Namespace, file: TextIO | None = None) -> Console:
+    """A console for standard output, or for `file`: coloured on a terminal, plain and `WIDTH` wide elsewhere."""
+    from rich.console import Console
+
+    stream = sys.stdout if file is None else file
+    width = None if stream.isatty() or (file is None and "COLUMNS" in os.environ) else WIDTH
+    plain = arguments.no_color or file is not None
+    made = Console(file=stream, width=width, no_color=plain or None, highlight=False, emoji=False, markup=False)
+    if made.width > WIDEST:
+        made.width = WIDEST
+    return made
+
+
+def start_messages(arguments: Namespace) -> None:
+    """Send messages of the one logger to standard error, as loud as asked."""
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(logging.Formatter("aiguille: %(message)s"))
+    log.handlers[:] = [handler]
+    log.propagate = False
+    level = logging.ERROR if arguments.quiet else logging.INFO if arguments.verbose else logging.WARNING
+    log.setLevel(level)
+
+
+def did(arguments: Namespace, stage: str, what: str) -> None:
+    """Note what is done so far, for whoever interrupts."""
+    vars(arguments).setdefault("done", {})[stage] = what
+
+
+def stop_writing() -> None:
+    """Drop what is still written: the reader of our output went away, as `head` does, and Python must not complain of it."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def check_outputs(arguments: Namespace, writers: Iterable[str]) -> None:
+    """Refuse impossible output files before any work is done."""
+    from aiguille.reports.files import ending_of, refuse_existing
+
+    for path in arguments.out:
+        ending_of(path, writers)
+        refuse_existing(path, force=arguments.force)
+
+
+def write_outputs(arguments: Namespace, writers: dict[str, Writer]) -> None:
+    """Write every file of ``--out``, each whole."""
+    from aiguille.reports.files import as_bytes, ending_of, write_whole
+
+    for path in arguments.out:
+        with working(arguments, f"writing {path.name}"):
+            write_whole(path, as_bytes(writers[ending_of(path, writers)]()), force=arguments.force)
+        did(arguments, f"file {path}", f"{path} is written")
+        log.info("written: %s", path)

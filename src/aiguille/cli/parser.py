@@ -7,7 +7,7 @@ import os
 from importlib import import_module
 
 from aiguille._version import __version__
-from aiguille.cli import COMMANDS
+from aiguille.cli.commands import COMMANDS
 
 _DESCRIPTION = """Audits exported firewall configurations: what they let through, what is wrong, on which line,
 with a packet that proves it. Works offline on files and changes nothing."""

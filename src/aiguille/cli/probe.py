@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 from aiguille.model import EXIT_FINDINGS, EXIT_USAGE, UsageError
 
 if TYPE_CHECKING:
@@ -74,13 +74,13 @@ def run(arguments: argparse.Namespace) -> int:
         table, expected = split(table)
     except (UsageError, UnicodeDecodeError) as error:
         raise UsageError(f"{arguments.packets}: {error}") from error
-    estate = options.read_estate(arguments)
+    estate = inputs.read_estate(arguments)
     device: Device | None = None
     told: tuple[str, ...] = ()
     if arguments.packet is not None and estate.devices:
         device, told = in_estate(estate, arguments.device, arguments.packet)
     if device is None and _is_path(arguments, estate, table, told):
-        return options.exit_code(estate, _path(arguments, estate, table, told, expected))
+        return inputs.exit_code(estate, _path(arguments, estate, table, told, expected))
     device = device or one_device(estate, arguments.device)
     programs = Programs(device)
     without = [find_rule(device, name) for name in arguments.without]
@@ -88,7 +88,7 @@ def run(arguments: argparse.Namespace) -> int:
     plain = Prober(programs) if without else None
     one = arguments.packet is not None
     code = _one(arguments, device, prober, plain, told) if one else _many(arguments, device, prober, table, expected)
-    return options.exit_code(estate, code)
+    return inputs.exit_code(estate, code)
 
 
 def _is_path(arguments: argparse.Namespace, estate: Estate, table: bytes, told: tuple[str, ...]) -> bool:
@@ -154,7 +154,7 @@ def _path(
         raise UsageError(f"{file}: {error.message}") from error
     for fault in faults[:FAULTS_TOLD]:
         name, why = visible(str(fault["id"])), visible(str(fault["why"]))
-        options.log.error("%s:%s: packet '%s': %s; the row is left out", file, fault["line"], name, why)
+        output.log.error("%s:%s: packet '%s': %s; the row is left out", file, fault["line"], name, why)
     return EXIT_USAGE if faults else EXIT_FINDINGS if held is not None and held.different else 0
 
 
@@ -200,7 +200,7 @@ def _many(
     path: Path = arguments.packets
     try:
         table = TableProber(prober, TableFile(data))
-        writer = TableWriter(device, table, options.cores(len(table.file.parts)))
+        writer = TableWriter(device, table, inputs.cores(len(table.file.parts)))
         held = Held(writer.json(), expected) if expected else None
         if held is not None:
             output.write(held.json() if arguments.json else held.lines())
@@ -213,12 +213,12 @@ def _many(
     except UsageError as error:
         raise UsageError(f"{path}: {error.message}") from error
     for fault in writer.faults[:FAULTS_TOLD]:
-        options.log.error(
+        output.log.error(
             "%s:%d: packet '%s': %s; the row is left out", path, fault.line, visible(fault.id), visible(fault.why)
         )
     if (more := len(writer.faults) - FAULTS_TOLD) > 0:
         listed = "the JSON names" if arguments.json else "--json names"
-        options.log.error(
+        output.log.error(
             "%s: %s left out; %s each with its reason", path, counted(more, "more row is", "more rows are"), listed
         )
     return EXIT_USAGE if writer.faults else EXIT_FINDINGS if held is not None and held.different else 0

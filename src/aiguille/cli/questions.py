@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from aiguille.cli import options
+from aiguille.cli import inputs, options, output
 
 NAME = "questions"
 HELP = "what to ask the owner of each device so that the open points can be settled"
@@ -31,16 +31,16 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.reports.data import dump
     from aiguille.reports.files import Writer
 
-    options.check_outputs(arguments, (".md", ".txt", ".json"))
-    estate = options.read_estate(arguments)
-    audit = options.run_audit(arguments, estate).narrowed(device=arguments.device)
+    output.check_outputs(arguments, (".md", ".txt", ".json"))
+    estate = inputs.read_estate(arguments)
+    audit = inputs.run_audit(arguments, estate).narrowed(device=arguments.device)
     asked = enquiries(audit)
     writers: dict[str, Writer] = {
         ".md": lambda: report.as_text(audit, asked),
         ".txt": lambda: report.as_text(audit, asked),
         ".json": lambda: dump(report.questions_data(audit, asked)),
     }
-    options.write_outputs(arguments, writers)
+    output.write_outputs(arguments, writers)
     with reader_may_leave():
         sys.stdout.write(writers[".json" if arguments.json else ".md"]())  # type: ignore[arg-type]
-    return options.exit_code(estate)
+    return inputs.exit_code(estate)

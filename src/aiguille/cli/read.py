@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 from aiguille.model import UsageError
 
 NAME = "read"
@@ -40,14 +40,14 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsageError("name an export, a folder of exports or an engagement file, or use --sheet-template FILE")
     from aiguille.reports import data, terminal
 
-    options.check_outputs(arguments, output.ENDINGS)
-    estate = options.read_estate(arguments, view_tells=True)
+    output.check_outputs(arguments, output.ENDINGS)
+    estate = inputs.read_estate(arguments, view_tells=True)
     output.report(
         arguments,
         lambda: data.read_data(estate),
         lambda console: terminal.show_read(console, estate, show=arguments.show),
     )
-    return options.exit_code(estate)
+    return inputs.exit_code(estate)
 
 
 def _template(arguments: argparse.Namespace) -> int:
@@ -66,5 +66,5 @@ def _template(arguments: argparse.Namespace) -> int:
         case _:
             raise UsageError(f"{path}: the extension tells the format; known are .csv, .xlsx")
     write_whole(path, content, force=arguments.force)
-    options.log.info("written: %s", path)
+    output.log.info("written: %s", path)
     return 0

@@ -9,7 +9,7 @@ import os
 import sys
 from typing import TYPE_CHECKING
 
-from aiguille.cli import options, output
+from aiguille.cli import inputs, options, output
 
 if TYPE_CHECKING:
     from aiguille.reports.files import Writer
@@ -81,7 +81,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     def text() -> str:
         lines: list[str] = []
-        show_rules(options.console(arguments, io.StringIO()), found, lines.append)
+        show_rules(output.console(arguments, io.StringIO()), found, lines.append)
         return "".join(lines)
 
     writers: dict[str, Writer] = {
@@ -89,8 +89,8 @@ def run(arguments: argparse.Namespace) -> int:
         ".csv": lambda: as_csv(RULES, rules_rows(found)),
         ".txt": text,
     }
-    options.check_outputs(arguments, writers)
-    estate = options.read_estate(arguments)
+    output.check_outputs(arguments, writers)
+    estate = inputs.read_estate(arguments)
     devices = [one_device(estate, name) for name in dict.fromkeys(arguments.device)] or estate.devices
     found = []
     with output.progress(arguments, "devices", "judged") as told:
@@ -101,6 +101,6 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.json:
         sys.stdout.writelines(rules_data(found, arguments.jobs))
     else:
-        show_rules(options.console(arguments), found, sys.stdout.write)
-    options.write_outputs(arguments, writers)
-    return options.exit_code(estate)
+        show_rules(output.console(arguments), found, sys.stdout.write)
+    output.write_outputs(arguments, writers)
+    return inputs.exit_code(estate)

@@ -8,7 +8,8 @@ from msgspec import Struct
 from rich.console import Console
 from rich.text import Text
 
-from aiguille.baseline.answers import Change, Reply
+from aiguille.baseline.answers import Change
+from aiguille.baseline.findings import Reply
 from aiguille.reports.data import Data
 from aiguille.reports.returned import Fault
 from aiguille.reports.text import counted, visible

@@ -14,7 +14,7 @@ from aiguille.baseline import Audit, Finding, Outcome, Severity
 from aiguille.baseline.answers import tally
 from aiguille.baseline.questions import over_devices, questions
 from aiguille.model import Device, Span
-from aiguille.reports.terminal import LINE_STYLE, severity_style
+from aiguille.reports.styles import LINE_STYLE, severity_style
 from aiguille.reports.text import counted, visible
 
 LINES = 40

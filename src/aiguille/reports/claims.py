@@ -13,7 +13,7 @@ from aiguille.baseline.catalogue import speak
 from aiguille.baseline.claims import Judged
 from aiguille.reports.compare import step_data
 from aiguille.reports.data import Data
-from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
+from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import visible
 
 _STYLES = {

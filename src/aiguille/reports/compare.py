@@ -20,7 +20,7 @@ from aiguille.model import Device, Rule
 from aiguille.model.spelling import spell_spans
 from aiguille.reports.data import Data, finding_data, place_of
 from aiguille.reports.rules import Describer
-from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE, severity_badge
+from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
 
 _ROWS = 20

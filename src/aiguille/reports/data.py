@@ -13,7 +13,7 @@ from aiguille.reports.text import to_json
 
 if TYPE_CHECKING:
     from aiguille.baseline import Audit, Finding, RuleRef
-    from aiguille.baseline.answers import Reply
+    from aiguille.baseline.findings import Reply
 
 Data = dict[str, Any]
 
@@ -54,7 +54,7 @@ def audit_data(audit: Audit) -> Data:
                 "findings": [f"F-{finding.number}" for finding in one.findings],
                 "clears": one.clears,
             }
-            for one in causes(audit)
+            for one in causes(audit.findings)
         ],
         "accepted": [
             {

@@ -15,7 +15,7 @@ from aiguille._version import __version__
 from aiguille.model import Entry
 from aiguille.readers.mapped import Coverage, Description, Dialect, Outline, Trial, describe, family_of
 from aiguille.reports.data import Data, entry_data
-from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
+from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
 
 _SHOWN = 20

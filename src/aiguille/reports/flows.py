@@ -15,7 +15,7 @@ from aiguille.analysis.flows import DEVICE, Flow, Matrix, MatrixCell, Reach
 from aiguille.baseline.catalogue import speak
 from aiguille.reports.compare import step_data, traffic_data
 from aiguille.reports.data import Data
-from aiguille.reports.terminal import LINE_STYLE
+from aiguille.reports.styles import LINE_STYLE
 from aiguille.reports.text import counted, visible
 
 if TYPE_CHECKING:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from msgspec import Struct
 
 from aiguille.baseline import Audit
-from aiguille.baseline.answers import Reply, Status
+from aiguille.baseline.findings import Reply, Status
 from aiguille.model import UsageError
 from aiguille.reports.tables import FINDINGS
 from aiguille.reports.workbook import ANSWERS, ENGAGEMENT, LAYOUT, VERSION, engagement_of

@@ -34,7 +34,7 @@ from aiguille.model.identity import Same
 from aiguille.model.rules import DestinationType
 from aiguille.model.spelling import spell_operand, spell_protocol
 from aiguille.reports.data import Data, place_of
-from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
+from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, to_json, visible
 
 _STYLES = {

@@ -11,11 +11,11 @@ from rich.text import Text
 
 from aiguille._version import __version__
 from aiguille.baseline import Finding
-from aiguille.baseline.causes import Mended
+from aiguille.baseline.mending import Mended
 from aiguille.baseline.story import Excerpt, Story
 from aiguille.reports.data import Data, finding_data, params_data, place_of
 from aiguille.reports.probe import answer_data
-from aiguille.reports.terminal import LINE_STYLE, severity_badge
+from aiguille.reports.styles import LINE_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
 from aiguille.reports.walk import show_answer
 

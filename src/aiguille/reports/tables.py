@@ -98,7 +98,7 @@ def _findings(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
 
 
 def _causes(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
-    for one in causes(dossier.audit):
+    for one in causes(dossier.audit.findings):
         yield (
             f"C-{one.number}",
             one.severity.value,

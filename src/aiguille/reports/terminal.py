@@ -16,35 +16,15 @@ from rich.text import Text
 from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity, Witness
 from aiguille.model import Device, Entry, Estate, GeoFilter
 from aiguille.reports.data import settings_of
+from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
 from aiguille.reports.verdict import elsewhere
-
-_STYLES = {
-    Severity.CRITICAL: "bold white on dark_red",
-    Severity.HIGH: "bold white on red3",
-    Severity.MEDIUM: "black on orange1",
-    Severity.LOW: "black on light_sky_blue1",
-    Severity.INFO: "black on grey85",
-}
-# Colours that can be read on light and on dark ground.
-LINE_STYLE = "green4"
-PACKET_STYLE = "dark_cyan"
 
 _SHOWN_LINES = 8
 _SHOWN_FILES = 6
 _SHOWN_SETTINGS = 30
 _LABEL = 8
 _CHECKS = 31
-
-
-def severity_style(severity: Severity) -> str:
-    """The colours of a severity."""
-    return _STYLES[severity]
-
-
-def severity_badge(severity: Severity) -> Text:
-    """The severity as it stands before a finding's title."""
-    return Text(f" {severity.value.upper()} ", _STYLES[severity])
 
 
 def show_audit(console: Console, audit: Audit) -> None:

@@ -15,7 +15,7 @@ from aiguille.model.guarding import guarded
 from aiguille.model.identity import Same
 from aiguille.model.spelling import spell_address
 from aiguille.reports.probe import where_of
-from aiguille.reports.terminal import LINE_STYLE, PACKET_STYLE
+from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
 
 _VERDICT_STYLES = {"accept": "black on dark_sea_green2", "drop": "white on red3", "reject": "black on orange1"}

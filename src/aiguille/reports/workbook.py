@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from aiguille._version import __version__
 from aiguille.baseline import Finding
-from aiguille.baseline.answers import Status
+from aiguille.baseline.findings import Status
 from aiguille.model import Estate
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.tables import CAUSES, FINDINGS, OBJECTS, OUTCOMES, RULES, SUMMARY, UNREAD, Cell, Table

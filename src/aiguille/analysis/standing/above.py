@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import partial
-from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
 
 from aiguille.analysis.decide import Cut
 from aiguille.analysis.program import Kind
 from aiguille.analysis.standing.covering import samples, smallest_hitting_set
+from aiguille.analysis.standing.rows import Indexed
 from aiguille.analysis.standing.words import (
     BECAUSE_LIMIT,
     CLOSE_ENOUGH,
@@ -40,10 +40,6 @@ from aiguille.space import (
 )
 from aiguille.space.effort import spend
 
-if TYPE_CHECKING:
-    from aiguille.analysis.standing.judge import Judge
-
-
 ROUNDS = 100
 """Packets tried one after the other to find the few rules above that cover a rule."""
 
@@ -51,7 +47,7 @@ ROUNDS = 100
 class Straight(Struct):
     """What stands above a step where nothing skips: sure rows that take what they match."""
 
-    judge: Judge
+    judge: Indexed
     number: int
     above: Sequence[int]
     boxes: list[Box] = field(default_factory=list)
@@ -194,7 +190,7 @@ class Straight(Struct):
 class Walked(Struct):
     """What stands above a step where returns or early accepts skip over rules: every walk is followed."""
 
-    judge: Judge
+    judge: Indexed
     number: int
     above: Sequence[int]
     boxes: list[Box] = field(default_factory=list)

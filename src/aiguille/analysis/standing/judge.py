@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left
 from collections.abc import Sequence
 from functools import partial
 from typing import Any
 
-from aiguille.analysis.decide import Cut, Ends, Row
-from aiguille.analysis.loopback import LOOPBACK
-from aiguille.analysis.program import Kind, Program
+from aiguille.analysis.decide import Cut, Row
+from aiguille.analysis.program import Kind
 from aiguille.analysis.standing.above import Straight, View, Walked
-from aiguille.analysis.standing.covering import is_plain, is_within, samples
+from aiguille.analysis.standing.covering import samples
+from aiguille.analysis.standing.rows import Indexed
 from aiguille.analysis.standing.words import (
     BECAUSE_LIMIT,
     MANY,
@@ -23,7 +22,6 @@ from aiguille.analysis.standing.words import (
     opposite,
     outcome,
 )
-from aiguille.analysis.witness import Chooser
 from aiguille.model import Action, TooComplexError
 from aiguille.model.identity import Same
 from aiguille.space import (
@@ -31,53 +29,18 @@ from aiguille.space import (
     EVERYTHING,
     Box,
     Cell,
-    IntervalSet,
     Slices,
     box_size,
     covers,
     holds,
-    index_of,
     meets,
     overlap,
 )
 from aiguille.space.effort import limited
 
 
-class Judge:
+class Judge(Indexed):
     """Judges every step of one program."""
-
-    def __init__(self, program: Program) -> None:
-        self.program = program
-        self.tops = program.space.tops
-        self.chooser = Chooser(program.device, program.space)
-        self.rows: list[Row] = []
-        self.own: list[list[int]] = [[] for _ in program.steps]
-        self.first_row: list[int] = []
-        for number, step in enumerate(program.steps):
-            self.first_row.append(len(self.rows))
-            for piece in step.pieces:
-                if step.kind is not Kind.FORK:
-                    self.own[number].append(len(self.rows))
-                self.rows.append(Row(number, piece.box, piece.sure))
-        self.first_row.append(len(self.rows))
-        self.places: dict[Same, set[int]] = {}
-        for number, step in enumerate(program.steps):
-            self.places.setdefault(Same(step.rule), set()).add(number)
-        self.index = index_of([row.box for row in self.rows])
-        kinds = [program.steps[row.step].kind for row in self.rows]
-        marks = self.index.marks
-        self.taking = marks(
-            [row.sure and k in (Kind.ACCEPT, Kind.REFUSE) for row, k in zip(self.rows, kinds, strict=True)]
-        )
-        self.skips = marks([k in (Kind.SKIP, Kind.FORK) for k in kinds])
-        self.sure = marks([row.sure for row in self.rows])
-        self.acting = marks([k is not Kind.PASS for k in kinds])
-        # Rows that the narrowing of a rule to packets that can exist and open connections cannot part from it.
-        self.plain = [is_plain(row.box) for row in self.rows]
-        symbols = program.space.symbols
-        loopback = IntervalSet.of(symbols.number(LOOPBACK)) if LOOPBACK in symbols.names else IntervalSet()
-        # What a host sends itself nobody has in mind who writes a rule for others.
-        self.inner = [is_within(row.box, loopback) for row in self.rows]
 
     def judged(self) -> list[int]:
         """The steps there is something to say of, in order."""
@@ -138,17 +101,6 @@ class Judge:
         step = self.program.steps[number]
         leads_out = step.kind is Kind.SKIP and step.rule is not None and step.rule.action is Action.GOTO
         return step.kind is not Kind.FORK and not leads_out
-
-    def near(self, number: int) -> Any:
-        """The numbers of all rows that overlap a step's own and do more than pass packets on, ascending."""
-        found = [self.index.overlapping(row) for row in self.own[number]]
-        return self.index.kept(found[0] if len(found) == 1 else self.index.joined(found), self.acting)
-
-    def around(self, number: int) -> tuple[Any, Any]:
-        """Of these the rows of earlier steps and those of later ones."""
-        near = self.near(number)
-        start = bisect_left(near, self.first_row[number])
-        return near[:start], near[bisect_left(near, self.first_row[number + 1], start) :]
 
     def _hidden(self, number: int, regions: Sequence[Box], view: View) -> Judged:
         step = self.program.steps[number]
@@ -290,9 +242,6 @@ class Judge:
             return True
         takers.update(end.step for end in after)
         return False
-
-    def verdicts(self, ends: Ends) -> set[tuple[bool, str]]:
-        return {(end.accepts, "" if end.accepts else outcome(self.program.steps[end.step])) for end in ends}
 
     def _disputed(self, number: int, regions: Sequence[Box], earlier: Any) -> tuple[Standing, tuple[int, ...]]:
         opening = [new for region in regions if (new := overlap(region, NEW)) is not None] or list(regions)

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 from msgspec.structs import replace
 
 from aiguille.analysis.compare import differences
-from aiguille.analysis.doubts import drops_forged
 from aiguille.analysis.edits import Edit, RuleEdit, rule_edits
 from aiguille.analysis.program import ipv6_is_off
+from aiguille.analysis.refusals import drops_forged
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
 from aiguille.analysis.sides import outside_known
 from aiguille.baseline import releases

@@ -8,9 +8,10 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from aiguille.analysis.decide import Proof, surely_accepted, surely_refused
-from aiguille.analysis.doubts import RATES, blocked_lists
+from aiguille.analysis.doubts import RATES
 from aiguille.analysis.exposure import Exposure, exposures, hours_of, networks_in, opening
 from aiguille.analysis.program import Kind, Programs
+from aiguille.analysis.refusals import blocked_lists
 from aiguille.analysis.services import WELL_KNOWN, is_voice, known_services, odd_requests, ping, usual_name
 from aiguille.analysis.sides import PRIVATE, TUNNELS, Entrance, each_interface, outside_known
 from aiguille.baseline.asking import OUTSIDE, RULES_TO_DEVICE

@@ -8,8 +8,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.decide import Ends, Proof, accepting_steps, surely_refused
-from aiguille.analysis.doubts import drops_forged
 from aiguille.analysis.program import Kind, Program, ipv6_is_off
+from aiguille.analysis.refusals import drops_forged
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import PRIVATE, Entrance
 from aiguille.analysis.study import OPENING, Wanted, lets_in, may_let_in

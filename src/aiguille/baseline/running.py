@@ -1,0 +1,114 @@
+"""Running a baseline over an estate, device by device."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from msgspec import Struct
+
+from aiguille.analysis.program import Programs
+from aiguille.analysis.sharing import share
+from aiguille.analysis.standing.sending import Packed, packed, unpacked
+from aiguille.analysis.study import Study
+from aiguille.baseline.audit import Audit, Results
+from aiguille.baseline.catalogue import (
+    Check,
+    Subject,
+)
+from aiguille.baseline.findings import CheckOutcome, Finding, first_line
+from aiguille.baseline.judging import answers_of, findings_of, outcome_of
+from aiguille.baseline.reaching import Reach, reaches
+from aiguille.baseline.tailoring import Baseline
+from aiguille.model import Estate
+from aiguille.space.effort import limited
+
+
+def run(
+    estate: Estate,
+    baseline: Baseline | Sequence[Check],
+    *,
+    jobs: int = 1,
+    progress: Callable[[int, int], None] | None = None,
+    raise_crashes: bool = False,
+) -> Audit:
+    """Run what a baseline asks for on every device.
+
+    jobs: processes to share the devices among, or the rules of a single one, where the system can fork; the result does not
+        depend on it
+    progress: told how many devices of how many are done
+    raise_crashes: let an error in a check through instead of answering "cannot tell"; for tests
+    """
+    chosen = baseline if isinstance(baseline, Baseline) else Baseline.of(baseline)
+    outcomes: list[CheckOutcome] = []
+    findings: list[Finding] = []
+    count = len(estate.devices)
+    size = sum(1 for device in estate.devices for base in device.rulebases for _ in base.rules())
+    work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1, size <= _KEPT)
+    chunk = max(1, min(16, count // (4 * max(jobs, 1))))
+    results: dict[str, Results] = {}
+    for number, (told, found, sent) in enumerate(share(work.device, range(count), jobs, chunk), 1):
+        outcomes += told
+        findings += found
+        if sent is not None:
+            device = estate.devices[number - 1]
+            results[device.name] = Results(unpacked(device, sent[0]), sent[1])
+        if progress is not None:
+            progress(number, count)
+    place = {device.name: number for number, device in enumerate(estate.devices)}
+    findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, first_line(f), f.fingerprint))
+    return Audit(estate, tuple(outcomes), tuple(findings), chosen, results=results)
+
+
+def audit_one(estate: Estate, baseline: Baseline, device: str) -> list[Finding]:
+    """Every finding of a baseline on one device of an estate, none folded under another."""
+    number = next(at for at, one in enumerate(estate.devices) if one.name == device)
+    return _Work(estate, baseline, raise_crashes=False, helpers=1).device(number)[1]
+
+
+_KEPT = 20_000
+"""Rules of an estate up to which what was found out about them is kept for reports, at some kilobytes each."""
+
+
+_DEVICE_STEPS, _STEPS_A_RULE, _LEAST_STEPS = 1_000_000, 300, 20_000
+"""What the checks on a device may take together, of which each has at most half of what those before it left; see `effort`.
+
+Rule sets that people wrote take less than a twentieth of it.
+"""
+
+
+_Sent = tuple[Packed, tuple[Reach, ...]]
+"""What a process sends of a device beside outcomes and findings."""
+
+
+class _Work(Struct, frozen=True, dict=True):
+    """What a process needs to audit any device of the estate.
+
+    helpers: processes that each device may be shared among; keeps: whether what was found out of rules is sent along
+    """
+
+    estate: Estate
+    baseline: Baseline
+    raise_crashes: bool
+    helpers: int
+    keeps: bool = False
+
+    def device(self, number: int) -> tuple[list[CheckOutcome], list[Finding], _Sent | None]:
+        device = self.estate.devices[number]
+        study = Study(device, self.estate, Programs(device), self.helpers)
+        outcomes: list[CheckOutcome] = []
+        findings: list[Finding] = []
+        left = _DEVICE_STEPS + _STEPS_A_RULE * sum(1 for base in device.rulebases for _ in base.rules())
+        for one in self.baseline.for_device(device):
+            # The first checks must not leave nothing to the last: whatever happens, each has a share of its own.
+            with limited(max(left // 2, _LEAST_STEPS), apart=True) as question:
+                answers = answers_of(one.check, Subject(study, one.params), raise_crashes=self.raise_crashes)
+            left -= question.used
+            outcomes.append(outcome_of(one.check, device, answers))
+            findings += findings_of(one, device, answers)
+        return outcomes, findings, self._sent(study)
+
+    def _sent(self, study: Study) -> _Sent | None:
+        if not self.keeps or "standings" not in vars(study) or not all(one.settled for one in study.standings):
+            return None
+        told = packed(study.device, study.standings)
+        return (told, reaches(study) if self.estate.locations else ()) if told is not None else None

@@ -1,0 +1,109 @@
+"""What commands read: the estate that paths and options name, and its audit."""
+
+from __future__ import annotations
+
+import argparse
+import gc
+import logging
+import os
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from aiguille.cli.output import log, progress
+from aiguille.model import EXIT_UNREADABLE, Estate, Side
+
+if TYPE_CHECKING:
+    from aiguille.baseline import Audit
+
+
+def read_estate(
+    arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None, *, view_tells: bool = False
+) -> Estate:
+    """Read the paths given and say what was recognised, missing or odd.
+
+    view_tells: on a terminal the view that follows says what is missing or odd
+    """
+    from aiguille.estate import read
+    from aiguille.reports.text import counted, visible
+    from aiguille.space.effort import set_effort
+
+    set_effort(getattr(arguments, "effort", 1))
+    # What is read lives to the end; looking for garbage in it meanwhile would cost up to a third.
+    collecting = gc.isenabled()
+    gc.disable()
+    try:
+        with progress(arguments, "exports", "read") as told:
+            estate = read(
+                arguments.paths if paths is None else paths,
+                format=getattr(arguments, "format", None),
+                dialects=getattr(arguments, "dialect", ()),
+                as_of=arguments.as_of,
+                geo=getattr(arguments, "geo", ()),
+                sides=_sides(arguments),
+                administrators=getattr(arguments, "administrator", ()),
+                progress=told,
+            )
+    finally:
+        if collecting:
+            gc.freeze()  # nor need it be looked through later
+            gc.enable()
+    if changes := getattr(arguments, "as_if", ()):
+        from aiguille.estate.wordings import changed
+
+        estate = changed(estate, changes)
+    for device in estate.devices:
+        log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
+    if arguments.json or not (view_tells and sys.stdout.isatty()):
+        for failure in estate.failures:
+            log.error("%s", visible(failure.message))
+        for device in estate.devices:
+            for problem in device.ledger.problems:
+                level = logging.ERROR if problem.matters else logging.INFO
+                log.log(level, "%s: %s", visible(str(problem.where)), visible(problem.why))
+            if device.ledger.unread_lines:
+                left = counted(device.ledger.unread_lines, "line")
+                log.warning("%s: %s not understood", visible(device.name), left)
+    return estate
+
+
+def _sides(arguments: argparse.Namespace) -> dict[str, Side]:
+    stated = [
+        *getattr(arguments, "side", ()),
+        *((name, Side.OUTSIDE.value) for name in getattr(arguments, "outside", ())),
+    ]
+    return {name: Side(side) for name, side in stated}
+
+
+def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
+    """Check an estate as the options and the engagement ask for."""
+    import aiguille
+
+    with progress(arguments, "devices", "checked") as told:
+        return aiguille.audit(
+            estate,
+            getattr(arguments, "baseline", None),
+            accepted=getattr(arguments, "accepted", None),
+            answers=getattr(arguments, "answers", None),
+            claims=getattr(arguments, "claims", None),
+            jobs=jobs(arguments, estate),
+            progress=told,
+        )
+
+
+def jobs(arguments: argparse.Namespace, estate: Estate) -> int:
+    """How many processes share the devices, or a long rule set where there is but one."""
+    count = len(estate.devices)
+    return getattr(arguments, "jobs", 0) or (cores(count) if count > 1 else os.cpu_count() or 1)
+
+
+def cores(tasks: int) -> int:
+    """Processes worth starting for some tasks: one a core, none for a handful."""
+    return 1 if tasks < 4 else min(os.cpu_count() or 1, tasks)
+
+
+def exit_code(estate: Estate, otherwise: int = 0) -> int:
+    """3 if something could not be read or contradicts itself, else what the command itself ends with."""
+    broken = estate.failures or any(p.matters for device in estate.devices for p in device.ledger.problems)
+    return EXIT_UNREADABLE if broken else otherwise
