@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from math import log2
 
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
 from aiguille.analysis.objects import Object, kind_of
@@ -34,6 +33,7 @@ from aiguille.model.identity import Same
 from aiguille.model.rules import DestinationType
 from aiguille.model.spelling import spell_operand, spell_protocol
 from aiguille.reports.data import Data, place_of
+from aiguille.reports.layout import hanging, show
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, to_json, visible
 
@@ -63,21 +63,11 @@ def show_rules(
     for number, (device, reports) in enumerate(found):
         for line in [*([[]] if number else []), *_listing(device, reports)]:
             if console.is_terminal:
-                _print(console, line)
+                text = [Text(*piece) for piece in line] or [Text()]
+                margin = text.pop(0) if len(text[0].plain) == _MARGIN else Text()
+                show(console, hanging(margin, Text.assemble(*text), console.width))
             else:
                 plain("".join(text for text, _ in line).rstrip() + "\n")
-
-
-def _print(console: Console, line: Line) -> None:
-    """A line wrapped to the terminal, what follows the margin staying clear of it."""
-    if not line or len(line[0][0]) != _MARGIN:
-        console.print(Text.assemble(*line))
-        return
-    grid = Table.grid()
-    grid.add_column(width=_MARGIN)
-    grid.add_column(overflow="fold")
-    grid.add_row(Text.assemble(line[0]), Text.assemble(*line[1:]))
-    console.print(grid)
 
 
 def _listing(device: Device, reports: Sequence[StandingReport]) -> Iterator[Line]:

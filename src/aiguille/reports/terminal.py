@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import zip_longest
 
-from rich.cells import cell_len
 from rich.console import Console
 from rich.padding import Padding
 from rich.rule import Rule as Line
-from rich.segment import Segment, Segments
 from rich.table import Table
 from rich.text import Text
 
 from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity, Witness
 from aiguille.model import Device, Entry, Estate, GeoFilter
 from aiguille.reports.data import settings_of
+from aiguille.reports.layout import Rows, beside, pieces, show
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
 from aiguille.reports.verdict import elsewhere
@@ -23,7 +21,6 @@ from aiguille.reports.verdict import elsewhere
 _SHOWN_LINES = 8
 _SHOWN_FILES = 6
 _SHOWN_SETTINGS = 30
-_LABEL = 8
 _CHECKS = 31
 
 
@@ -122,21 +119,13 @@ def _alike(findings: Sequence[Finding]) -> Iterator[list[Finding]]:
 
 
 def _findings(console: Console, findings: Sequence[Finding]) -> None:
-    told = [_finding(alike) for alike in _alike(findings)]
-    if console.is_terminal:
-        for head, rows in told:
-            console.print()
-            console.print(head)
-            rows.show(console)
-    else:
-        plainly(
-            console,
-            [
-                line
-                for head, rows in told
-                for line in ("", *wrapped(head.plain, console.width), *rows.lines(console.width))
-            ],
-        )
+    def lines() -> Iterator[tuple[Text, ...]]:
+        for head, rows in map(_finding, _alike(findings)):
+            yield ()
+            yield from ((line,) for line in pieces(head, console.width))
+            yield from rows.lines(console.width)
+
+    show(console, lines())
 
 
 def _finding(alike: Sequence[Finding]) -> tuple[Text, Rows]:
@@ -214,82 +203,6 @@ def _evidence(evidence: Evidence) -> Text:
     return out
 
 
-class Rows:
-    """Rows of a label and text beside it, two columns in from the left.
-
-    On a terminal rich lays them out; elsewhere, where nobody looks at colours, that is done here, in a tenth of the time.
-    """
-
-    def __init__(self, width: int = _LABEL) -> None:
-        self._width = width
-        self._rows: list[tuple[str, Text]] = []
-
-    def add(self, label: str, text: Text | str) -> None:
-        self._rows.append((label, text if isinstance(text, Text) else Text(text)))
-
-    def show(self, console: Console) -> None:
-        if console.is_terminal:
-            grid = Table.grid(padding=(0, 1))
-            grid.add_column(width=self._width, justify="right", vertical="top")
-            grid.add_column(overflow="fold")
-            for label, text in self._rows:
-                grid.add_row(Text(label, "dim"), text)
-            console.print(Padding(grid, (0, 0, 0, 2)))
-        else:
-            plainly(console, self.lines(console.width))
-
-    def lines(self, width: int) -> list[str]:
-        """The rows without colours, in lines of at most `width` columns."""
-        before = 2 + self._width + 1
-        room = width - before
-        out = []
-        for label, text in self._rows:
-            first, *others = wrapped(text.plain, room)
-            out.append(f"{label:>{before - 1}} {first}")
-            out += [" " * before + line for line in others]
-        return out
-
-
-def plainly(console: Console, lines: Sequence[str]) -> None:
-    """Write lines that are laid out already."""
-    console.print(Segments([Segment("".join(f"{line}\n" for line in lines))]), crop=False)
-
-
-def wrapped(text: str, width: int) -> list[str]:
-    """The lines of a text broken at blanks, and within words longer than a line; one column at the least."""
-    width = max(1, width)
-    out: list[str] = []
-    for line in text.split("\n"):
-        if len(line) <= width and line.isascii():
-            out.append(line)
-        elif cell_len(line) == len(line):
-            out += broken(line.expandtabs(), width)
-        else:
-            out += [one.plain.rstrip() for one in Text(line).wrap(Console(width=width), width, overflow="fold")]
-    return out
-
-
-def broken(line: str, width: int) -> Iterator[str]:
-    """A line broken at blanks as `textwrap` does, several times as fast. A word longer than a line fills up the line it begins on."""
-    start, end = 0, len(line.rstrip())
-    while end - start > width:
-        stop = start + width
-        blank = line.rfind(" ", start, stop + 1)
-        word_end = line.find(" ", stop)
-        if (end if word_end < 0 else min(word_end, end)) - (
-            blank + 1 if blank >= 0 else start
-        ) > width and blank < stop:
-            yield line[start:stop]
-            start = stop
-            continue
-        if line[start:blank].strip():
-            yield line[start:blank].rstrip()
-        start = blank
-        while line[start] == " ":
-            start += 1
-    yield line[start:end]
-
-
 def _open_questions(console: Console, audit: Audit, device: Device) -> None:
     """What could not be told, the checks with one reason together."""
     reasons = audit.open_questions(device.name)
@@ -297,22 +210,9 @@ def _open_questions(console: Console, audit: Audit, device: Device) -> None:
         return
     console.print()
     console.print(Text(f"Cannot tell on {visible(device.name)}", "bold"))
-    if not console.is_terminal:
-        margin = "  "
-        first = min(_CHECKS, max(1, console.width // 2 - 2))  # both columns have room on the narrowest terminal
-        room = console.width - first - 4
-        lines = []
-        for because, checks in reasons.items():
-            beside = zip_longest(wrapped("\n".join(checks), first), wrapped(visible(because), room), fillvalue="")
-            lines += [f"{margin}{check:{first}}{margin}{line}" for check, line in beside]
-        plainly(console, lines)
-        return
-    rows = Table.grid(padding=(0, 2))
-    rows.add_column(width=_CHECKS, overflow="fold")
-    rows.add_column(overflow="fold")
+    first = min(_CHECKS, max(1, console.width // 2 - 2))  # both columns have room on the narrowest terminal
     for because, checks in reasons.items():
-        rows.add_row(Text("\n".join(checks), "dim"), Text(visible(because)))
-    console.print(Padding(rows, (0, 0, 0, 2)))
+        show(console, beside(Text("\n".join(checks), "dim"), Text(visible(because)), first, console.width))
 
 
 def _accepted(console: Console, audit: Audit) -> None:
