@@ -15,7 +15,7 @@ from aiguille.readers import mapped
 from aiguille.readers.files import decode
 from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.structure import parse
-from aiguille.readers.mapped.values import read_count, read_flag, read_minutes, read_seconds
+from aiguille.readers.mapped.values import read_count, read_flag, read_seconds
 
 DIALECT = """
 dialect: pebble
@@ -121,7 +121,6 @@ def test_paths() -> None:
             {"90": 90, "90s": 90, "15m": 900, "2h": 7200, "7d": 604800, "1.5 minutes": 90},
             ["", "x", "5y", "-1", "m"],
         ),
-        (read_minutes, {"90": 1.5, "15m": 15}, ["soon"]),
         (read_count, {"3": 3, "0": 0}, ["three", "-1", "3.5", ""]),
     ],
 )

@@ -8,7 +8,7 @@ from heapq import heapify, heappop, heappush
 from msgspec import Struct
 
 from aiguille.analysis.program import Program, Step
-from aiguille.analysis.standing.words import outcome
+from aiguille.analysis.standing.words import fate
 from aiguille.model import Action, Chain, Rule
 from aiguille.model.identity import Same
 from aiguille.space import index_of
@@ -72,9 +72,7 @@ def _constraints(steps: Sequence[Step]) -> list[set[int]]:
     plain = [_is_plain(step) for step in steps]
     for row, (number, _) in enumerate(boxes):
         for other in {boxes[at][0] for at in index.overlapping(row)}:
-            if other < number and not (
-                plain[number] and plain[other] and outcome(steps[number]) == outcome(steps[other])
-            ):
+            if other < number and not (plain[number] and plain[other] and fate(steps[number]) == fate(steps[other])):
                 out[number].add(other)
     return out
 

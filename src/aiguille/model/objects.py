@@ -108,7 +108,6 @@ class AddressObject(Struct, frozen=True):
     members: tuple[Addresses | MaskedAddress | Named, ...]
     where: Span
     comment: str = ""
-    is_group: bool = False
     unresolved: tuple[str, ...] = ()
     excluded: tuple[Addresses | MaskedAddress | Named, ...] = ()
     countries: tuple[str, ...] = ()
@@ -121,7 +120,6 @@ class ServiceObject(Struct, frozen=True):
     members: tuple[ServiceTerm | Named, ...]
     where: Span
     comment: str = ""
-    is_group: bool = False
     complete: bool = True
 
 

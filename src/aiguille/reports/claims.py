@@ -98,9 +98,9 @@ def _answer(console: Console, answer: Answer) -> None:
 
 def claims_junit(found: Sequence[Judged]) -> str:
     """One test case a claim; what is refuted fails, what cannot be told is skipped."""
-    from xml.etree import ElementTree as ET
+    from lxml import etree
 
-    suite = ET.Element(
+    suite = etree.Element(
         "testsuite",
         name="aiguille claims",
         tests=str(len(found)),
@@ -108,14 +108,14 @@ def claims_junit(found: Sequence[Judged]) -> str:
         skipped=str(sum(one.holds is Holds.CANNOT_TELL for one in found)),
     )
     for one in found:
-        case = ET.SubElement(suite, "testcase", name=visible(one.stated.claim.text), classname="claims")
+        case = etree.SubElement(suite, "testcase", name=visible(one.stated.claim.text), classname="claims")
         said = "; ".join(
             f"{answer.device}: {answer.proof.packet.sentence() if answer.proof is not None else answer.why}"
             for answer in one.answers
             if answer.holds is one.holds
         )
         if one.holds is Holds.REFUTED:
-            ET.SubElement(case, "failure", message=visible(said))
+            etree.SubElement(case, "failure", message=visible(said))
         elif one.holds is Holds.CANNOT_TELL:
-            ET.SubElement(case, "skipped", message=visible(said))
-    return ET.tostring(suite, encoding="unicode", xml_declaration=True) + "\n"
+            etree.SubElement(case, "skipped", message=visible(said))
+    return etree.tostring(suite, xml_declaration=True, encoding="UTF-8").decode() + "\n"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from math import log2
 
 from msgspec import Struct
 
@@ -83,11 +82,6 @@ class PacketSet(Struct, frozen=True):
         return sum(
             Slices(one, self.boxes[:number], self.tops).uncovered_size() for number, one in enumerate(self.boxes)
         )
-
-    @property
-    def log2_size(self) -> float:
-        """The size as a power of two; minus infinity for the empty set."""
-        return log2(self.size) if self.boxes else float("-inf")
 
     def project(self, axis: Axis) -> IntervalSet:
         """All values that occur on one axis."""

@@ -12,14 +12,16 @@ from aiguille.analysis.program import Kind
 from aiguille.analysis.standing.covering import samples, smallest_hitting_set
 from aiguille.analysis.standing.rows import Indexed
 from aiguille.analysis.standing.words import (
+    ACCEPTED,
     BECAUSE_LIMIT,
     CLOSE_ENOUGH,
     MANY,
     OPENNESS_NODES,
     OPENNESS_ROWS,
     UNCOUNTED,
+    Fate,
     Openness,
-    outcome,
+    fate,
 )
 from aiguille.model import TooComplexError
 from aiguille.space import (
@@ -133,10 +135,10 @@ class Straight(Struct):
                 return Openness(size, size)
         return Openness(low, whole)
 
-    def taken_otherwise(self, region: Box, mine: str) -> bool:
+    def taken_otherwise(self, region: Box, mine: Fate) -> bool:
         """Whether some packet of `region` is first taken by a step with another outcome."""
         steps, rows = self.judge.program.steps, self.judge.rows
-        other = [outcome(steps[rows[row].step]) != mine for row in self.above]
+        other = [fate(steps[rows[row].step]) != mine for row in self.above]
         if not any(other):
             return False
 
@@ -212,7 +214,7 @@ class Walked(Struct):
             return Openness(1, whole)
         return Openness(0 if counted_before else size, size)
 
-    def taken_otherwise(self, region: Box, mine: str) -> bool:
+    def taken_otherwise(self, region: Box, mine: Fate) -> bool:
         judge = self.judge
         cut = Cut(judge.program, region, [judge.rows[row] for row in judge.near(self.number)])
         doubtful = sum(
@@ -224,9 +226,7 @@ class Walked(Struct):
         def leaf(alive: int, full: int) -> bool | None:
             # A skip is no verdict: what counts is where its packets end, rules that only may match left aside.
             ends = cut.ends(alive & ~doubtful, full)
-            return (
-                None if ends is None else judge.verdicts(ends) != {(mine == "accept", "" if mine == "accept" else mine)}
-            )
+            return None if ends is None else judge.verdicts(ends) != {(mine == ACCEPTED, mine)}
 
         return cut.slices.find(leaf) is not None
 

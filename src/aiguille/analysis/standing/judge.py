@@ -16,11 +16,12 @@ from aiguille.analysis.standing.words import (
     MANY,
     NEW,
     NOTHING,
+    Fate,
     Judged,
     Openness,
     Standing,
+    fate,
     opposite,
-    outcome,
 )
 from aiguille.model import Action, TooComplexError
 from aiguille.model.identity import Same
@@ -108,18 +109,17 @@ class Judge(Indexed):
         because, shortest = view.explain(regions)
         standing = Standing.SHADOWED
         if decides and (
-            self._done_above(number, regions)
-            or not any(view.taken_otherwise(region, outcome(step)) for region in regions)
+            self._done_above(number, regions) or not any(view.taken_otherwise(region, fate(step)) for region in regions)
         ):
             standing = Standing.REDUNDANT
         return Judged(number, standing, because, shortest=shortest)
 
     def _done_above(self, number: int, regions: Sequence[Box]) -> bool:
         """Whether one step above does the same for all a hidden step is about, whatever others take of that before it."""
-        mine = outcome(self.program.steps[number])
+        mine = fate(self.program.steps[number])
         for at in self.index.kept(self.around(number)[0], self.taking):
             row = self.rows[at]
-            if outcome(self.program.steps[row.step]) == mine and all(covers(row.box, region) for region in regions):
+            if fate(self.program.steps[row.step]) == mine and all(covers(row.box, region) for region in regions):
                 return True
         return False
 
@@ -143,12 +143,12 @@ class Judge(Indexed):
         repeated = len(self.places[Same(step.rule)]) > 1
         if returns or step.settles or repeated or isinstance(view, Walked) or self.skipping(later):
             return self._redundant_walked(number, regions)
-        mine = outcome(step)
+        mine = fate(step)
         steps = self.program.steps
         if self._first_taker_differs(later, cell, mine):
             return None
         after = [self.rows[row] for row in later]
-        kinds = [steps[row.step].kind is Kind.OPEN or outcome(steps[row.step]) != mine for row in after]
+        kinds = [steps[row.step].kind is Kind.OPEN or fate(steps[row.step]) != mine for row in after]
         if not any(kinds):
             return self._takers(after, regions)
         if len(after) + len(view.boxes) > MANY and self._some_differ(view.boxes, after, kinds, regions):
@@ -198,14 +198,14 @@ class Judge(Indexed):
                 break
         return False
 
-    def _first_taker_differs(self, later: Any, cell: Cell, mine: str) -> bool:
+    def _first_taker_differs(self, later: Any, cell: Cell, mine: Fate) -> bool:
         """Whether a packet known to reach the rule would surely fare differently without it."""
         point = [values.first for values in cell]
         for at in later:
             row = self.rows[at]
             if holds(row.box, point):
                 step = self.program.steps[row.step]
-                if step.kind is Kind.OPEN or outcome(step) != mine:
+                if step.kind is Kind.OPEN or fate(step) != mine:
                     return True
                 if row.sure:
                     return False

@@ -9,7 +9,7 @@ from aiguille.analysis.decide import Ends, Row
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program
 from aiguille.analysis.standing.covering import is_plain, is_within
-from aiguille.analysis.standing.words import outcome
+from aiguille.analysis.standing.words import ACCEPTED, Fate, fate
 from aiguille.analysis.witness import Chooser
 from aiguille.model.identity import Same
 from aiguille.space import IntervalSet, index_of
@@ -62,5 +62,5 @@ class Indexed:
         start = bisect_left(near, self.first_row[number])
         return near[:start], near[bisect_left(near, self.first_row[number + 1], start) :]
 
-    def verdicts(self, ends: Ends) -> set[tuple[bool, str]]:
-        return {(end.accepts, "" if end.accepts else outcome(self.program.steps[end.step])) for end in ends}
+    def verdicts(self, ends: Ends) -> set[tuple[bool, Fate]]:
+        return {(end.accepts, ACCEPTED if end.accepts else fate(self.program.steps[end.step])) for end in ends}

@@ -8,7 +8,8 @@ from math import log2
 from msgspec import Struct
 
 from aiguille.analysis.program import Kind, Step
-from aiguille.model import Chain, Rule, Rulebase, State
+from aiguille.model import Action, Chain, Rule, Rulebase, State
+from aiguille.model.rules import Effect
 from aiguille.packets import Packet
 from aiguille.space import COUNTED, Axis, IntervalSet, box
 
@@ -114,13 +115,24 @@ class Judged(Struct):
     settled: bool = True
 
 
-def outcome(step: Step) -> str:
-    """The verdict a deciding step gives; two steps with equal outcomes are interchangeable for a packet."""
+class Fate(Struct, frozen=True):
+    """What a step that decides does with a packet: two steps with equal fates are interchangeable."""
+
+    action: Action
+    effects: tuple[Effect, ...] = ()
+
+
+_PLAIN = {action: Fate(action) for action in Action}
+ACCEPTED, RETURNED = _PLAIN[Action.ACCEPT], _PLAIN[Action.RETURN]
+
+
+def fate(step: Step) -> Fate:
+    """What a deciding step does with a packet."""
     if step.kind is Kind.SKIP:
-        return "accept" if step.settles else "return"
+        return ACCEPTED if step.settles else RETURNED
     if step.rule is not None and step.rule.effects and step.chain.base is not None and step.chain.base.kind == "nat":
-        return f"{step.action} {step.rule.effects}"
-    return "accept" if step.kind is Kind.ACCEPT else step.action.value
+        return Fate(step.action, step.rule.effects)
+    return ACCEPTED if step.kind is Kind.ACCEPT else _PLAIN[step.action]
 
 
 def opposite(one: Step, other: Step) -> bool:

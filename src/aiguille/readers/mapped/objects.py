@@ -147,7 +147,6 @@ class Objects(Part):
                         unresolved=(*first.unresolved, *one.unresolved),
                         excluded=(*first.excluded, *one.excluded),
                         countries=(*first.countries, *one.countries),
-                        is_group=True,
                     )
                 out[one.name] = one
         return tuple(out.values())
@@ -187,7 +186,6 @@ class Objects(Part):
             members=tuple(members),
             where=node.where,
             comment=self.get.text(node, m.comment),
-            is_group=m.kind == "group",
             unresolved=tuple(unresolved),
             excluded=excluded,
             countries=tuple(countries),
@@ -202,7 +200,7 @@ class Objects(Part):
                 first = out.get(one.name)
                 if first is not None:
                     complete = first.complete and one.complete
-                    one = replace(first, members=(*first.members, *one.members), is_group=True, complete=complete)
+                    one = replace(first, members=(*first.members, *one.members), complete=complete)
                 out[one.name] = one
         return tuple(out.values())
 
@@ -217,7 +215,6 @@ class Objects(Part):
             members=tuple(members),
             where=node.where,
             comment=self.get.text(node, m.comment),
-            is_group=m.members is not None,
             complete=self.ledger.unread_entries == before,
         )
 

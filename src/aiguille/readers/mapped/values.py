@@ -377,9 +377,5 @@ def read_seconds(value: Scalar, unit: str = "seconds") -> float:
     return float(found[1]) * _SECONDS[(found[2] or unit)[0]]
 
 
-def read_minutes(value: Scalar) -> float:
-    return read_seconds(value) / 60
-
-
 def read_text(value: Scalar) -> str:
     return str(value)
