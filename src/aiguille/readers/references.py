@@ -18,7 +18,6 @@ from aiguille.model import (
     Span,
     Zone,
 )
-from aiguille.model.identity import Same
 
 
 def check_names(
@@ -36,7 +35,9 @@ def check_names(
         rule.match.conditions for base in rulebases for one in base.chains for rule in one.rules
     )
     # Rules share conditions, so each is looked at once before rules are looked through for those that are wrong.
-    conditions = {Same(condition): condition for condition in all_of_them}
+    conditions = {
+        id(condition): condition for condition in all_of_them
+    }  # held there, so that each identity stays its own
     names = [
         (number, operand)
         for number, condition in conditions.items()
@@ -54,7 +55,7 @@ def check_names(
     for rulebase in rulebases if wrong else ():
         for _, rule in rulebase.rules():
             for condition in rule.match.conditions:
-                if Same(condition) in wrong:
+                if id(condition) in wrong:
                     yield from _undefined(condition.operands, known, rule.where, "the rule")
     for kind, objects in ((NameKind.ADDRESS, addresses), (NameKind.SERVICE, services)):
         members: dict[str, tuple[str, ...]] = {}
