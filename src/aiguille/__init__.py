@@ -157,7 +157,7 @@ def path(estate: Estate, packet: str) -> Path_:
 
     packet: a sentence that tells both addresses and the service, and no interface
 
-    Raises UsageError for a sentence that is not understood, and where nothing tells at which device the packet starts.
+    Raises UsageError for a sentence that is not understood, and where nothing shows at which device the packet starts.
     """
     from aiguille.analysis.paths import Network
     from aiguille.packets import read_sentence

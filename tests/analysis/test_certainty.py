@@ -1,7 +1,7 @@
 """Where the real system and what is modelled of it part: certain only where nothing else can happen.
 
 Each case is what the kernel or the program does (ipset(8), iptables-extensions(8), nft(8)); "open" where that depends on what
-the export does not tell.
+the export does not state.
 """
 
 from __future__ import annotations

@@ -61,7 +61,7 @@ def test_names_become_addresses(estate: Estate, device: str | None, text: str, e
         (
             "midway-perimeter",
             "tcp from yard to ski school desk:443",
-            "does not tell all addresses of 'ski school desk'",
+            "does not list all addresses of 'ski school desk'",
         ),
         (None, "tcp from outside to guest:443", "fit several devices; choose one with --device"),
     ],

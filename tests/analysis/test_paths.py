@@ -100,7 +100,7 @@ WEB = "tcp from 10.1.0.9 to 10.3.0.9:80"
         (pair(rules="-A FORWARD -i a -j ACCEPT\n"), WEB, "near far: accept", "far near: drop"),
         (pair(routes=[("10.3.0.0/24", "")]), WEB, "near: drop, a route refuses or swallows what goes to 10.3.0.9", ""),
         (pair(routes=[("10.9.0.0/24", "10.2.0.2")]), WEB, "near: drop, there is no route to 10.3.0.9", ""),
-        (pair(routes=[]), WEB, "near: drop?, nothing tells a route to 10.3.0.9", ""),
+        (pair(routes=[]), WEB, "near: drop?, nothing shows a route to 10.3.0.9", ""),
         (pair(kernel="net.ipv4.ip_forward = 0\n"), WEB, "near: drop, net.ipv4.ip_forward is 0: nothing is passed on", ""),
         (
             pair(nat="-A POSTROUTING -o b -j MASQUERADE\n"),
@@ -183,7 +183,7 @@ def test_the_other_family_goes_its_own_way() -> None:
 
 def test_a_source_that_is_nowhere() -> None:
     alone = router("alone", {"a": "10.1.0.1/24"}, [("10.9.0.0/24", "a")])
-    with pytest.raises(UsageError, match=r"nothing tells where 172\.16\.0\.9 is"):
+    with pytest.raises(UsageError, match=r"nothing shows where 172\.16\.0\.9 is"):
         path([alone], "tcp from 172.16.0.9 to 10.1.0.9:80")
     with pytest.raises(UsageError, match="leaves its protocol, an address or the destination port open"):
         path([alone], "tcp from 10.1.0.9 to 10.9.0.1")

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 import aiguille
 from aiguille.baseline import Audit
 from aiguille.baseline.catalogue import refer
-from aiguille.baseline.causes import Kind, causes
+from aiguille.baseline.causes import CauseKind, causes
 from aiguille.baseline.mending import if_mended
 from aiguille.model import Device, Estate, UsageError
 from tests.baseline.devices import zoned
@@ -50,7 +50,7 @@ def test_a_cause_is_called_by_its_gravest_finding_and_keeps_its_number_when_othe
     found = causes(audit.findings)
     assert [one.number for one in found] == [one.findings[0].number for one in found]
     assert sum(len(one.findings) for one in found) == len(audit.findings)
-    assert {one.kind for one in found} >= {Kind.RULE, Kind.DEFAULT}
+    assert {one.kind for one in found} >= {CauseKind.RULE, CauseKind.DEFAULT}
     second = found[1]
     alone = audit.narrowed(cause=[f"C-{second.number}"])
     assert [one.fingerprint for one in alone.findings] == [one.fingerprint for one in second.findings]

@@ -103,7 +103,7 @@ def test_an_archive_with_a_name_twice_is_refused(folder: Path) -> None:
     for name in ("host.tar.gz", "host.zip"):
         done = run("audit", folder / name)
         assert done.returncode == 3
-        assert "holds 'etc/iptables/rules.v4' twice, and nothing tells which counts" in done.stderr
+        assert "holds 'etc/iptables/rules.v4' twice, and nothing shows which counts" in done.stderr
 
 
 def test_json_with_a_key_twice_is_refused(folder: Path) -> None:

@@ -15,7 +15,7 @@ from aiguille.model import Hits, Named, NameKind, Numbers
 from aiguille.readers import mapped
 from aiguille.readers.files import decode
 from aiguille.readers.mapped import build, direct
-from aiguille.readers.mapped.rule import RuleReader
+from aiguille.readers.mapped.rule import MappedRuleReader
 
 DIALECT = """
 dialect: trial
@@ -78,15 +78,15 @@ REST = {
 def read_both(text: str) -> tuple[build.Reading, build.Reading, int]:
     """What comes of it with rules read directly and from nodes, and how many rules were left to their nodes the first time."""
     nodes = 0
-    once = RuleReader.rule
+    once = MappedRuleReader.rule
 
-    def counted(self: RuleReader, number: int, direction: str) -> Any:
+    def counted(self: MappedRuleReader, number: int, direction: str) -> Any:
         nonlocal nodes
         nodes += 1
         return once(self, number, direction)
 
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(RuleReader, "rule", counted)
+        patch.setattr(MappedRuleReader, "rule", counted)
         quick = build.examine(TRIAL, [decode("x", text.encode())])
         left = nodes
         patch.setattr(direct.DirectReader, "read", lambda _, nodes: [None] * len(nodes))

@@ -17,7 +17,7 @@ from aiguille.readers.shorewall.columns import (
     rate_words,
     read_side,
 )
-from aiguille.readers.shorewall.lines import Expression, Folder, Row
+from aiguille.readers.shorewall.lines import ColumnRow, Expression, Folder
 from tests.helpers import placed
 
 
@@ -26,7 +26,7 @@ def folder(**files: str) -> Folder:
     return Folder(Bundle(tuple(exports)), "etc/shorewall/", 4, LedgerBuilder(tuple(exports)), {"LOG_LEVEL": "info"})
 
 
-def rows(text: str, **more: str) -> list[Row]:
+def rows(text: str, **more: str) -> list[ColumnRow]:
     return folder(rules=text, **more).rows("rules")
 
 

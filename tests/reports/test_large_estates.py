@@ -16,7 +16,7 @@ import aiguille
 from aiguille.baseline import Outcome
 from aiguille.cli import audit as audit_command
 from aiguille.cli import figure as figure_command
-from aiguille.model import Entry, Estate, Ledger, Span
+from aiguille.model import Estate, Ledger, LedgerEntry, Span
 from aiguille.reports import figures, workbook
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.outputs import OUTPUTS
@@ -43,7 +43,7 @@ def dossier() -> Dossier:
 def test_what_is_told_of_each_device_is_all_there_is(dossier: Dossier) -> None:
     audit = dossier.audit
     names = [device.name for device in audit.estate.devices]
-    assert sorted(f.fingerprint for n in names for f in audit.told_of(n)) == sorted(
+    assert sorted(f.fingerprint for n in names for f in audit.reported_on(n)) == sorted(
         f.fingerprint for f in audit.findings
     )
     assert all(n in (f.device, *f.also_on) for n in names for f in audit.findings_on(n))
@@ -98,7 +98,7 @@ def test_names_mean_nothing_to_the_figures_own_markup() -> None:
 def test_the_page_cuts_rules_and_unread_lines_and_says_so(monkeypatch: pytest.MonkeyPatch, dossier: Dossier) -> None:
     monkeypatch.setattr(sections, "RULES_SHOWN", 100)
     monkeypatch.setattr(sections, "UNREAD_SHOWN", 2)
-    entries = tuple(Entry(Span("dump", n, n), f"odd {n}") for n in range(1, 4))
+    entries = tuple(LedgerEntry(Span("dump", n, n), f"odd {n}") for n in range(1, 4))
     devices = (replace(dossier.devices[0], ledger=Ledger(9, 6, 0, 3, (), entries)), *dossier.devices[1:])
     cut = Dossier(replace(dossier.audit, estate=replace(dossier.audit.estate, devices=devices)))
     page = html.fromstring(as_html(cut))

@@ -297,7 +297,7 @@ def test_markdown_tells_every_finding(demo: Dossier) -> None:
 def test_a_device_by_itself_is_told_what_it_shares_with_others(demo: Dossier) -> None:
     for device in demo.devices:
         alone = demo.audit.narrowed(device=(device.name,))
-        assert alone.told_of(device.name) == alone.findings == demo.audit.findings_on(device.name)
+        assert alone.reported_on(device.name) == alone.findings == demo.audit.findings_on(device.name)
 
 
 def test_markdown_renders_as_what_it_says(hostile: Dossier) -> None:
@@ -406,7 +406,7 @@ def test_verdicts_in_words(demo: Dossier, failed: Dossier) -> None:
     assert "1 line of the exports of 1 device was not understood" in told
     clean = Dossier(replace(demo.audit, findings=(), accepted=()))
     assert (
-        verdict(clean)[0] == "Nothing speaks against the baseline 'valdrane' on 15 devices, as far as the exports tell."
+        verdict(clean)[0] == "Nothing speaks against the baseline 'valdrane' on 15 devices, as far as the exports show."
     )
     light = tuple(f for f in demo.audit.findings if f.severity is Severity.LOW)[:1]
     assert (

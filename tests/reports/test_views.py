@@ -20,7 +20,7 @@ from aiguille.analysis.standing import standings
 from aiguille.baseline import Audit
 from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError
-from aiguille.reports import data, terminal
+from aiguille.reports import data, layout, terminal
 from aiguille.reports.files import ending_of, write_whole
 from aiguille.reports.rules import Describer, rules_data, show_rules
 from aiguille.reports.text import counted, visible
@@ -55,7 +55,7 @@ WORDS = st.tuples(st.sampled_from(["", " ", "  "]), st.sampled_from(["a", "bc", 
 @given(st.lists(WORDS.map("".join)).map("".join), st.integers(4, 14))
 def test_lines_are_broken_as_the_standard_library_does(line: str, width: int) -> None:
     expected = textwrap.wrap(line, width, replace_whitespace=False, break_on_hyphens=False)
-    found = [one.rstrip() for one in terminal.broken(line, width)]
+    found = [one.rstrip() for one in layout.broken(line, width)]
     assert [one for one in found if one] == [one.rstrip() for one in expected if one.strip()]
 
 

@@ -19,7 +19,7 @@ from msgspec import Struct
 from numpy.typing import NDArray
 
 from aiguille.analysis.answers import Answer, answer
-from aiguille.analysis.decide import Row, rows_of
+from aiguille.analysis.decide import StepRow, rows_of
 from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Kind, Program
 from aiguille.model import (
@@ -293,7 +293,7 @@ class _Axis:
 class _Slab:
     """Some rows that are alike on the narrow axes, in order, and where they lie on the wide ones."""
 
-    def __init__(self, numbers: NDArray[np.intp], rows: Sequence[Row], wide: Sequence[Axis]) -> None:
+    def __init__(self, numbers: NDArray[np.intp], rows: Sequence[StepRow], wide: Sequence[Axis]) -> None:
         self._numbers = numbers
         axes = {axis: _Axis([rows[number].box[axis] for number in numbers.tolist()]) for axis in wide}
         self._axes = {axis: pieces for axis, pieces in axes.items() if len(pieces.starts) > 1}

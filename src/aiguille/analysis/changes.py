@@ -58,7 +58,7 @@ _RULE = r"rule (?:(?P<number>\d+) of (?P<chain>.+?)|(?P<place>\S+:\d+|\S+/\d+))"
 _OTHER = r"rule (?:(?P<number2>\d+)(?: of (?P<chain2>.+?))?|(?P<place2>\S+:\d+|\S+/\d+))"
 
 
-class Place(Struct, frozen=True):
+class EditPlace(Struct, frozen=True):
     """Where a rule stands, or would: indexes of rule base, chain and rule."""
 
     base: int
@@ -123,7 +123,7 @@ def _near(name: str, known: Iterable[str]) -> str:
     return f"; there is {', '.join(near)}" if near else ""
 
 
-def _place(device: Device, found: re.Match[str], suffix: str = "", *, within: Place | None = None) -> Place:
+def _place(device: Device, found: re.Match[str], suffix: str = "", *, within: EditPlace | None = None) -> EditPlace:
     """The rule that a sentence names."""
     if by_name := found[f"place{suffix}"]:
         try:
@@ -134,12 +134,12 @@ def _place(device: Device, found: re.Match[str], suffix: str = "", *, within: Pl
             for c, chain in enumerate(base.chains):
                 for r, rule in enumerate(chain.rules):
                     if rule is wanted:
-                        return Place(b, c, r)
+                        return EditPlace(b, c, r)
     number = int(found[f"number{suffix}"])
     name = found[f"chain{suffix}"]
     chains = [within] if name is None and within is not None else _chains(device, name or "")
     fitting = [
-        Place(one.base, one.chain, at)
+        EditPlace(one.base, one.chain, at)
         for one in chains
         for at, rule in enumerate(device.rulebases[one.base].chains[one.chain].rules)
         if rule.number == number
@@ -155,7 +155,7 @@ def _place(device: Device, found: re.Match[str], suffix: str = "", *, within: Pl
     return fitting[0]
 
 
-def _chains(device: Device, name: str) -> list[Place]:
+def _chains(device: Device, name: str) -> list[EditPlace]:
     """The chains that a name means, those for filtering where there are any; raises where there is none."""
     out = places_of(device, name)
     if not out:
@@ -170,10 +170,10 @@ def nothing_named(device: Device, chain: str) -> UsageError:
     return _NothingNamedError(f"there is no chain or list of rules '{chain}' on {device.name}{_near(chain, names)}")
 
 
-def places_of(device: Device, name: str) -> list[Place]:
+def places_of(device: Device, name: str) -> list[EditPlace]:
     """The chains that a name means: a chain's own, its rule base's where that has one chain, or both as BASE/CHAIN."""
     return [
-        Place(b, c)
+        EditPlace(b, c)
         for b, base in enumerate(device.rulebases)
         for c, chain in enumerate(base.chains)
         if name in _names_of(base, chain)
@@ -189,11 +189,11 @@ def _translates(chain: Chain) -> bool:
     return chain.base is not None and (chain.base.kind == "nat" or chain.base.priority != 0)
 
 
-def _rule_at(device: Device, place: Place) -> Rule:
+def _rule_at(device: Device, place: EditPlace) -> Rule:
     return device.rulebases[place.base].chains[place.chain].rules[place.rule]
 
 
-def with_rules(device: Device, place: Place, rules: Sequence[Rule]) -> Device:
+def with_rules(device: Device, place: EditPlace, rules: Sequence[Rule]) -> Device:
     """The device with other rules in one chain, numbered anew where they were numbered in order."""
     chain = device.rulebases[place.base].chains[place.chain]
     if all(rule.number == at for at, rule in enumerate(chain.rules, 1)):
@@ -201,14 +201,14 @@ def with_rules(device: Device, place: Place, rules: Sequence[Rule]) -> Device:
     return _with_chain(device, place, replace(chain, rules=tuple(rules)))
 
 
-def _with_chain(device: Device, place: Place, chain: Chain) -> Device:
+def _with_chain(device: Device, place: EditPlace, chain: Chain) -> Device:
     base: Rulebase = device.rulebases[place.base]
     chains = (*base.chains[: place.chain], chain, *base.chains[place.chain + 1 :])
     bases = (*device.rulebases[: place.base], replace(base, chains=chains), *device.rulebases[place.base + 1 :])
     return replace(device, rulebases=bases)
 
 
-def rules_at(device: Device, place: Place) -> list[Rule]:
+def rules_at(device: Device, place: EditPlace) -> list[Rule]:
     return list(device.rulebases[place.base].chains[place.chain].rules)
 
 
@@ -255,13 +255,13 @@ def _put_at_end(device: Device, found: re.Match[str], number: int) -> Device:
     return device
 
 
-def _for_family(device: Device, places: Sequence[Place], rule: Rule) -> list[Place]:
+def _for_family(device: Device, places: Sequence[EditPlace], rule: Rule) -> list[EditPlace]:
     """Of chains of one name those of the families that a rule speaks of."""
     families = {o.family for c in rule.match.conditions for o in c.operands if isinstance(o, Addresses)}
     return [one for one in places if not families or not families.isdisjoint(device.rulebases[one.base].families)]
 
 
-def default_set(device: Device, place: Place, action: str) -> Device:
+def default_set(device: Device, place: EditPlace, action: str) -> Device:
     """The device with another default of one chain."""
     chain = device.rulebases[place.base].chains[place.chain]
     return _with_chain(device, place, replace(chain, policy=Action(action), policy_is_default=False))

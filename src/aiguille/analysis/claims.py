@@ -106,11 +106,11 @@ def judge(study: Study, claim: Claim) -> Answer | None:
             return Answer(study.device.name, Holds.REFUTED, proof)
         doubt = doubt or study.find(program, region, open_)
     if doubt is not None:
-        why = "a condition or something the export does not tell stands in the way"
+        why = "a condition or something the export does not state stands in the way"
         return Answer(study.device.name, Holds.CANNOT_TELL, doubt, why)
     if not looked and claim.verb == "always":
         return Answer(
-            study.device.name, Holds.CANNOT_TELL, why="no new connection can go that way, as far as the export tells"
+            study.device.name, Holds.CANNOT_TELL, why="no new connection can go that way, as far as the export shows"
         )
     return Answer(study.device.name, Holds.PROVED)
 
@@ -200,7 +200,7 @@ def _place(study: Study, name: str, *, homes: bool = False) -> _Place | None:
         for family in (4, 6):
             exact = study.programs.resolver(family).exactly(name)
             if exact is None:
-                raise UsageError(f"the export of {study.device.name} does not tell all addresses of '{name}'")
+                raise UsageError(f"the export of {study.device.name} does not list all addresses of '{name}'")
             values[family] = exact
         return _Place(_at_home(study, ends, values) if homes else ends, values)
     try:

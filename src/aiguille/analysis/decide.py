@@ -140,7 +140,7 @@ class Decider:
             out.setdefault(row.step, []).append(number)
         return out
 
-    def _near(self, step: int, region: Box) -> list[Row]:
+    def _near(self, step: int, region: Box) -> list[StepRow]:
         """The rows that overlap those of a step, in order, up to one of these that surely ends every walk of the region."""
         own = self._rows_of_step[step]
         found = [self._index.overlapping(row) for row in own]
@@ -161,7 +161,7 @@ class Decider:
         """Whether a packet may get to a step past one before it."""
         return any(self.program.steps[row.step].kind in (Kind.SKIP, Kind.FORK) for row in self._rows)
 
-    def _first(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[Row]) -> Proof | None:
+    def _first(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
         for part in self.program.regions(region):
             cut = Cut(self.program, part, rows)
             found = cut.slices.find(cut.leaf(wanted))
@@ -184,7 +184,7 @@ class Decider:
         return Cut(self.program, single, self._rows).ends_at(point)
 
 
-class Row(Struct, frozen=True):
+class StepRow(Struct, frozen=True):
     """One piece of one step."""
 
     step: int
@@ -192,12 +192,12 @@ class Row(Struct, frozen=True):
     sure: bool
 
 
-def rows_of(program: Program, skip: frozenset[int] = frozenset()) -> Iterator[Row]:
+def rows_of(program: Program, skip: frozenset[int] = frozenset()) -> Iterator[StepRow]:
     """All pieces of a program's steps in order, but for steps that neither decide nor log."""
     for number, step in enumerate(program.steps):
         if number not in skip and (step.kind is not Kind.PASS or step.logs):
             for piece in step.pieces:
-                yield Row(number, piece.box, piece.sure)
+                yield StepRow(number, piece.box, piece.sure)
 
 
 class Cut:
@@ -207,7 +207,7 @@ class Cut:
         self,
         program: Program,
         region: Box,
-        rows: Iterable[Row],
+        rows: Iterable[StepRow],
         first: tuple[Axis, ...] = (),
         last: tuple[Axis, ...] = (),
         budget: int | None = None,
@@ -217,7 +217,7 @@ class Cut:
         first, last, budget: as for `Slices`
         """
         self.program = program
-        self.rows: list[Row] = []
+        self.rows: list[StepRow] = []
         self.sure = 0
         self.skips = 0
         self.final = passed = 0

@@ -183,7 +183,7 @@ def _accounts(device: Device) -> Things:
             else "any source"
         )
         out[one.name] = (
-            f"{one.role or 'no role told'}, from {sources}{'' if one.enabled else ', switched off'}",
+            f"{one.role or 'no role stated'}, from {sources}{'' if one.enabled else ', switched off'}",
             one.where,
         )
     return out

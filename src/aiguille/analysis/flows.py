@@ -317,7 +317,7 @@ def addresses_named(
 ) -> tuple[tuple[int, IntervalSet], ...]:
     """Networks, and what an address object of the device stands for, by family.
 
-    Raises UsageError for an object that is not there, or whose addresses the export does not tell.
+    Raises UsageError for an object that is not there, or whose addresses the export does not state.
     """
     out = [(one.family, IntervalSet([(one.first, one.last)])) for one in networks]
     if name is None:
@@ -331,7 +331,7 @@ def addresses_named(
     for family in (4, 6):
         values = programs.resolver(family).exactly(name)
         if values is None:
-            raise UsageError(f"the export of {device.name} does not tell all addresses of '{name}'")
+            raise UsageError(f"the export of {device.name} does not list all addresses of '{name}'")
         if values:
             out.append((family, values))
     return tuple(out)

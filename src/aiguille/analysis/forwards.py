@@ -76,7 +76,7 @@ def ways_of(study: Study, forward: Forward, outer: IntervalSet) -> Iterator[tupl
 
 
 def _inward(study: Study, program: Program, outer: IntervalSet) -> list[tuple[Axis, IntervalSet]]:
-    """The interface what is forwarded leaves by, where nothing tells of networks and there is but one beside the outside."""
+    """The interface what is forwarded leaves by, where nothing shows of networks and there is but one beside the outside."""
     device, symbols = study.device, program.space.symbols
     if device.routes or any(one.networks for one in device.interfaces) or any(one.networks for one in device.zones):
         return []

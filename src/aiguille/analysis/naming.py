@@ -31,7 +31,7 @@ _FEW_PORTS = 4
 ITSELF = ("device", "itself", "the device")
 
 
-class Place(Struct, frozen=True):
+class PlaceName(Struct, frozen=True):
     """What a name stands for: a network (None: any address) and the interface it lies behind ("": it says none)."""
 
     network: Addresses | None
@@ -148,16 +148,16 @@ def _services(device: Device, head: str) -> list[tuple[str, str]]:
     return out
 
 
-def _places(study: Study, value: str) -> list[tuple[Place, str]]:
+def _places(study: Study, value: str) -> list[tuple[PlaceName, str]]:
     name, port = _split(value)
     if name.lower() in ("any", ""):
-        return [(Place(None), port)]
+        return [(PlaceName(None), port)]
     if (address := _address(name)) is not None:
-        return [(Place(address), port)]
+        return [(PlaceName(address), port)]
     return [(one, port) for one in _named(study, name)]
 
 
-def _named(study: Study, name: str) -> tuple[Place, ...]:
+def _named(study: Study, name: str) -> tuple[PlaceName, ...]:
     device = study.device
     if name.lower() in (*ITSELF, device.name.lower()):
         return _own(device)
@@ -179,18 +179,18 @@ def _named(study: Study, name: str) -> tuple[Place, ...]:
         for family in (4, 6):
             values = study.programs.resolver(family).exactly(found.name)
             if values is None:
-                raise UsageError(f"the export of {device.name} does not tell all addresses of '{name}'")
-            out += [Place(Addresses(family, first, last)) for first, last in values.spans]
+                raise UsageError(f"the export of {device.name} does not list all addresses of '{name}'")
+            out += [PlaceName(Addresses(family, first, last)) for first, last in values.spans]
         return tuple(part for one in out for part in _networks(one))
     other = next((one for one in study.estate.devices if one.name.lower() == name.lower()), None)
     if other is not None:
-        return tuple(Place(address) for one in other.interfaces if one.enabled for address in one.addresses)
+        return tuple(PlaceName(address) for one in other.interfaces if one.enabled for address in one.addresses)
     raise UsageError(
         f"'{name}' in the packet is no address, zone, interface, object or device; {_nearest(study, name)}"
     )
 
 
-def _behind(device: Device, zone: str, interface: str) -> Iterator[Place]:
+def _behind(device: Device, zone: str, interface: str) -> Iterator[PlaceName]:
     """What lies behind an interface: the networks stated or connected, any address on the outside and where none is known."""
     held = device.zone(zone)
     inner = next((one for one in device.interfaces if one.name == interface), None)
@@ -200,12 +200,12 @@ def _behind(device: Device, zone: str, interface: str) -> Iterator[Place]:
     )
     outside = held is not None and held.side is Side.OUTSIDE
     if outside or not networks:
-        yield Place(None, interface)
+        yield PlaceName(None, interface)
         return
-    yield from (Place(one, interface) for one in dict.fromkeys(networks))
+    yield from (PlaceName(one, interface) for one in dict.fromkeys(networks))
 
 
-def _behind_which(device: Device, place: Place) -> Place:
+def _behind_which(device: Device, place: PlaceName) -> PlaceName:
     """The place with the interface its addresses lie behind, as far as networks of interfaces and zones tell."""
     one = place.network
     if one is None or place.interface or place.itself:
@@ -224,33 +224,33 @@ def _behind_which(device: Device, place: Place) -> Place:
     return replace(place, interface=min(around)[1]) if around else place
 
 
-def _reached_at(device: Device, target: Place, interface: str) -> bool:
+def _reached_at(device: Device, target: PlaceName, interface: str) -> bool:
     """Whether an address of the device is the one that those behind an interface use; each is where none is on it."""
     near = next((one.addresses for one in device.interfaces if one.name == interface), ())
     return not near or target.network in near
 
 
-def _own(device: Device) -> tuple[Place, ...]:
-    found = [Place(address, "", True) for one in device.interfaces if one.enabled for address in one.addresses]
-    return tuple(found) or (Place(None, "", True),)
+def _own(device: Device) -> tuple[PlaceName, ...]:
+    found = [PlaceName(address, "", True) for one in device.interfaces if one.enabled for address in one.addresses]
+    return tuple(found) or (PlaceName(None, "", True),)
 
 
-def _networks(place: Place) -> Iterator[Place]:
+def _networks(place: PlaceName) -> Iterator[PlaceName]:
     """A range as the networks a sentence can name."""
     held = place.network
     while held is not None:
         size = held.first & -held.first or 1 << 127
         while held.first + size - 1 > held.last:
             size >>= 1
-        yield Place(Addresses(held.family, held.first, held.first + size - 1))
+        yield PlaceName(Addresses(held.family, held.first, held.first + size - 1))
         held = Addresses(held.family, held.first + size, held.last) if held.first + size <= held.last else None
 
 
-def _same_family(one: Place, other: Place) -> bool:
+def _same_family(one: PlaceName, other: PlaceName) -> bool:
     return one.network is None or other.network is None or one.network.family == other.network.family
 
 
-def _end(word: str, place: Place, port: str) -> list[str]:
+def _end(word: str, place: PlaceName, port: str) -> list[str]:
     text = "any" if place.network is None else spell_operand(place.network)
     if port:
         text = f"[{text}]:{port}" if ":" in text else f"{text}:{port}"
@@ -320,8 +320,8 @@ def _between(known: dict[str, Device], text: str, parts: list[tuple[str, str]]) 
         fitting = [one for one in held if family in (None, one.family)]
         if not fitting:
             raise UsageError(
-                f"the export of {device.name} tells no address of it that fits; write one instead of its name"
+                f"the export of {device.name} gives no address of it that fits; write one instead of its name"
             )
         family = fitting[0].family
-        out += _end(key, Place(fitting[0]), port)
+        out += _end(key, PlaceName(fitting[0]), port)
     return " ".join(out).strip()

@@ -101,7 +101,7 @@ class _Leg(Struct, frozen=True):
 class _Way(Struct, frozen=True):
     """A route: by which interface, to which router; `leads` is False where it refuses or swallows what follows it.
 
-    direct: the destination itself is behind the interface; assumed: what the export does not tell
+    direct: the destination itself is behind the interface; assumed: what the export does not state
     """
 
     interface: str
@@ -172,7 +172,7 @@ class Network(Struct, dict=True):
         edges = [edge for edge in edges if target is not None and edge[0] is target[0]] or ahead or edges
         if not edges:
             raise UsageError(
-                f"nothing tells where {spell_address(family, source)} is: no network of a device holds it, and no route of one "
+                f"nothing shows where {spell_address(family, source)} is: no network of a device holds it, and no route of one "
                 "leads out of the estate; add `ip -j addr` and `ip -j route` of the devices, or say by which interface of one "
                 "device it enters or leaves"
             )
@@ -261,11 +261,11 @@ class Network(Struct, dict=True):
         return best or self._untold(device)
 
     def _untold(self, device: Device) -> _Way | None:
-        """Where packets go if an export tells no routes: to the outside, as far as one is known."""
+        """Where packets go if an export lists no routes: to the outside, as far as one is known."""
         if device.routes:
             return None
         outer = {name for zone in device.zones if zone.side is Side.OUTSIDE for name in zone.interfaces}
-        why = f"the export of {device.name} tells no routes; add `ip -j route`, or what the make has for it"
+        why = f"the export of {device.name} lists no routes; add `ip -j route`, or what the make has for it"
         if len(outer) == 1:
             return _Way(min(outer), None, True, 0, direct=True, assumed=why)
         return _Way("", None, False, 0, direct=False, assumed=why)
@@ -348,7 +348,7 @@ class Network(Struct, dict=True):
                 yield Hop(device, leg.enters, "", arrived.verdict, arrived.by, "", came, arrived.packet), ()
                 continue
             now = arrived.packet
-            unknown = () if arrived.known else (f"{device.name} sends it to an address the export does not tell",)
+            unknown = () if arrived.known else (f"{device.name} sends it to an address the export does not state",)
             mine = self.owner(now.family, now.destination)
             if arrived.stays or (mine is not None and mine[0] is device):
                 stages: tuple[Stage, ...] = (Stage.INPUT,)
@@ -402,7 +402,7 @@ class Network(Struct, dict=True):
         if not way.leads:
             return (
                 "",
-                f"nothing tells a route to {to}" if assumed else f"a route refuses or swallows what goes to {to}",
+                f"nothing shows a route to {to}" if assumed else f"a route refuses or swallows what goes to {to}",
                 assumed,
             )
         return way.interface, "", assumed
@@ -438,7 +438,7 @@ class Network(Struct, dict=True):
             )
             to = spell_address(packet.family, packet.destination)
             return [], (
-                f"{to} is behind {min(behind)}, and nothing tells how {hop.device.name} gets there",
+                f"{to} is behind {min(behind)}, and nothing shows how {hop.device.name} gets there",
             ) if apart else ()
         others = self._neighbours(hop.device, hop.leaves, packet.family)
         if not others:
@@ -451,7 +451,7 @@ class Network(Struct, dict=True):
         legs = [_Leg(device, one, packet) for device, one in ahead]
         if len(legs) > 1:
             names = " or ".join(leg.device.name for leg in legs)
-            return legs, (f"{hop.device.name} may hand it to {names}: its routes do not tell a router",)
+            return legs, (f"{hop.device.name} may hand it to {names}: its routes name no router",)
         return legs, ()
 
     # The answer

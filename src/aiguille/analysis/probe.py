@@ -113,7 +113,7 @@ class _State(Struct, frozen=True):
     """A packet on its way.
 
     tracked: whether connection tracking has seen it
-    unknown_destination: it goes to an address of the device that the export does not tell
+    unknown_destination: it goes to an address of the device that the export does not state
     redirected: it has been sent to the device itself; translated: its destination has been changed
     mark, translated: None where a rule that was not understood may have changed it
     moved: it may have been sent anywhere

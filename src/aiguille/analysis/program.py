@@ -88,7 +88,7 @@ class Step(Struct, frozen=True):
 
     @property
     def log_unknown(self) -> bool:
-        """Whether nothing tells if it records what it takes."""
+        """Whether nothing shows if it records what it takes."""
         return self.rule.log_unknown if self.rule is not None else self.chain.policy_log_unknown
 
     @property
@@ -163,7 +163,7 @@ class Program(Struct, frozen=True, eq=False, dict=True):
 
     def may_exist(self, narrowed: Box) -> bool:
         """Whether a packet of `narrowed` may go this way although none is known to: any address may be the last of a network
-        the device is in, where the export does not tell its addresses."""
+        the device is in, where the export does not state its addresses."""
         if self.space.local is not None:
             return False
         return any(overlap(common, narrowed) is not None for common in self._unnarrowed)
@@ -250,7 +250,7 @@ def _broadcasts(network: Addresses) -> bool:
 
 
 def own_addresses(device: Device, family: int) -> IntervalSet | None:
-    """The addresses at which a device can be reached, None where the export does not tell all of them.
+    """The addresses at which a device can be reached, None where the export does not state all of them.
 
     A service answers at these only; a rule for what lies behind the device opens none. IPv6 hosts have a link-local address
     on each interface beside those stated (RFC 4291, 2.8).

@@ -8,7 +8,7 @@ from aiguille.space import Axis, IntervalSet
 
 
 def blocked_lists(step: Step) -> tuple[str, ...]:
-    """The lists of sources that a step keeps away and the export does not tell.
+    """The lists of sources that a step keeps away and the export does not state.
 
     Whoever is on no such list gets past it, whatever else the rule asks for: a list of the blocked keeps strangers away as little
     as a rate does.

@@ -363,7 +363,7 @@ class Resolver(Struct, dict=True):
     def _translated(self, condition: Condition) -> _Alternatives:
         """Packets whose destination some rule has translated on the way: as a filter sees them, they may be those that go where
         the rules send them. A new connection that goes elsewhere surely is not translated; of one that runs already,
-        nothing tells."""
+        nothing shows."""
         running = IntervalSet.of(State.ESTABLISHED.number, State.RELATED.number)
         new = IntervalSet.of(State.NEW.number)
         may = [box([(Axis.STATE, running)])]

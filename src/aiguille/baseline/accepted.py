@@ -33,7 +33,7 @@ def load(name: str, catalogue: Sequence[Check]) -> tuple[Acceptance, ...]:
     for number, risk in enumerate(raw.accepted):
         at = ("accepted", number)
         if bool(risk.finding) is bool(risk.check):
-            raise file.fault("a risk is told by either 'finding' or 'check'", *at)
+            raise file.fault("a risk is named by either 'finding' or 'check'", *at)
         if risk.finding and not _FINGERPRINT.fullmatch(risk.finding):
             raise file.fault(
                 f"'{risk.finding}' is no fingerprint: 16 digits 0-9 and a-f, as the audit prints them", *at, "finding"

@@ -107,14 +107,14 @@ def apply(audit: Audit, kept: Kept) -> Audit:
     return replace(audit, findings=with_causes(numbered), answers=kept.replies)
 
 
-class Change(Struct, frozen=True):
+class AnswerChange(Struct, frozen=True):
     """What a merge makes of one finding's answer; before: None where there was none."""
 
     before: Reply | None
     after: Reply
 
 
-def merge(audit: Audit, kept: Kept, given: Sequence[Reply]) -> tuple[Kept, tuple[Change, ...]]:
+def merge(audit: Audit, kept: Kept, given: Sequence[Reply]) -> tuple[Kept, tuple[AnswerChange, ...]]:
     """What is to be kept with the answers given in their place, and what changed by it."""
     found = {one.fingerprint: one for one in audit.findings}
     out = {one.finding: one for one in kept.replies}
@@ -126,7 +126,7 @@ def merge(audit: Audit, kept: Kept, given: Sequence[Reply]) -> tuple[Kept, tuple
         whole = replace(one, device=device, check=check, said=audit.estate.as_of)
         if before is None or replace(before, said=whole.said) != whole:
             out[one.finding] = whole
-            changes.append(Change(before, whole))
+            changes.append(AnswerChange(before, whole))
     numbers = {**kept.numbers, **{one.fingerprint: one.number for one in audit.findings}}
     return Kept(tuple(out.values()), numbers), tuple(changes)
 

@@ -32,7 +32,7 @@ INWARD = (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)
 
 
 def fact(subject: Subject, name: str) -> Fact | None:
-    """A setting of the system, None where the export does not tell it."""
+    """A setting of the system, None where the export does not state it."""
     return next((one for one in subject.device.system if one.name == name and one.setting.known), None)
 
 

@@ -73,12 +73,12 @@ class Audit(Struct, frozen=True, dict=True):
         """The findings on a device, in order."""
         return self._findings_by_device.get(device, ())
 
-    def told_of(self, device: str) -> tuple[Finding, ...]:
+    def reported_on(self, device: str) -> tuple[Finding, ...]:
         """The findings a report tells where it tells of a device: each stands with the first of the audit's devices it is on."""
         return tuple(one for one in self.findings_on(device) if self.home(one) == device)
 
-    def told_elsewhere(self, device: str) -> tuple[Finding, ...]:
-        """The findings on a device that a report tells where it tells of another; see `told_of`."""
+    def reported_elsewhere(self, device: str) -> tuple[Finding, ...]:
+        """The findings on a device that a report tells where it tells of another; see `reported_on`."""
         return tuple(one for one in self.findings_on(device) if self.home(one) != device)
 
     def home(self, finding: Finding) -> str:

@@ -263,7 +263,7 @@ def _chooses(rule: Rule) -> bool:
     return bool(rule.match.conditions or rule.qualifiers or rule.marks)
 
 
-def told_by(proof: Proof, detail: str, subject: str = "", severity: Severity | None = None) -> Found:
+def finding_from(proof: Proof, detail: str, subject: str = "", severity: Severity | None = None) -> Found:
     """A finding that rests on the steps which decide a packet; what is in braces stays for the families."""
     last = proof.steps[-1]
     # What a program puts in everybody's way by itself is not what a finding rests on.

@@ -16,7 +16,7 @@ from aiguille.baseline.findings import Finding
 from aiguille.model import Span
 
 
-class Kind(StrEnum):
+class CauseKind(StrEnum):
     """What a cause is."""
 
     RULE = "rule"
@@ -29,7 +29,7 @@ class Cause(Struct, frozen=True):
     """What one change would mend. number: that of the gravest finding it is behind, 3 for C-3; findings: all of them, gravest first."""
 
     number: int
-    kind: Kind
+    kind: CauseKind
     words: str
     devices: tuple[str, ...]
     where: Span | None
@@ -73,13 +73,13 @@ def _cause(found: tuple[Finding, ...]) -> Cause:
     devices = tuple(dict.fromkeys(name for one in found for name in (one.device, *one.also_on)))
     where = first.evidence[0].where if first.evidence else None
     if first.rules:
-        kind = Kind.DEFAULT if first.rules[0].rule == "policy" else Kind.RULE
+        kind = CauseKind.DEFAULT if first.rules[0].rule == "policy" else CauseKind.RULE
         words = speak_of(first.rules[0])
     elif first.evidence:
-        kind = Kind.SETTING
+        kind = CauseKind.SETTING
         words = " ".join(" ".join(first.evidence[0].text).split())[:120] or str(where)
     else:
-        kind, words = Kind.DEVICE, first.title
+        kind, words = CauseKind.DEVICE, first.title
     return Cause(first.cause or first.number, kind, words, devices, where, found)
 
 

@@ -22,8 +22,8 @@ from aiguille.baseline.catalogue import (
     Passed,
     Severity,
     Subject,
+    finding_from,
     speak,
-    told_by,
 )
 from aiguille.baseline.folding import CLAIM
 from aiguille.baseline.tailoring import Baseline
@@ -157,8 +157,8 @@ def _matrix(name: str) -> tuple[Stated, ...]:
             if any(one.icmp for one in services):
                 # A claim speaks of ICMP as a whole; to take the cell for that would prove more than it says.
                 raise UsageError(
-                    f"{name}:{line}: '{cell.strip()}' in {place} names one type of ICMP, which claims do not tell from the others; "
-                    "write 'icmp, icmpv6' if all of them may pass"
+                    f"{name}:{line}: '{cell.strip()}' in {place} names one type of ICMP, which claims do not distinguish from "
+                    "the others; write 'icmp, icmpv6' if all of them may pass"
                 )
             told = ", ".join(dict.fromkeys(spell_operand(one) for one in services))
             text = f"never {source} to {destination}" + (f" but on {told}" if told else "")
@@ -253,7 +253,7 @@ def _as_check(name: str, stated: Stated) -> Check:
         else:
             last = answer.proof.steps[-1]
             by = f"{capital(speak(last.chain, last.rule))} speaks against it"
-            yield told_by(answer.proof, f"'{claim.text}' does not hold. {by}.", subject=claim.text)
+            yield finding_from(answer.proof, f"'{claim.text}' does not hold. {by}.", subject=claim.text)
 
     return Check(
         id=name,

@@ -35,7 +35,7 @@ def answers_of(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Ans
         return [NotApplicable(f"no system of this kind has a setting for it ({what})")]
     if missing:
         words = " and ".join(fact.asked for fact in missing)
-        return [CannotTell(f"the export does not tell {words}; add the configuration that states it, or ask for it")]
+        return [CannotTell(f"the export does not state {words}; add the configuration that states it, or ask for it")]
     try:
         if (
             lacking := next((said for need in one.asks if (said := need.missing(subject)) is not None), None)

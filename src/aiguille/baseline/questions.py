@@ -130,7 +130,7 @@ class Enquiry(Struct, frozen=True):
     questions: what could not be answered, by what would settle it
     sides: interfaces nothing is known of; assumed: zones whose side was guessed, with that side
     rules: rules nobody says anything of, as they are written; more: how many further ones there are
-    accounts: who may log in, and when they last did, as far as the export tells
+    accounts: who may log in, and when they last did, as far as the export shows
     """
 
     device: str

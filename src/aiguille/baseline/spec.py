@@ -11,11 +11,11 @@ from aiguille.baseline.catalogue import Severity
 from aiguille.model import Side
 
 
-class Entry(Struct, forbid_unknown_fields=True, frozen=True, rename="kebab"):
+class FileEntry(Struct, forbid_unknown_fields=True, frozen=True, rename="kebab"):
     """A table of the file."""
 
 
-class Devices(Entry, frozen=True):
+class Devices(FileEntry, frozen=True):
     """Which devices a scope is about; a device must fit every key that is given.
 
     names: device names; * stands for anything
@@ -30,7 +30,7 @@ class Devices(Entry, frozen=True):
     sides: tuple[Side, ...] = ()
 
 
-class Scope(Entry, frozen=True):
+class Scope(FileEntry, frozen=True):
     """What is different for some devices.
 
     devices: for which
@@ -43,7 +43,7 @@ class Scope(Entry, frozen=True):
     settings: dict[str, dict[str, Any]] = {}
 
 
-class AddressTest(Entry, frozen=True):
+class AddressTest(FileEntry, frozen=True):
     """What the addresses of a rule must be.
 
     within: all of them lie in these networks
@@ -85,7 +85,7 @@ class RuleTest(Struct, forbid_unknown_fields=True, frozen=True, rename=lambda na
     comment_lacks: str | None = None
 
 
-class OwnCheck(Entry, frozen=True):
+class OwnCheck(FileEntry, frozen=True):
     """A check of one's own: every rule that fits is a finding.
 
     id: area.name, with an area of the catalogue
@@ -108,7 +108,7 @@ class OwnCheck(Entry, frozen=True):
     unless: RuleTest | None = None
 
 
-class BaselineFile(Entry, frozen=True):
+class BaselineFile(FileEntry, frozen=True):
     """A baseline.
 
     baseline: its name
@@ -131,7 +131,7 @@ class BaselineFile(Entry, frozen=True):
     own_checks: tuple[OwnCheck, ...] = ()
 
 
-class AcceptedRisk(Entry, frozen=True):
+class AcceptedRisk(FileEntry, frozen=True):
     """Findings that somebody answers for, for a while.
 
     finding: the fingerprint of one finding; or, instead:
@@ -152,7 +152,7 @@ class AcceptedRisk(Entry, frozen=True):
     rule: str = ""
 
 
-class AcceptedFile(Entry, frozen=True):
+class AcceptedFile(FileEntry, frozen=True):
     """A file of accepted risks.
 
     accepted: the risks

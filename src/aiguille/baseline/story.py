@@ -16,7 +16,7 @@ from aiguille.baseline.folding import OPENING
 from aiguille.baseline.mending import Mended, if_mended
 from aiguille.baseline.tailoring import Chosen
 from aiguille.model import Device, Span, UsageError
-from aiguille.model.guarding import guarded
+from aiguille.model.masking import mask_secrets
 
 SHORTEST = 4
 """Digits of a fingerprint that are enough to name a finding, if no other begins so."""
@@ -28,7 +28,7 @@ ACCEPTED_FOR = timedelta(days=90)
 """How long a proposed acceptance lasts: until the next review, if those are quarterly."""
 
 
-class Line(Struct, frozen=True):
+class StoryLine(Struct, frozen=True):
     """A line of an export: its number, its text with secrets masked, and whether the finding rests on it."""
 
     number: int
@@ -40,7 +40,7 @@ class Excerpt(Struct, frozen=True):
     """Lines of one file around those a finding rests on."""
 
     where: Span
-    lines: tuple[Line, ...]
+    lines: tuple[StoryLine, ...]
 
 
 class Story(Struct, frozen=True):
@@ -130,7 +130,9 @@ def _excerpt(device: Device, where: Span) -> Excerpt:
     texts = device.text(Span(where.file, first, last))
     # What stands around is there by chance, so what looks like a secret in it is masked.
     lines = (
-        Line(number, text, True) if where.first <= number <= where.last else Line(number, guarded(text), False)
+        StoryLine(number, text, True)
+        if where.first <= number <= where.last
+        else StoryLine(number, mask_secrets(text), False)
         for number, text in enumerate(texts, first)
     )
     return Excerpt(where, tuple(lines))

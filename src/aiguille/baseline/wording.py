@@ -20,7 +20,7 @@ UNSETTLED = "under a condition the export does not settle (a time of day, a set 
 
 NO_DATA = "no location data; name registry statistics or MMDB files under geo in engagement.toml, or with --geo"
 
-NO_FILTER = "the export tells of no filter by country"
+NO_FILTER = "the export mentions no filter by country"
 
 UNSAID = "the export does not say what becomes of traffic"
 """Where a make's default is not told, before a direction."""

@@ -9,7 +9,7 @@ from aiguille.cli import inputs, options, output
 from aiguille.model import EXIT_FINDINGS, EXIT_OK, UsageError
 
 NAME = "compare"
-HELP = "tell what newly opens or closes between two exports, folders or engagements, and what was rewritten"
+HELP = "show what newly opens or closes between two exports, folders or engagements, and what was rewritten"
 EXAMPLES = """examples:
   aiguille compare valley-gw.v4 valley-gw-new.v4
   aiguille compare spring/ autumn/ --json

@@ -28,7 +28,7 @@ EXAMPLES = """examples:
 _HELP = {
     "list": "the dialects there are",
     "explain": "what a dialect reads, and what it takes for granted",
-    "check": "validate a dialect file, run its examples, and tell how much of samples it reads",
+    "check": "validate a dialect file, run its examples, and say how much of samples it reads",
     "start": "write a first dialect file out of a sample, by guessing",
     "tree": "the tree a sample becomes: paths as a dialect writes them, and what its mapping took",
 }

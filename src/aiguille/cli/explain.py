@@ -7,7 +7,7 @@ import argparse
 from aiguille.cli import inputs, options, output
 
 NAME = "explain"
-HELP = "tell the full story of one finding: the lines around it, the packet's walk, the fix, how to accept it"
+HELP = "give the full story of one finding: the lines around it, the packet's walk, the fix, how to accept it"
 EXAMPLES = """examples:
   aiguille explain 7c6e395a6dbe9131 engagement/
   aiguille explain 7c6e39 valley-gw.v4 --baseline strict --json

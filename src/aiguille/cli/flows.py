@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 NAME = "flows"
-HELP = "tell who reaches whom: zones, the outside and the device itself, and the rules behind each pair"
+HELP = "show who reaches whom: zones, the outside and the device itself, and the rules behind each pair"
 EXAMPLES = """examples:
   aiguille flows valley-gw.v4
   aiguille flows engagement/ --device valley-gw --from guests --to device

@@ -23,7 +23,7 @@ FAULTS_TOLD = 100
 """Rows of a table that are told one by one to be left out."""
 
 NAME = "probe"
-HELP = "tell which rule decides a packet, and show the walk that leads there"
+HELP = "show which rule decides a packet, and the walk that leads there"
 EXAMPLES = """examples:
   aiguille probe valley-gw.v4 --packet "tcp from 203.0.113.9:41000 to 192.0.2.10:443 entering eth0 leaving eth1"
   aiguille probe valdrane-lifts --device summit-gw --packet "modbus from terrace to lifts"
@@ -92,7 +92,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _is_path(arguments: argparse.Namespace, estate: Estate, table: bytes, told: tuple[str, ...]) -> bool:
-    """Whether packets are to be followed over devices: there are several, or nothing tells an interface."""
+    """Whether packets are to be followed over devices: there are several, or nothing shows an interface."""
     if arguments.device is not None or arguments.without or not estate.devices:
         return False
     if told:

@@ -64,7 +64,7 @@ def _template(arguments: argparse.Namespace) -> int:
         case ".xlsx":
             content = sheets.as_workbook(sheet_tables())
         case _:
-            raise UsageError(f"{path}: the extension tells the format; known are .csv, .xlsx")
+            raise UsageError(f"{path}: the extension names the format; known are .csv, .xlsx")
     write_whole(path, content, force=arguments.force)
     output.log.info("written: %s", path)
     return 0

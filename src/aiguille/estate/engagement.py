@@ -116,7 +116,7 @@ TABLES = (Header, DeviceTable, ZoneTable)
 """The tables of an engagement file, for its reference."""
 
 
-class Entry(Struct, frozen=True):
+class DeviceEntry(Struct, frozen=True):
     """What the engagement says of one device. `export` is a path as the user may open it."""
 
     name: str
@@ -133,7 +133,7 @@ class Engagement(Struct, frozen=True):
     about: About
     fail_on: str
     as_of: date | None
-    devices: tuple[Entry, ...]
+    devices: tuple[DeviceEntry, ...]
     dialects: tuple[Path, ...] = ()
     baseline: str = ""
     accepted: str = ""
@@ -186,7 +186,7 @@ def _administrator(path: Path, text: str, word: str) -> Addresses:
     return found
 
 
-def apply(entry: Entry, device: Device) -> Device:
+def apply(entry: DeviceEntry, device: Device) -> Device:
     """The device with what the auditor knows: zones of the same name are overruled, new ones added."""
     stated = {zone.name: zone for zone in entry.zones}
     zones = []
@@ -237,7 +237,7 @@ def state_sides(device: Device, sides: Mapping[str, Side]) -> Device:
     return replace(device, zones=tuple(zones))
 
 
-def _entry(path: Path, text: str, number: int, device: DeviceTable) -> Entry:
+def _entry(path: Path, text: str, number: int, device: DeviceTable) -> DeviceEntry:
     def fault(value: str, error: NotUnderstoodError) -> UsageError:
         return UsageError(f"{path}:{_line_of(text, number, value)}: {error.message}")
 
@@ -261,7 +261,7 @@ def _entry(path: Path, text: str, number: int, device: DeviceTable) -> Entry:
         except NotUnderstoodError as error:
             raise fault(word, error) from error
         services.append(ManagementService(word, (term,), False, None))
-    return Entry(
+    return DeviceEntry(
         device.name,
         str(path.parent / device.export),
         device.format,

@@ -59,10 +59,10 @@ class Job(Struct, frozen=True):
     files: tuple[ExportFile, ...]
     format: Format
     why: str
-    entry: engagement.Entry | None = None
+    entry: engagement.DeviceEntry | None = None
 
 
-class Found(Struct):
+class Gathered(Struct):
     """What is collected while paths are looked at."""
 
     jobs: list[Job]
@@ -80,7 +80,7 @@ class Found(Struct):
     geo: tuple[Path, ...] = ()
 
 
-def look(path: Path, wanted: Format | None, found: Found) -> None:
+def look(path: Path, wanted: Format | None, found: Gathered) -> None:
     if path.is_dir() and (path / engagement.FILE_NAME).is_file():
         _engagement(path / engagement.FILE_NAME, found, within=path)
         return
@@ -93,7 +93,7 @@ def look(path: Path, wanted: Format | None, found: Found) -> None:
         found.failures.append(Failure(str(path), str(error)))
 
 
-def _engagement(path: Path, found: Found, within: Path | None = None) -> None:
+def _engagement(path: Path, found: Gathered, within: Path | None = None) -> None:
     """Take in an engagement file. within: the folder it was found in, where nobody named the file itself; it may have come with
     the exports, so it leads to nothing outside and makes no failure a success."""
     loaded = engagement.load(path)
@@ -143,7 +143,7 @@ _LAX = ("critical", "never")
 """Severities of `fail_on` that let high findings end a command as if nothing were wrong."""
 
 
-def _limited(loaded: engagement.Engagement, path: Path, folder: Path, found: Found) -> engagement.Engagement:
+def _limited(loaded: engagement.Engagement, path: Path, folder: Path, found: Gathered) -> engagement.Engagement:
     """An engagement file that was found in a folder, without what only a file named on the command line may do."""
     inside = os.path.realpath(folder)
 
@@ -167,14 +167,14 @@ def _limited(loaded: engagement.Engagement, path: Path, folder: Path, found: Fou
     return replace(loaded, devices=tuple(entry for entry in loaded.devices if is_within(entry.export)))
 
 
-def _refuse_several(entry: engagement.Entry, jobs: list[Job]) -> None:
+def _refuse_several(entry: engagement.DeviceEntry, jobs: list[Job]) -> None:
     """One name cannot stand for several devices."""
     if len(jobs) > 1 and entry.name:
         names = ", ".join(job.files[0].path for job in jobs)
         raise UnreadableError(f"{entry.export}: holds the exports of several devices ({names}); list them one by one")
 
 
-def _jobs(path: Path, wanted: Format | None, found: Found) -> Iterator[Job]:
+def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
     """The devices a path holds: bundles of hosts, and exports. Files that one format joins go together by name."""
     if _is_archive(path):
         given = _archived(path, found)
@@ -232,7 +232,7 @@ def _with_sets(groups: dict[_Key, list[_Member]]) -> dict[_Key, list[_Member]]:
     return out
 
 
-def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], found: Found) -> Job | None:
+def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], found: Gathered) -> Job | None:
     """The host whose files lie below a root, None if nothing there tells of a firewall."""
     why = recognise_places(list(places.values()))
     by_name = {one.name: one for one in given}
@@ -281,7 +281,7 @@ def _is_archive(path: Path) -> bool:
     return is_archive(path)
 
 
-def _archived(path: Path, found: Found) -> list[_Given]:
+def _archived(path: Path, found: Gathered) -> list[_Given]:
     from aiguille.readers.archives import members
 
     out = []
@@ -299,7 +299,7 @@ def _single(file: ExportFile, wanted: Format | None, known: Formats) -> Job:
     return Job((_stem(path) or path.parent.name or path.name) if one.grouped else "", (file,), one, why)
 
 
-def _files(folder: Path, found: Found) -> list[_Given]:
+def _files(folder: Path, found: Gathered) -> list[_Given]:
     """Regular files below a folder, sorted; hidden ones are left alone, links that lead out of it are told of."""
     inside = os.path.realpath(folder)
     out: list[_Given] = []
@@ -321,14 +321,14 @@ def _files(folder: Path, found: Found) -> list[_Given]:
     return out
 
 
-def _below(folder: Path, found: Found) -> Iterator[Path]:
+def _below(folder: Path, found: Gathered) -> Iterator[Path]:
     """What a folder holds at any depth, hidden things left alone and links to folders not followed."""
     for where, folders, names in os.walk(folder, onerror=lambda error: _refused(error.filename, error, found)):
         folders[:] = [name for name in folders if not name.startswith(".")]
         yield from (Path(where, name) for name in (*folders, *names) if not name.startswith("."))
 
 
-def _refused(path: str | Path, error: OSError, found: Found) -> None:
+def _refused(path: str | Path, error: OSError, found: Gathered) -> None:
     found.failures.append(Failure(str(path), f"{path}: cannot be read ({error.strerror}); check its permissions"))
 
 

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from aiguille.analysis.countries import located
 from aiguille.analysis.sides import guess_sides, interface_names
 from aiguille.estate import engagement
-from aiguille.estate.finding import Found, Job, joined, look
+from aiguille.estate.finding import Gathered, Job, joined, look
 from aiguille.model import (
     Addresses,
     AiguilleError,
@@ -65,7 +65,7 @@ def read(
     """
     known = formats([load_dialect(path) for path in _each(dialects)])
     wanted = named(format, known) if format is not None else None
-    found = Found([], [], [], known)
+    found = Gathered([], [], [], known)
     for path in _each(paths):
         look(path, wanted, found)
     found.jobs = list(joined(found.jobs))

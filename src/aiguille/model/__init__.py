@@ -28,7 +28,7 @@ from aiguille.model.errors import (
     UnreadableError,
     UsageError,
 )
-from aiguille.model.ledger import Entry, Ledger
+from aiguille.model.ledger import Ledger, LedgerEntry
 from aiguille.model.locations import Block, Locations, joined, overlaid
 from aiguille.model.objects import (
     Addresses,
@@ -106,7 +106,6 @@ __all__ = [
     "Documentation",
     "Effect",
     "EmptyFileError",
-    "Entry",
     "Estate",
     "Fact",
     "Failure",
@@ -119,6 +118,7 @@ __all__ = [
     "InterfaceName",
     "Known",
     "Ledger",
+    "LedgerEntry",
     "Listener",
     "Locations",
     "Log",

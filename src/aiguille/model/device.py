@@ -6,9 +6,9 @@ from datetime import date
 
 from msgspec import Struct, field
 
-from aiguille.model.guarding import guarded
 from aiguille.model.ledger import Ledger
 from aiguille.model.locations import Locations
+from aiguille.model.masking import mask_secrets
 from aiguille.model.objects import (
     Addresses,
     AddressObject,
@@ -220,7 +220,7 @@ class Device(Struct, frozen=True):
                     begin += len("[secret]") - (min(secret.stop, begin) - secret.start)
         if begin and lines:
             lines[0] = lines[0][begin:]
-        return tuple(map(guarded, lines))
+        return tuple(map(mask_secrets, lines))
 
 
 class Failure(Struct, frozen=True):

@@ -7,7 +7,7 @@ from msgspec import Struct
 from aiguille.model.spans import Span
 
 
-class Entry(Struct, frozen=True, order=True):
+class LedgerEntry(Struct, frozen=True, order=True):
     """One stretch of lines that was set aside or not understood, with the reason in words.
 
     matters: for problems, whether what rules do depends on it
@@ -34,6 +34,6 @@ class Ledger(Struct, frozen=True):
     read: int = 0
     known: int = 0
     unread_lines: int = 0
-    set_aside: tuple[Entry, ...] = ()
-    unread: tuple[Entry, ...] = ()
-    problems: tuple[Entry, ...] = ()
+    set_aside: tuple[LedgerEntry, ...] = ()
+    unread: tuple[LedgerEntry, ...] = ()
+    problems: tuple[LedgerEntry, ...] = ()

@@ -99,7 +99,7 @@ Operand = Numbers | Addresses | MaskedAddress | InterfaceName | IcmpType | FlagT
 class AddressObject(Struct, frozen=True):
     """A named address, network, range, or group: the union of its members, which may be names of other objects.
 
-    `excluded` are taken out again. `unresolved` holds members whose addresses the export does not tell (a host name, a
+    `excluded` are taken out again. `unresolved` holds members whose addresses the export does not state (a host name, a
     hardware address, a country): the object then covers its members surely and anything else perhaps. Countries stand in
     `countries` too.
     """
@@ -164,7 +164,7 @@ class Interface(Struct, frozen=True):
 
     addresses: its own addresses; networks: the networks they lie in
     services: those the export lets answer on it, by name as written
-    linked: whether something is plugged in; None where nothing tells
+    linked: whether something is plugged in; None where nothing shows
     """
 
     name: str

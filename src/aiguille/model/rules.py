@@ -187,7 +187,7 @@ class Rule(Struct, frozen=True):
     `implied`: its lines are no statement about packets, but a switch or a zone that brings it along.
     `shipped`: a program put it there by itself, as it comes; nobody who is audited wrote it or asked for it.
     `made`: a program made it of a line in files of its own; its number means nothing to whoever wrote that line.
-    `log_unknown`: nothing tells whether hits are recorded.
+    `log_unknown`: nothing shows whether hits are recorded.
     """
 
     number: int
@@ -266,7 +266,7 @@ class Base(Struct, frozen=True):
 
 class Chain(Struct, frozen=True):
     """Rules in order of evaluation. `policy` is what happens at the end of a base chain, None for other chains; whether that
-    is recorded tells `policy_logs`, unless nothing tells."""
+    is recorded tells `policy_logs`, unless nothing shows."""
 
     name: str
     rules: tuple[Rule, ...]

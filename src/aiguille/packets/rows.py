@@ -107,7 +107,7 @@ class PacketTable(Struct):
     faults: list[Fault] = field(default_factory=list)
 
 
-class Rows:
+class RowReader:
     """Rows read one by one; each distinct cell is understood once."""
 
     def __init__(self, symbols: Symbols) -> None:

@@ -31,7 +31,7 @@ from aiguille.packets.rows import (
     Group,
     Ids,
     PacketTable,
-    Rows,
+    RowReader,
     are_named,
 )
 from aiguille.packets.sentences import COLUMNS
@@ -94,10 +94,10 @@ class TableFile:
         return data[start : start + WIDEST].split(b",")[0].decode(errors="replace")
 
     def read(self, part: Part, symbols: Symbols) -> PacketTable:
-        """Read a part. Rows that are wrong become faults."""
+        """Read a part. RowReader that are wrong become faults."""
         if self._plain:
             return _Together(self._data[part.start : part.stop], part.line, symbols).read()
-        rows = Rows(symbols)
+        rows = RowReader(symbols)
         numbered = _numbered(self._data)
         next(numbered)
         for line, cells in numbered:
@@ -136,7 +136,7 @@ class _Together:
 
     def __init__(self, data: bytes, line: int, symbols: Symbols) -> None:
         self._data, self._line = data, line  # of the first
-        self._rows = Rows(symbols)
+        self._rows = RowReader(symbols)
         self._text = Text(data)
         self._lines = Lines(self._text, len(COLUMNS))
 

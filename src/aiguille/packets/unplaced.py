@@ -84,5 +84,5 @@ def complete(sketch: Sketch) -> Packet:
         )
     packet = sketch.packet()
     if packet is None:
-        raise UsageError("the packet leaves its protocol, an address or the destination port open; tell them")
+        raise UsageError("the packet leaves its protocol, an address or the destination port open; state them")
     return packet

@@ -124,7 +124,7 @@ class _Budget:
 
     def take(self, size: int, name: str) -> None:
         if name in self.names:
-            raise UnreadableError(f"{self.path}: holds '{name}' twice, and nothing tells which counts; pack it again")
+            raise UnreadableError(f"{self.path}: holds '{name}' twice, and nothing shows which counts; pack it again")
         self.names.add(name)
         self.taken += size
         if self.taken > self.allowed:

@@ -8,7 +8,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from aiguille.model import Chain, Device, Rule, Rulebase
-from aiguille.model.guarding import guarded
+from aiguille.model.masking import mask_secrets
 
 
 def without_noted_secrets(device: Device) -> Device:
@@ -39,12 +39,14 @@ def _chain(chain: Chain) -> Chain:
 def _rule(rule: Rule) -> Rule:
     if not rule.comment and not rule.name:
         return rule
-    comment, name = guarded(rule.comment), guarded(rule.name)
+    comment, name = mask_secrets(rule.comment), mask_secrets(rule.name)
     return rule if (comment, name) == (rule.comment, rule.name) else replace(rule, comment=comment, name=name)
 
 
 def _commented(parts: Iterable[Any]) -> tuple[Any, ...]:
     return tuple(
-        replace(one, comment=said) if (held := getattr(one, "comment", "")) and (said := guarded(held)) != held else one
+        replace(one, comment=said)
+        if (held := getattr(one, "comment", "")) and (said := mask_secrets(held)) != held
+        else one
         for one in parts
     )

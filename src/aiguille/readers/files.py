@@ -10,8 +10,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from aiguille.model import EmptyFileError, Entry, Ledger, Source, Span, UnreadableError
-from aiguille.model.guarding import guarded
+from aiguille.model import EmptyFileError, Ledger, LedgerEntry, Source, Span, UnreadableError
+from aiguille.model.masking import mask_secrets
 from aiguille.readers import workbook
 
 SIZE_LIMIT = 512 * 1024 * 1024
@@ -163,9 +163,9 @@ class LedgerBuilder:
             for path, spans in self._places.items()
             for number, where in enumerate(spans, 1)
         }
-        self._set_aside: list[Entry] = []
-        self._unread: list[Entry] = []
-        self._problems: list[Entry] = []
+        self._set_aside: list[LedgerEntry] = []
+        self._unread: list[LedgerEntry] = []
+        self._problems: list[LedgerEntry] = []
 
     def read(self, where: Span) -> None:
         """The lines went into the model. A line once unread stays so."""
@@ -192,25 +192,25 @@ class LedgerBuilder:
     def set_aside(self, where: Span, why: str) -> None:
         """The lines are understood and no check needs them, for the reason given."""
         self._mark(where, self._KNOWN)
-        self._set_aside.append(Entry(where, why))
+        self._set_aside.append(LedgerEntry(where, why))
 
     def set_aside_file(self, file: ExportFile, why: str) -> None:
         """`set_aside` for all of a file, whatever is counted in it."""
         if file.path in self._places:
             for where in self._places[file.path]:
                 self._mark(where, self._KNOWN)
-            self._set_aside.append(Entry(file.span(1), why))
+            self._set_aside.append(LedgerEntry(file.span(1), why))
         elif file.lines:
             self.set_aside(file.span(1, len(file.lines)), why)
 
     def unread(self, where: Span, why: str) -> None:
         """The lines, or a part of them, were not understood."""
         self._mark(where, self._UNREAD)
-        self._unread.append(Entry(where, guarded(why)))
+        self._unread.append(LedgerEntry(where, mask_secrets(why)))
 
     def problem(self, where: Span, why: str, *, matters: bool = True) -> None:
         """The lines contradict the rest of the export; how far they were read is said apart from this."""
-        self._problems.append(Entry(where, why, matters))
+        self._problems.append(LedgerEntry(where, why, matters))
 
     @property
     def unread_entries(self) -> int:

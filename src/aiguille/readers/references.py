@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from aiguille.model import (
     AddressObject,
-    Entry,
+    LedgerEntry,
     Named,
     NameKind,
     Operand,
@@ -25,7 +25,7 @@ def check_names(
     zones: Sequence[Zone],
     addresses: Sequence[AddressObject],
     services: Sequence[ServiceObject],
-) -> Iterator[Entry]:
+) -> Iterator[LedgerEntry]:
     """Every undefined name with the line that uses it, and every circle of groups with the names along it.
 
     They matter to verdicts only where a rule depends on them.
@@ -67,7 +67,7 @@ def check_names(
             members[one.name] = tuple(m.name for m in one.members if isinstance(m, Named))
             where[one.name] = one.where
         for circle in _circles(members):
-            yield Entry(
+            yield LedgerEntry(
                 where[circle[0]],
                 f"group '{circle[0]}' contains itself ({' -> '.join(circle)}); until that is mended, rules that use it "
                 "count as ones that may match",
@@ -97,10 +97,10 @@ def _used(
 
 def _undefined(
     operands: Iterable[Operand], known: Mapping[NameKind, set[str]], where: Span, user: str
-) -> Iterator[Entry]:
+) -> Iterator[LedgerEntry]:
     for operand in operands:
         if isinstance(operand, Named) and operand.name not in known[operand.kind]:
-            yield Entry(
+            yield LedgerEntry(
                 where,
                 f"{user} names {operand.kind} '{operand.name}', which the export does not define; it counts as one that "
                 "may match until the definition is known",

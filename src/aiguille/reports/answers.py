@@ -8,7 +8,7 @@ from msgspec import Struct
 from rich.console import Console
 from rich.text import Text
 
-from aiguille.baseline.answers import Change
+from aiguille.baseline.answers import AnswerChange
 from aiguille.baseline.findings import Reply
 from aiguille.reports.data import Data
 from aiguille.reports.returned import Fault
@@ -22,7 +22,7 @@ class Taken(Struct, frozen=True):
     faults: rows that were not taken; missing: findings without a row; kept: all answers there are now
     """
 
-    changes: Sequence[Change]
+    changes: Sequence[AnswerChange]
     numbers: Mapping[str, int]
     faults: Sequence[Fault]
     missing: int
@@ -45,7 +45,7 @@ def answers_data(told: Taken) -> Data:
     }  # fmt: skip
 
 
-def _number(told: Taken, one: Change) -> str | None:
+def _number(told: Taken, one: AnswerChange) -> str | None:
     number = told.numbers.get(one.after.finding)
     return f"F-{number}" if number else None
 

@@ -190,7 +190,7 @@ def template(name: str, extends: str, checks: Sequence[Check]) -> str:
     """A commented baseline file to tailor: every check with its parameters, all of them commented out."""
     lines = [
         "# A baseline to make your own. What starts with # is as the baseline it extends has it: take the # away to change it.",
-        "# `aiguille baseline explain CHECK` tells what a check does; `aiguille baseline check THIS-FILE` whether all is well.",
+        "# `aiguille baseline explain CHECK` explains what a check does; `aiguille baseline check THIS-FILE` whether all is well.",
         f"baseline: {name}",
         "about: say for whom and for what",
         f"extends: {extends}",

@@ -127,7 +127,7 @@ def _verdict(audit: Audit) -> str:
         outcomes = [one.outcome for one in audit.outcomes]
         if outcomes.count(Outcome.CANNOT_TELL) > outcomes.count(Outcome.PASS):
             return f"No findings on {devices}, but the exports leave most open: ask for what is missing."
-        return f"No findings on {devices}, as far as the exports tell."
+        return f"No findings on {devices}, as far as the exports show."
     worst = audit.worst()
     outcomes = [one.outcome for one in audit.outcomes]
     if worst is not None and worst.rank >= Severity.HIGH.rank:

@@ -177,7 +177,7 @@ def _is_same(pair: Pair) -> bool:
 
 def _summary(pair: Pair) -> str:
     if pair.changes is None:
-        return "too entangled to tell what opens or closes; --effort 20 works longer"
+        return "too entangled to say what opens or closes; --effort 20 works longer"
     if not pair.changes:
         return "lets the same through"
     return f"{counted(len(pair.opened), 'row')} newly open, {len(pair.closed)} newly closed"

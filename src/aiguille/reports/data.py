@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from aiguille._version import __version__
-from aiguille.model import Addresses, Device, Entry, Estate, Setting, Span
+from aiguille.model import Addresses, Device, Estate, LedgerEntry, Setting, Span
 from aiguille.model.facts import known_facts
 from aiguille.model.spelling import spell_operand
 from aiguille.reports.text import to_json
@@ -198,7 +198,7 @@ def _read_device(device: Device) -> Data:
     }
 
 
-def entry_data(device: Device, entry: Entry) -> Data:
+def entry_data(device: Device, entry: LedgerEntry) -> Data:
     """An entry of a ledger with the text it speaks of."""
     return {**_span(entry.where), "text": "\n".join(device.text(entry.where)), "why": entry.why}
 

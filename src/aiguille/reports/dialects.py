@@ -12,7 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from aiguille._version import __version__
-from aiguille.model import Entry
+from aiguille.model import LedgerEntry
 from aiguille.readers.mapped import Coverage, Description, Dialect, Outline, Trial, describe, family_of
 from aiguille.reports.data import Data, entry_data
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
@@ -192,12 +192,12 @@ def _sample(console: Console, one: Coverage) -> None:
     _entries(console, one, one.problems, "contradicts the rest")
 
 
-def _entries(console: Console, sample: Coverage, entries: Sequence[Entry], heading: str) -> None:
+def _entries(console: Console, sample: Coverage, entries: Sequence[LedgerEntry], heading: str) -> None:
     """Entries for the same reason together, with the text of the first."""
     if not entries:
         return
     console.print(Padding(Text(heading, "bold"), (1, 0, 0, 2)))
-    reasons: dict[str, list[Entry]] = {}
+    reasons: dict[str, list[LedgerEntry]] = {}
     for entry in entries:
         reasons.setdefault(entry.why, []).append(entry)
     for why, alike in list(reasons.items())[:_SHOWN]:
@@ -209,7 +209,7 @@ def _entries(console: Console, sample: Coverage, entries: Sequence[Entry], headi
         if text:
             console.print(Padding(Text(visible(text[0].strip()), LINE_STYLE), (0, 0, 0, 6)))
     if len(reasons) > _SHOWN:
-        console.print(f"    and {len(reasons) - _SHOWN} reasons more; --json tells all")
+        console.print(f"    and {len(reasons) - _SHOWN} reasons more; --json has all")
 
 
 def _head(name: str, facts: str) -> Line:

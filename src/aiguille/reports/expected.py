@@ -99,7 +99,7 @@ class Held:
             place = f"{by.get('chain', '')} {by.get('rule', '')}".strip()
             where = f" ({by['file']}:{by['line']})" if by.get("file") else ""
             verb = "is" if packet["certain"] else "may be"
-            why = "" if packet["certain"] else "; what the exports tell does not settle it"
+            why = "" if packet["certain"] else "; what the exports show does not settle it"
             text = f"line {one.line}: {packet['id']}: expected {one.word}, {verb} {packet['verdict']} by {place}{where}{why}"
             yield f"{visible(text)}\n".encode()
         fine = sum(packet["as_expected"] is True for _, packet in self._rows)

@@ -46,7 +46,7 @@ _NAME = 26
 """Characters of a name that are shown."""
 
 
-class Kind(Struct, frozen=True):
+class FigureKind(Struct, frozen=True):
     """A kind of figure: what draws it, and what is said where there is nothing to draw."""
 
     draw: Callable[[Dossier], Figure | None]
@@ -321,10 +321,10 @@ def _shades() -> Any:
     return LinearSegmentedColormap.from_list("reach", ["#d6e6ee", ACCENT])
 
 
-KINDS: dict[str, Kind] = {
-    "findings": Kind(findings, "nothing was found"),
-    "hits": Kind(hits, "no export has hit counters"),
-    "openness": Kind(openness, "no rule accepts anything"),
-    "geo": Kind(geo, "there is no location data, or nothing faces the outside"),
+KINDS: dict[str, FigureKind] = {
+    "findings": FigureKind(findings, "nothing was found"),
+    "hits": FigureKind(hits, "no export has hit counters"),
+    "openness": FigureKind(openness, "no rule accepts anything"),
+    "geo": FigureKind(geo, "there is no location data, or nothing faces the outside"),
 }
 """The figures there are, by the name the command line gives them."""

@@ -47,7 +47,7 @@ def ending_of(path: Path, known: Iterable[str]) -> str:
     """The ending of a file's name, the longest of those known that fits; raises UsageError, listing them, if none does."""
     fitting = [ending for ending in known if path.name.lower().endswith(ending)]
     if not fitting:
-        raise UsageError(f"{path}: the ending tells the format; known are {', '.join(sorted(known))}")
+        raise UsageError(f"{path}: the ending names the format; known are {', '.join(sorted(known))}")
     return max(fitting, key=len)
 
 

@@ -21,7 +21,7 @@ from aiguille.reports.text import counted, visible
 _SHOWN = 8
 
 
-class Place(Struct, frozen=True):
+class Lookup(Struct, frozen=True):
     """An address or network with what the data says of it.
 
     code, block: of a single address; parts: of a network the countries in it, those with most addresses first
@@ -42,13 +42,13 @@ class Part(Struct, frozen=True):
     addresses: int
 
 
-def place(locations: Locations, wanted: Addresses) -> Place:
+def place(locations: Locations, wanted: Addresses) -> Lookup:
     """Look an address or a network up."""
     if wanted.first == wanted.last:
         found = locations.block(wanted.family, wanted.first)
         if found is None:
-            return Place(wanted, None, "")
-        return Place(wanted, found[2], spell_operand(Addresses(wanted.family, found[0], found[1])))
+            return Lookup(wanted, None, "")
+        return Lookup(wanted, found[2], spell_operand(Addresses(wanted.family, found[0], found[1])))
     counts: dict[str, int] = {}
     for first, last, code in locations.blocks.get(wanted.family, ()):
         inside = min(last, wanted.last) - max(first, wanted.first) + 1
@@ -56,10 +56,10 @@ def place(locations: Locations, wanted: Addresses) -> Place:
             counts[code] = counts.get(code, 0) + inside
     parts = tuple(Part(code, n) for code, n in sorted(counts.items(), key=lambda item: (-item[1], item[0])))
     rest = wanted.last - wanted.first + 1 - sum(counts.values())
-    return Place(wanted, parts[0].code if len(parts) == 1 and not rest else None, "", parts, rest)
+    return Lookup(wanted, parts[0].code if len(parts) == 1 and not rest else None, "", parts, rest)
 
 
-def lookup_data(places: Sequence[Place], locations: Locations) -> Data:
+def lookup_data(places: Sequence[Lookup], locations: Locations) -> Data:
     """`schemas/geo-lookup.schema.json`."""
     return {
         "aiguille": {"version": __version__},
@@ -81,7 +81,7 @@ def lookup_data(places: Sequence[Place], locations: Locations) -> Data:
     }
 
 
-def show_lookup(console: Console, places: Sequence[Place], locations: Locations) -> None:
+def show_lookup(console: Console, places: Sequence[Lookup], locations: Locations) -> None:
     rows = Table.grid(padding=(0, 2))
     for one in places:
         name = Text(spell_operand(one.addresses), "bold")
@@ -107,7 +107,7 @@ def show_lookup(console: Console, places: Sequence[Place], locations: Locations)
         console.print(Text(visible(source), "dim"))
 
 
-def _portion(number: int, one: Place) -> str:
+def _portion(number: int, one: Lookup) -> str:
     whole = one.addresses.last - one.addresses.first + 1
     return f"{counted(number, 'address', 'addresses')}, {100 * number / whole:.1f}%"
 

@@ -14,7 +14,7 @@ _LABEL = 8
 """Columns of a label."""
 
 
-class Rows:
+class LabelledRows:
     """Rows of a label and text beside it, two columns in from the left."""
 
     def __init__(self, width: int = _LABEL) -> None:

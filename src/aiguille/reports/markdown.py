@@ -24,7 +24,7 @@ def as_markdown(dossier: Dossier) -> str:
         parts += ["", f"## {plain(device.name)}", "", f"{plain(device.make)}", ""]
         for source in device.sources:
             parts.append(f"- {code(source.path)}, {source.size} bytes, SHA-256 {code(source.sha256)}")
-        findings = dossier.audit.told_of(device.name)
+        findings = dossier.audit.reported_on(device.name)
         shared = elsewhere(dossier.audit, device.name)
         if not findings and not shared:
             parts += ["", "Nothing found."]

@@ -226,7 +226,7 @@ def _state(outcomes: list[CheckOutcome]) -> tuple[str, str, str]:
         devices = {one.device for one in outcomes if one.outcome is Outcome.FAIL}
         return "not-satisfied", "fail", f"not met on {', '.join(map(visible, sorted(devices)))}"
     if Outcome.CANNOT_TELL in kinds:
-        return "not-satisfied", "other", "cannot be told from the exports"
+        return "not-satisfied", "other", "cannot be determined from the exports"
     if Outcome.ACCEPTED in kinds:
         return "not-satisfied", "other", "not met, and accepted for a while"
     if Outcome.PASS in kinds:

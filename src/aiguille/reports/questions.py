@@ -149,7 +149,7 @@ def _point(reason: str) -> str:
 
 
 _PLAINLY = {
-    "the export does not tell ": "",
+    "the export does not state ": "",
     "the export does not say ": "",
     "the table of releases does not know ": "until when its maker mends release ",
     "the export does not hold both the running and the stored rules": "whether the rules that run are those loaded at the next start",

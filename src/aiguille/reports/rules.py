@@ -28,8 +28,8 @@ from aiguille.model import (
     State,
     Tuples,
 )
-from aiguille.model.guarding import guarded
 from aiguille.model.identity import Same
+from aiguille.model.masking import mask_secrets
 from aiguille.model.rules import DestinationType
 from aiguille.model.spelling import spell_operand, spell_protocol
 from aiguille.reports.data import Data, place_of
@@ -218,7 +218,7 @@ def rule_data(device: Device, describer: Describer, report: StandingReport) -> D
         else {**report.witness.to_dict(), "sentence": report.witness.sentence()},
         "openness": None if not openness.high else round(log2(openness.high), 4),
         "openness_at_least": None if not openness.low else round(log2(openness.low), 4),
-        "qualifiers": [{"name": q.name, "text": guarded(q.text)} for q in rule.qualifiers],
+        "qualifiers": [{"name": q.name, "text": mask_secrets(q.text)} for q in rule.qualifiers],
         "hits": rule.hits.packets if rule.hits else None,
         "last_hit": rule.hits.last or None if rule.hits else None,
         "built_in": rule.built_in,

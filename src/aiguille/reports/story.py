@@ -134,7 +134,7 @@ def _mended(console: Console, one: Mended) -> None:
     for found in one.new[:_SHOWN_ROWS]:
         say(f"new, {found.severity.value}: {found.detail}")
     if one.closes is None or one.opens is None:
-        say("What it opens and closes is too entangled to tell.")
+        say("What it opens and closes is too entangled to say.")
         return
     hits = f" (it was hit {one.hits.packets:,} times)".replace(",", " ") if one.hits is not None else ""
     say(

@@ -11,9 +11,9 @@ from rich.table import Table
 from rich.text import Text
 
 from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity, Witness
-from aiguille.model import Device, Entry, Estate, GeoFilter
+from aiguille.model import Device, Estate, GeoFilter, LedgerEntry
 from aiguille.reports.data import settings_of
-from aiguille.reports.layout import Rows, beside, pieces, show
+from aiguille.reports.layout import LabelledRows, beside, pieces, show
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
 from aiguille.reports.verdict import elsewhere
@@ -28,7 +28,7 @@ def show_audit(console: Console, audit: Audit) -> None:
     """A verdict on top, then findings by device and severity, then what could not be told or read."""
     _head(console, audit)
     for device in audit.estate.devices:
-        mine = audit.told_of(device.name)
+        mine = audit.reported_on(device.name)
         console.print()
         console.print(_device_line(device))
         _findings(console, mine)
@@ -128,7 +128,7 @@ def _findings(console: Console, findings: Sequence[Finding]) -> None:
     show(console, lines())
 
 
-def _finding(alike: Sequence[Finding]) -> tuple[Text, Rows]:
+def _finding(alike: Sequence[Finding]) -> tuple[Text, LabelledRows]:
     """A finding, or several alike, as a heading and rows."""
     finding = alike[0]
     head = Text.assemble(
@@ -137,7 +137,7 @@ def _finding(alike: Sequence[Finding]) -> tuple[Text, Rows]:
         (finding.title, "bold"),
         (f"  {len(alike)} times" if len(alike) > 1 else "", "dim"),
     )
-    rows = Rows()
+    rows = LabelledRows()
     if len(alike) == 1:
         rows.add("", Text(visible(finding.detail)))
     rows.add("why", Text(finding.why))
@@ -176,7 +176,7 @@ def _first_line(finding: Finding) -> Text:
     return out
 
 
-def _proof(rows: Rows, finding: Finding) -> None:
+def _proof(rows: LabelledRows, finding: Finding) -> None:
     for evidence in finding.evidence[:_SHOWN_LINES]:
         rows.add("line", _evidence(evidence))
     if len(finding.evidence) > _SHOWN_LINES:
@@ -245,7 +245,7 @@ def _geo(one: GeoFilter) -> str:
 
 
 def _facts(console: Console, device: Device) -> None:
-    rows = Rows(12)
+    rows = LabelledRows(12)
     for source in device.sources[:_SHOWN_FILES]:
         rows.add("file", Text(f"{visible(source.path)}  {source.size} bytes  sha256 {source.sha256[:16]}…"))
     if len(device.sources) > _SHOWN_FILES:
@@ -311,7 +311,7 @@ def _ledger(console: Console, device: Device, *, full: bool) -> None:
         _entries(console, device, ledger.set_aside)
 
 
-def _entries(console: Console, device: Device, entries: Iterable[Entry]) -> None:
+def _entries(console: Console, device: Device, entries: Iterable[LedgerEntry]) -> None:
     for entry in entries:
         text = Text.assemble((visible(str(entry.where)), "underline"), f"  {visible(entry.why)}")
         for line in device.text(entry.where)[:1]:

@@ -15,9 +15,9 @@ _NAMED = 3
 def elsewhere(audit: Audit, device: str) -> list[str]:
     """Sentences: which findings on a device are told with another, as both have them by the same lines."""
     by_home: dict[str, list[str]] = {}
-    for one in audit.told_elsewhere(device):
+    for one in audit.reported_elsewhere(device):
         by_home.setdefault(audit.home(one), []).append(f"F-{one.number}" if one.number else one.fingerprint)
-    return [f"As on {home}, and told there: {', '.join(numbers)}." for home, numbers in by_home.items()]
+    return [f"As on {home}, and described there: {', '.join(numbers)}." for home, numbers in by_home.items()]
 
 
 def verdict(dossier: Dossier) -> list[str]:
@@ -33,7 +33,7 @@ def verdict(dossier: Dossier) -> list[str]:
     told = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
     out = []
     if not audit.findings:
-        out.append(f"Nothing speaks against {baseline} on {devices}, as far as the exports tell.")
+        out.append(f"Nothing speaks against {baseline} on {devices}, as far as the exports show.")
     elif not grave:
         out.append(
             f"On {devices} there is nothing of high severity; {counted(len(audit.findings), 'lighter finding')} "

@@ -11,8 +11,8 @@ from rich.text import Text
 from aiguille.analysis.answers import Answer
 from aiguille.analysis.probe import Verdict, Visit, Way
 from aiguille.model import Device, Log, SetMark, Translate
-from aiguille.model.guarding import guarded
 from aiguille.model.identity import Same
+from aiguille.model.masking import mask_secrets
 from aiguille.model.spelling import spell_address
 from aiguille.reports.probe import where_of
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
@@ -129,7 +129,7 @@ def _visit_line(device: Device, visit: Visit) -> Text:
     hits = f", {rule.hits.packets} packets so far" if rule.hits else ""
     out.append(f"rule {rule.number}: {_does(visit)}{doubt}{hits}")
     for qualifier in rule.qualifiers if not visit.matched else ():
-        out.append(f"\nopen: {qualifier.name} ({visible(guarded(qualifier.text))})", "dim")
+        out.append(f"\nopen: {qualifier.name} ({visible(mask_secrets(qualifier.text))})", "dim")
     for line in device.text(rule.where)[:1]:
         out.append("\n")
         out.append(f"{visible(str(rule.where))} ", "dim")

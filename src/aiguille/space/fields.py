@@ -124,7 +124,7 @@ class Symbols:
 class Space(Struct, frozen=True, dict=True):
     """The space of packets of one address family, with the interface names of one device.
 
-    local: the device's own addresses, None where the export does not tell all of them
+    local: the device's own addresses, None where the export does not state all of them
     broadcasts: the last addresses of the networks it is in (IPv4)
     """
 

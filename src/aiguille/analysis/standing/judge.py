@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from functools import partial
 from typing import Any
 
-from aiguille.analysis.decide import Cut, Row
+from aiguille.analysis.decide import Cut, StepRow
 from aiguille.analysis.program import Kind
 from aiguille.analysis.standing.above import Straight, View, Walked
 from aiguille.analysis.standing.covering import samples
@@ -180,7 +180,7 @@ class Judge(Indexed):
         return self._takers(after, regions)
 
     def _some_differ(
-        self, above: Sequence[Box], after: Sequence[Row], kinds: Sequence[bool], regions: Sequence[Box]
+        self, above: Sequence[Box], after: Sequence[StepRow], kinds: Sequence[bool], regions: Sequence[Box]
     ) -> bool:
         """Whether a packet picked from what a row below with another outcome holds gets there: mostly it does."""
         for at, (row, differs) in enumerate(zip(after, kinds, strict=True)):
@@ -211,7 +211,7 @@ class Judge(Indexed):
                     return False
         return False
 
-    def _takers(self, after: Sequence[Row], regions: Sequence[Box]) -> tuple[int, ...]:
+    def _takers(self, after: Sequence[StepRow], regions: Sequence[Box]) -> tuple[int, ...]:
         """The steps below that come first for some packet, as far as one sure row covers all; else all that overlap."""
         found: list[int] = []
         for row in after:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from typing import Any
 
-from aiguille.analysis.decide import Ends, Row
+from aiguille.analysis.decide import Ends, StepRow
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program
 from aiguille.analysis.standing.covering import is_plain, is_within
@@ -22,7 +22,7 @@ class Indexed:
         self.program = program
         self.tops = program.space.tops
         self.chooser = Chooser(program.device, program.space)
-        self.rows: list[Row] = []
+        self.rows: list[StepRow] = []
         self.own: list[list[int]] = [[] for _ in program.steps]
         self.first_row: list[int] = []
         for number, step in enumerate(program.steps):
@@ -30,7 +30,7 @@ class Indexed:
             for piece in step.pieces:
                 if step.kind is not Kind.FORK:
                     self.own[number].append(len(self.rows))
-                self.rows.append(Row(number, piece.box, piece.sure))
+                self.rows.append(StepRow(number, piece.box, piece.sure))
         self.first_row.append(len(self.rows))
         self.places: dict[Same, set[int]] = {}
         for number, step in enumerate(program.steps):

@@ -23,8 +23,8 @@ from aiguille.baseline.catalogue import (
     Severity,
     Subject,
     check,
+    finding_from,
     speak,
-    told_by,
 )
 from aiguille.baseline.reaching import Reach, reaches
 from aiguille.baseline.wording import NO_DATA, NO_FILTER, SETTLE_OUTSIDE, UNSETTLED, capital, counted, lines, listed
@@ -113,7 +113,7 @@ def unrestricted(subject: Subject) -> Iterator[Answer]:
     if not services:
         spoken = listed({speak(s.chain, s.rule): None for steps in written.values() for s in steps}, 3)
         if None in escaped:
-            yield CannotTell(f"the export does not tell whom {spoken} refuses; have its sets exported too")
+            yield CannotTell(f"the export does not state whom {spoken} refuses; have its sets exported too")
         else:
             yield Passed(f"what countries {spoken} names gets in nowhere")
         return
@@ -144,7 +144,7 @@ def late_filter(subject: Subject) -> Iterator[Answer]:
         yield NotApplicable(NO_FILTER)
     for one in filters:
         if not one.before_rules.known:
-            yield CannotTell(f"the export does not tell whether {_name(one)} stands ahead of the rules")
+            yield CannotTell(f"the export does not state whether {_name(one)} stands ahead of the rules")
         elif one.before_rules.value:
             yield _passed(subject, f"{_name(one)} stands ahead of the rules")
         else:
@@ -243,7 +243,7 @@ def blocked_reach(subject: Subject) -> Iterator[Answer]:
                         f"{country_name(code)} ({code}) is kept out by {_name(one)}, and gets {going} by "
                         f"{speak(last.chain, last.rule)}."
                     )
-                    answer = told_by(proof, text, f"{one.name} {direction}")
+                    answer = finding_from(proof, text, f"{one.name} {direction}")
                     yield replace(answer, where=(*answer.where, one.where))
     if not found:
         yield Passed("no blocked country reaches anything")

@@ -155,7 +155,7 @@ def updates(subject: Subject) -> Iterator[Answer]:
     elif waits.known and not waiting:
         yield Passed("no update waits")
     elif not waiting:
-        yield CannotTell("the export does not tell whether an update waits; ask for the state of updates")
+        yield CannotTell("the export does not state whether an update waits; ask for the state of updates")
 
 
 @check(
@@ -267,9 +267,9 @@ def _kernel(
         )
     missing = [name for name in names if name not in facts]
     if not facts and subject.device.dialect not in _LINUX:
-        yield NotApplicable("the export of this make tells nothing of its system below the rules")
+        yield NotApplicable("the export of this make says nothing of its system below the rules")
     elif missing:
-        yield CannotTell(f"the export does not tell {listed(missing, 3)}; ask for `sysctl -a`")
+        yield CannotTell(f"the export does not state {listed(missing, 3)}; ask for `sysctl -a`")
     elif not wrong:
         yield Passed(f"{fine} ({listed(names, 2)})")
 
@@ -464,7 +464,7 @@ def old_export(subject: Subject) -> Iterator[Answer]:
     why="What all others have and this one has not was changed here by hand, or forgotten here.",
     how="Devices of one make that share a tag, or are described in one export, are compared by settings, services of interfaces, "
     "defaults and named rules; what all others "
-    "agree on and this one does not is told. Addresses are expected to differ.",
+    "agree on and this one does not is reported. Addresses are expected to differ.",
     fix="Bring the device in line with its siblings, or write down why it differs.",
 )
 def drift(subject: Subject) -> Iterator[Answer]:

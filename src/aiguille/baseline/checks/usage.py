@@ -41,9 +41,9 @@ from aiguille.space.fields import TCP, UDP
     controls=("CM-6", "CM-7", "AC-6"),
     params=(Param("days", int, 60, "days of counting", "some work is done once a month; less proves nothing"),),
     why="A permission nobody uses is a way in nobody watches.",
-    how="Only where the export tells since when hits are counted, and that is as long as the parameter "
+    how="Only where the export states since when hits are counted, and that is as long as the parameter "
     "asks. A rule hidden by rules above "
-    "is told apart from one for which there is no traffic.",
+    "is distinguished from one for which there is no traffic.",
     fix="Ask who needs the rule, switch it off for a while, then delete it.",
 )
 def never_hit(subject: Subject) -> Iterator[Answer]:
@@ -55,7 +55,7 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
     since = read_date(device.counters_since.value) if device.counters_since.known else None
     if since is None:
         yield CannotTell(
-            "the export does not tell since when hits are counted; note when the counters were last set to zero"
+            "the export does not state since when hits are counted; note when the counters were last set to zero"
         )
         return
     days = (seen_at(device, subject.study.estate.as_of) - since).days
@@ -136,7 +136,7 @@ def _has_global(addresses: tuple[Addresses, ...]) -> bool:
     controls=("AC-2", "AC-2(3)"),
     params=(Param("days", int, 90, "days", "a quarter; whoever was away longer can ask for it again"),),
     why="Accounts of people who have left are tried first and watched least.",
-    how="Compares the day an account last logged in with the day of the audit, where the export tells it.",
+    how="Compares the day an account last logged in with the day of the audit, where the export states it.",
     fix="Disable the account, and delete it if nobody asks for it.",
 )
 def unused_account(subject: Subject) -> Iterator[Answer]:
@@ -156,9 +156,9 @@ def unused_account(subject: Subject) -> Iterator[Answer]:
             )
     if told and len(told) < len(accounts):
         names = listed(one.name for one in accounts if all(one is not other for other, _ in told))
-        yield CannotTell(f"the export does not tell when {names} was last used")
+        yield CannotTell(f"the export does not state when {names} was last used")
     if not told:
-        yield CannotTell("the export does not tell when accounts were last used")
+        yield CannotTell("the export does not state when accounts were last used")
     elif not idle:
         yield Passed(
             f"each of {counted(len(told), 'account')} was used within {counted(subject.params['days'], 'day')}"
@@ -178,7 +178,7 @@ def unused_account(subject: Subject) -> Iterator[Answer]:
 def closed_service(subject: Subject) -> Iterator[Answer]:
     running = [s for s in subject.device.administration.services if s.enabled and s.where is not None]
     if not running:
-        yield CannotTell("the export does not tell which services run; add `ss -H -tuln` or the make's list")
+        yield CannotTell("the export does not state which services run; add `ss -H -tuln` or the make's list")
         return
     if not any(True for _ in subject.programs.all(Direction.TO_DEVICE)):
         yield CannotTell(NO_RULES)
@@ -235,7 +235,7 @@ _ANSWERED_BY_ITSELF = (68, 546)
 def no_listener(subject: Subject) -> Iterator[Answer]:
     sockets = {(one.protocol, one.port) for one in subject.device.listeners}
     if not sockets:
-        yield CannotTell("the export does not tell which sockets wait for connections; add `ss -H -tuln`")
+        yield CannotTell("the export does not state which sockets wait for connections; add `ss -H -tuln`")
         return
     looked = found = 0
     for one in subject.study.admissions(Direction.TO_DEVICE):

@@ -18,7 +18,7 @@ from aiguille.readers.bundle import PROGRAMS, STORED, Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld import firewalld
 from aiguille.readers.firewalld import listing as firewalld_listing
-from aiguille.readers.host import accounts, care, logs, network, sshd, sysctl
+from aiguille.readers.host import accounts, logs, network, sshd, sysctl, upkeep
 from aiguille.readers.nftables import json_form
 from aiguille.readers.part import FirewallPart
 from aiguille.readers.shorewall import shorewall
@@ -83,18 +83,18 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     services = network.listening(bundle, ledger, administration.services)
     system, firmware = sysctl.read(bundle, ledger, part.system), accounts.release(bundle, ledger)
     logging = logs.read(bundle, ledger)
-    length, classes = care.passwords(bundle, ledger)
+    length, classes = upkeep.passwords(bundle, ledger)
     administration = replace(
         administration,
         services=services,
         password_length=length,
         password_classes=classes,
-        discovery=care.discovery(bundle, ledger),
+        discovery=upkeep.discovery(bundle, ledger),
         # A login by hardware address, or one that the maker built in, is no part of any system of this kind.
         link_layer=default(False),
         recovery_account=default(False),
     )
-    time_sources, loads = care.time_sources(bundle, ledger), care.loads_rules(bundle, ledger, source.label)
+    time_sources, loads = upkeep.time_sources(bundle, ledger), upkeep.loads_rules(bundle, ledger, source.label)
     for file in files:
         if ledger.untouched(file):
             backup = file.place.endswith((".old", "~", ".bak", ".dpkg-dist", ".dpkg-old", ".rpmsave", ".rpmnew"))

@@ -127,7 +127,7 @@ def read_part(
 
 
 def _family(file: ExportFile) -> int:
-    """4 or 6: from the header, else from addresses and message types, else from the file's name; 4 if nothing tells."""
+    """4 or 6: from the header, else from addresses and message types, else from the file's name; 4 if nothing shows."""
     for line in file.lines[:200]:
         if found := _HEADER.match(line):
             return 6 if found[1] == "ip6tables" else 4

@@ -63,7 +63,7 @@ class RuleLine(Struct):
         )
 
 
-class RuleReader:
+class CommandReader:
     """Reads the words of rule lines of one table and family; equal conditions are read once and shared."""
 
     def __init__(self, family: int, chains: frozenset[str] | set[str]) -> None:

@@ -24,7 +24,7 @@ from aiguille.model import (
 )
 from aiguille.readers.calls import refuse_circles
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.iptables.rule import RuleLine, RuleReader
+from aiguille.readers.iptables.rule import CommandReader, RuleLine
 from aiguille.readers.iptables.tokens import split_words
 
 TABLE = re.compile(r"\*(filter|nat|mangle|raw|security)")
@@ -166,7 +166,7 @@ class Tables:
         return [self._close(table) for table in self.tables.values()]
 
     def _close(self, table: Table) -> Rulebase:
-        reader = RuleReader(self.family, set(table.chains))
+        reader = CommandReader(self.family, set(table.chains))
         read: dict[str, list[RuleLine]] = {}
         for name, pending in table.rules.items():
             for one in pending:
@@ -182,7 +182,7 @@ class Tables:
         refuse_circles(chains)
         return Rulebase(table.name, frozenset({self.family}), tuple(chains), table.where)
 
-    def _rule(self, pending: Pending, chain: str, table: Table, reader: RuleReader) -> RuleLine | None:
+    def _rule(self, pending: Pending, chain: str, table: Table, reader: CommandReader) -> RuleLine | None:
         where, line = pending.where, RuleLine(pending.where, chain)
         try:
             words = _words_of(pending)

@@ -19,7 +19,7 @@ from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.rules import Rules
 from aiguille.readers.mapped.spec import Devices, Dialect, SheetStructure, paths_of
 from aiguille.readers.mapped.structure import parse
-from aiguille.readers.mapped.tree import Node, Place, Token, Tree, Unopened
+from aiguille.readers.mapped.tree import Node, NodePlace, Token, Tree, Unopened
 from aiguille.readers.mapped.values import Extractor, read_text
 from aiguille.readers.references import check_names
 
@@ -87,14 +87,14 @@ def with_tree(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> 
     return Reading(tuple(done), found, LedgerBuilder.merged([builder.ledger for builder in builders])), tree.root
 
 
-def _places(m: Devices | None, tree: Tree, file: ExportFile) -> list[Place]:
+def _places(m: Devices | None, tree: Tree, file: ExportFile) -> list[NodePlace]:
     """Where each device of the export is described."""
     if m is None:
-        return [Place(tree.root)]
+        return [NodePlace(tree.root)]
     nodes = list(read_path(m.at).nodes(tree.root))
     if not nodes:
         raise UnreadableError(f"{file.path}:1: the export holds no device at '{m.at}'; is it whole?")
-    return [Place(node, _template(m, node)) for node in nodes]
+    return [NodePlace(node, _template(m, node)) for node in nodes]
 
 
 def _template(m: Devices, node: Node) -> Node | None:
@@ -147,7 +147,7 @@ class _Run:
 
 
 class _Builder:
-    def __init__(self, dialect: Dialect, files: Sequence[ExportFile], tree: Tree, place: Place) -> None:
+    def __init__(self, dialect: Dialect, files: Sequence[ExportFile], tree: Tree, place: NodePlace) -> None:
         self.dialect = dialect
         self.files = files
         self.tree = tree

@@ -2,7 +2,7 @@
 
 Rules of one export look alike: the same names, other values. Where the places of a mapping lead is found once for each such
 form. From then on rules are columns of values, and each part of a rule is made once for equal values. It is made by the code
-that reads rules from nodes (`RuleReader`). A rule of which anything is not understood or not used is left to that.
+that reads rules from nodes (`MappedRuleReader`). A rule of which anything is not understood or not used is left to that.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from msgspec.structs import replace
 from aiguille.model import NotUnderstoodError, Qualifier, Rule, Span
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.mapped.paths import Path, read_path
-from aiguille.readers.mapped.rule import JOINED, RuleContext, RulePart, RuleReader
+from aiguille.readers.mapped.rule import JOINED, MappedRuleReader, RuleContext, RulePart
 from aiguille.readers.mapped.spec import RuleMap, Value, Where
 from aiguille.readers.mapped.tree import Digits, Node, Token, Unopened
 from aiguille.readers.mapped.values import Extractor
@@ -212,7 +212,7 @@ class _Words(Extractor):
         return None
 
 
-class DirectReader(RuleReader):
+class DirectReader(MappedRuleReader):
     """Reads rules of one list."""
 
     def __init__(self, rules: RuleContext, m: RuleMap, direction: str) -> None:

@@ -172,8 +172,8 @@ def _known_keys() -> tuple[str, ...]:
 @cache
 def tables() -> tuple[type[Struct], ...]:
     """All tables of the language, in the order of the module that defines them."""
-    found = [s for s in vars(spec).values() if isinstance(s, type) and issubclass(s, spec.Entry)]
-    return tuple(s for s in found if s is not spec.Entry)
+    found = [s for s in vars(spec).values() if isinstance(s, type) and issubclass(s, spec.DialectEntry)]
+    return tuple(s for s in found if s is not spec.DialectEntry)
 
 
 def schema() -> dict[str, Any]:

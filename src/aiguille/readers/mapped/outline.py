@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from aiguille.model import Secret
-from aiguille.model.guarding import MASK, guarded
+from aiguille.model.masking import MASK, mask_secrets
 from aiguille.readers.files import ExportFile
 from aiguille.readers.mapped.build import with_tree
 from aiguille.readers.mapped.paths import quoted
@@ -63,4 +63,4 @@ def _twigs(node: Node, above: str, depth: int, secrets: frozenset[Secret]) -> It
 def _shown(word: Token, secrets: frozenset[Secret]) -> str:
     """A word in one line, masked where it is secret or looks so."""
     hidden = any(one in secrets for one in word.secrets())
-    return MASK if hidden else guarded(word.text.replace("\n", " "))
+    return MASK if hidden else mask_secrets(word.text.replace("\n", " "))

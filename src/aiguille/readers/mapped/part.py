@@ -78,7 +78,7 @@ class Part:
         return self.get.setting(node, where, read)
 
     def allowed_sources(self, node: Node, where: Where | None) -> Setting[tuple[Addresses, ...]]:
-        """Addresses somebody or something is restricted to: empty where any will do, unknown where nothing tells."""
+        """Addresses somebody or something is restricted to: empty where any will do, unknown where nothing shows."""
         if where is None:
             return unknown()
         value = spec(where)

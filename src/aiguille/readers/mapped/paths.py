@@ -18,7 +18,7 @@ import re2
 from msgspec import Struct
 
 from aiguille.model import UsageError
-from aiguille.readers.mapped.tree import Node, Place, Token
+from aiguille.readers.mapped.tree import Node, NodePlace, Token
 
 _SPECIAL = ("*", "**", ".", "..")
 _SIGNS = "/[]@'\""
@@ -32,7 +32,7 @@ class Test(Struct, frozen=True):
     value: str | None
     negated: bool
 
-    def holds(self, node: Node, place: Place | None) -> bool:
+    def holds(self, node: Node, place: NodePlace | None) -> bool:
         if self.value is None:
             # Of a place that means certain words it is these that must be there.
             there = any(self.path.choice is None or self.path.chosen(one) for one in self.path.nodes(node, place))
@@ -73,7 +73,7 @@ class Path(Struct, frozen=True):
     choice: tuple[int, int] | None = None
     names: tuple[str, ...] = ()
 
-    def nodes(self, node: Node, place: Place | None = None) -> Iterator[Node]:
+    def nodes(self, node: Node, place: NodePlace | None = None) -> Iterator[Node]:
         """The nodes the path leads to, in the order of the export."""
         if self.start == "/":
             node = node.root()
@@ -99,12 +99,12 @@ class Path(Struct, frozen=True):
             return (Token(node.name, node.file, node.first, 0, 0),)
         return node.words[first - 1 : last]
 
-    def words(self, node: Node, place: Place | None = None) -> Iterator[Token]:
+    def words(self, node: Node, place: NodePlace | None = None) -> Iterator[Token]:
         for found in self.nodes(node, place):
             yield from self.chosen(found)
 
 
-def _walk(node: Node, steps: tuple[Step, ...], at: int, place: Place | None) -> Iterator[Node]:
+def _walk(node: Node, steps: tuple[Step, ...], at: int, place: NodePlace | None) -> Iterator[Node]:
     if at == len(steps):
         yield node
         return

@@ -98,7 +98,7 @@ class RulePart(Struct, frozen=True):
     first_only: bool = False
 
 
-class RuleReader:
+class MappedRuleReader:
     """Reads one rule."""
 
     def __init__(self, rules: RuleContext, node: Node, m: RuleMap, *, shares: bool) -> None:

@@ -23,7 +23,7 @@ from aiguille.model import (
     Stage,
 )
 from aiguille.readers.mapped.direct import DirectReader, is_direct
-from aiguille.readers.mapped.rule import RuleContext, RuleReader
+from aiguille.readers.mapped.rule import MappedRuleReader, RuleContext
 from aiguille.readers.mapped.spec import RulebaseMap, RuleList, RuleMap, SheetStructure, Unmatched, Where
 from aiguille.readers.mapped.tree import Node
 from aiguille.readers.mapped.values import read_count, read_text, spec
@@ -145,7 +145,7 @@ class Rules(RuleContext):
     ) -> Iterator[tuple[str, Rule]]:
         """A rule that names no chain, for each chain its source and destination put it in.
 
-        named: the ends at which some rule names the device; where none does, nothing tells that rules for any end mean it
+        named: the ends at which some rule names the device; where none does, nothing shows that rules for any end mean it
         """
         chains: dict[str, str] = {one.direction: one.name for one in m.chains}
         ends = {fields: [self._of_itself(rule, field, m) for field in fields] for fields in (_TO, _FROM)}
@@ -254,7 +254,7 @@ class Rules(RuleContext):
                 yield "", direct
                 continue
             chain = self.get.setting(node, one.rule.chain, read_text)
-            rule = RuleReader(self, node, one.rule, shares=one.shares).rule(number, direction)
+            rule = MappedRuleReader(self, node, one.rule, shares=one.shares).rule(number, direction)
             if node in unplaced:
                 rule = replace(
                     rule, qualifiers=(*rule.qualifiers, Qualifier("not understood", "its place in the order"))

@@ -24,11 +24,11 @@ LANGUAGE = 1
 """The version of the language this release reads."""
 
 
-class Entry(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
+class DialectEntry(Struct, forbid_unknown_fields=True, rename="kebab", frozen=True):
     """Base of all tables of the language: keys are spelt with hyphens, and unknown ones are refused."""
 
 
-class Lookup(Entry, frozen=True):
+class Lookup(DialectEntry, frozen=True):
     """Turns a word into another that stands elsewhere, such as an id into a name.
 
     in: path to the statements to search
@@ -41,7 +41,7 @@ class Lookup(Entry, frozen=True):
     take: PathText
 
 
-class Value(Entry, frozen=True):
+class Value(DialectEntry, frozen=True):
     """A place with its options; a bare path stands for one without any.
 
     from: path to the value, or several: the first that is there is taken
@@ -91,7 +91,7 @@ class Value(Entry, frozen=True):
 Where = str | Value
 
 
-class Block(Entry, frozen=True):
+class Block(DialectEntry, frozen=True):
     """Two marks.
 
     opens: the mark it begins with
@@ -102,7 +102,7 @@ class Block(Entry, frozen=True):
     closes: Annotated[str, Meta(min_length=1)]
 
 
-class Phrase(Entry, frozen=True):
+class Phrase(DialectEntry, frozen=True):
     """A block that a statement opens by its first word and an end word closes.
 
     opens: the first words of statements that open one
@@ -113,7 +113,7 @@ class Phrase(Entry, frozen=True):
     closes: tuple[str, ...]
 
 
-class Heading(Entry, frozen=True):
+class Heading(DialectEntry, frozen=True):
     """Lines that begin a section, which lasts until the next.
 
     pattern: an RE2 pattern for the whole line; group 1 is the section's name
@@ -124,7 +124,7 @@ class Heading(Entry, frozen=True):
     split: str = ""
 
 
-class Keyword(Entry, frozen=True):
+class Keyword(DialectEntry, frozen=True):
     """A word, or several in a row, that says what the next words of a sentence are.
 
     said: how it is written, in one or more ways; several words apart by blanks; its own name if nothing is given
@@ -136,7 +136,7 @@ class Keyword(Entry, frozen=True):
     takes: Literal["none", "word", "words", "rest"] = "words"
 
 
-class Sentence(Entry, frozen=True):
+class Sentence(DialectEntry, frozen=True):
     """Statements whose words are sorted by keywords. What a keyword takes becomes a statement inside, under the keyword's name; words
     in quotes or within a list are never keywords.
 
@@ -150,7 +150,7 @@ class Sentence(Entry, frozen=True):
     fillers: tuple[str, ...] = ()
 
 
-class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
+class TextStructure(DialectEntry, frozen=True, tag_field="family", tag="text"):
     """How text becomes statements: one a line, unless a list, block or continuation goes on or a separator ends it.
 
     comments: marks that begin a comment where a word would begin
@@ -190,7 +190,7 @@ class TextStructure(Entry, frozen=True, tag_field="family", tag="text"):
         return self.separator + "".join(b.opens + b.closes for b in pairs)
 
 
-class IniStructure(Entry, frozen=True, tag_field="family", tag="ini"):
+class IniStructure(DialectEntry, frozen=True, tag_field="family", tag="ini"):
     """Sections in brackets and assignments below them.
 
     comments: marks that begin a comment at the start of a line
@@ -201,19 +201,19 @@ class IniStructure(Entry, frozen=True, tag_field="family", tag="ini"):
     assigns: tuple[str, ...] = ("=", ":")
 
 
-class JsonStructure(Entry, frozen=True, tag_field="family", tag="json"):
+class JsonStructure(DialectEntry, frozen=True, tag_field="family", tag="json"):
     """JSON: keys name children, the values of an array are children of the same name (`item` in an array of arrays)."""
 
 
-class YamlStructure(Entry, frozen=True, tag_field="family", tag="yaml"):
+class YamlStructure(DialectEntry, frozen=True, tag_field="family", tag="yaml"):
     """YAML, as JSON."""
 
 
-class XmlStructure(Entry, frozen=True, tag_field="family", tag="xml"):
+class XmlStructure(DialectEntry, frozen=True, tag_field="family", tag="xml"):
     """XML: elements and their attributes name children; text is one word. Namespaces are left out of names."""
 
 
-class Table(Entry, frozen=True):
+class Table(DialectEntry, frozen=True):
     """A table of a sheet. Its rows are statements `row`, with a child for each filled cell.
 
     called: other names the table goes by; the sheet's name, or a row of its own above the headings, tells it
@@ -230,7 +230,7 @@ class Table(Entry, frozen=True):
     neutral: tuple[str, ...] = ()
 
 
-class SheetStructure(Entry, frozen=True, tag_field="family", tag="sheet"):
+class SheetStructure(DialectEntry, frozen=True, tag_field="family", tag="sheet"):
     """Tables with a row of headings: CSV, TSV, semicolons, or a workbook.
 
     tables: the tables by our name; one that is not named in the file is the first
@@ -242,7 +242,7 @@ class SheetStructure(Entry, frozen=True, tag_field="family", tag="sheet"):
     device_column: str = ""
 
 
-class Recognise(Entry, frozen=True):
+class Recognise(DialectEntry, frozen=True):
     """How an export of the make is known: by what is given here, all of it.
 
     first-lines: an RE2 pattern found in one of the first twenty lines
@@ -253,7 +253,7 @@ class Recognise(Entry, frozen=True):
     columns: tuple[str, ...] = ()
 
 
-class Devices(Entry, frozen=True):
+class Devices(DialectEntry, frozen=True):
     """For exports that hold several devices.
 
     at: path to the devices; all other paths start at one of these
@@ -268,7 +268,7 @@ class Devices(Entry, frozen=True):
     by: PathText | None = None
 
 
-class DeviceMap(Entry, frozen=True):
+class DeviceMap(DialectEntry, frozen=True):
     """What is said of the device as a whole.
 
     name: its name
@@ -293,7 +293,7 @@ class DeviceMap(Entry, frozen=True):
     loads_rules: Where | None = None
 
 
-class InterfaceMap(Entry, frozen=True):
+class InterfaceMap(DialectEntry, frozen=True):
     """Network interfaces.
 
     at: path to each
@@ -314,7 +314,7 @@ class InterfaceMap(Entry, frozen=True):
     enabled: Where | None = None
 
 
-class ZoneMap(Entry, frozen=True):
+class ZoneMap(DialectEntry, frozen=True):
     """Zones, interface groups, networks with a purpose.
 
     at: path to each
@@ -333,7 +333,7 @@ class ZoneMap(Entry, frozen=True):
     comment: Where | None = None
 
 
-class AddressMap(Entry, frozen=True):
+class AddressMap(DialectEntry, frozen=True):
     """Address objects and groups.
 
     at: path to each
@@ -341,7 +341,7 @@ class AddressMap(Entry, frozen=True):
     members: hosts, prefixes, ranges, masked addresses, or names of other objects
     excluded: what is taken out again
     comment: what it is for
-    kind: single; group (members may be names); hostname, country or hardware (addresses the export does not tell)
+    kind: single; group (members may be names); hostname, country or hardware (addresses the export does not state)
     """
 
     at: PathText
@@ -352,7 +352,7 @@ class AddressMap(Entry, frozen=True):
     kind: Literal["single", "group", "hostname", "country", "hardware"] = "single"
 
 
-class ServiceMap(Entry, frozen=True):
+class ServiceMap(DialectEntry, frozen=True):
     """Services, port groups and service groups.
 
     at: path to each
@@ -375,7 +375,7 @@ class ServiceMap(Entry, frozen=True):
     comment: Where | None = None
 
 
-class ScheduleMap(Entry, frozen=True):
+class ScheduleMap(DialectEntry, frozen=True):
     """Times at which rules hold. They are shown and make a rule one that may match.
 
     at: path to each
@@ -388,7 +388,7 @@ class ScheduleMap(Entry, frozen=True):
     times: Where | None = None
 
 
-class QualifierMap(Entry, frozen=True):
+class QualifierMap(DialectEntry, frozen=True):
     """A condition of a rule that is not computed: the rule then may match.
 
     name: what to call it ("user", "rate limit")
@@ -401,7 +401,7 @@ class QualifierMap(Entry, frozen=True):
     any: tuple[str, ...] = ()
 
 
-class RuleMap(Entry, frozen=True):
+class RuleMap(DialectEntry, frozen=True):
     """The fields of a rule, from its statement.
 
     action: accept, drop, reject, return, jump, goto or continue, by a word table
@@ -474,7 +474,7 @@ class RuleMap(Entry, frozen=True):
     qualifiers: tuple[QualifierMap, ...] = ()
 
 
-class Unmatched(Entry, frozen=True):
+class Unmatched(DialectEntry, frozen=True):
     """What happens to packets no rule matches.
 
     action: accept, drop or reject, or unknown while nobody has found out; `missing` gives the make's way where the export
@@ -486,7 +486,7 @@ class Unmatched(Entry, frozen=True):
     logged: Where | None = None
 
 
-class RuleList(Entry, frozen=True):
+class RuleList(DialectEntry, frozen=True):
     """One list of a rule base.
 
     at: path to each rule, or several paths, one list after the other
@@ -512,7 +512,7 @@ Way = Literal[
 ]
 
 
-class ChainMap(Entry, frozen=True):
+class ChainMap(DialectEntry, frozen=True):
     """A chain at which packets begin.
 
     name: as the rules call it
@@ -527,7 +527,7 @@ class ChainMap(Entry, frozen=True):
     also: tuple[str, ...] = ()
 
 
-class RulebaseMap(Entry, frozen=True):
+class RulebaseMap(DialectEntry, frozen=True):
     """A rule base: one ordered list, several lists one after the other, or chains.
 
     name: what to call it
@@ -563,7 +563,7 @@ class RulebaseMap(Entry, frozen=True):
         return self.lists
 
 
-class ServiceEntry(Entry, frozen=True):
+class ServiceEntry(DialectEntry, frozen=True):
     """The ways of managing the device.
 
     at: path to each, or several
@@ -580,7 +580,7 @@ class ServiceEntry(Entry, frozen=True):
     sources: Where | None = None
 
 
-class KnownService(Entry, frozen=True):
+class KnownService(DialectEntry, frozen=True):
     """What a service of this name is.
 
     protocol: tcp, udp or icmp
@@ -597,7 +597,7 @@ class KnownService(Entry, frozen=True):
     managing: bool = True
 
 
-class AccountMap(Entry, frozen=True):
+class AccountMap(DialectEntry, frozen=True):
     """Who may log in.
 
     at: path to each
@@ -618,7 +618,7 @@ class AccountMap(Entry, frozen=True):
     last_used: Where | None = None
 
 
-class Management(Entry, frozen=True):
+class Management(DialectEntry, frozen=True):
     """How the device itself is managed.
 
     known: what the services of the device are, by the name the export gives them
@@ -651,7 +651,7 @@ class Management(Entry, frozen=True):
     discovery: Where | None = None
 
 
-class LoggingMap(Entry, frozen=True):
+class LoggingMap(DialectEntry, frozen=True):
     """What is recorded and for how long.
 
     device-days: how long records stay on the device
@@ -664,7 +664,7 @@ class LoggingMap(Entry, frozen=True):
     collector_days: Where | None = None
 
 
-class PortalMap(Entry, frozen=True):
+class PortalMap(DialectEntry, frozen=True):
     """The portal by which people from afar come in.
 
     at: path to it
@@ -677,7 +677,7 @@ class PortalMap(Entry, frozen=True):
     sources: Where | None = None
 
 
-class GeoMap(Entry, frozen=True):
+class GeoMap(DialectEntry, frozen=True):
     """Filters by country.
 
     at: path to each
@@ -706,7 +706,7 @@ class GeoMap(Entry, frozen=True):
     exceptions: Where | None = None
 
 
-class ToDevice(Entry, frozen=True):
+class ToDevice(DialectEntry, frozen=True):
     """How the make guards its own services, where no rule base does.
 
     action: what happens to all other traffic to the device
@@ -721,7 +721,7 @@ class ToDevice(Entry, frozen=True):
     logged: Where | None = None
 
 
-class Behaviour(Entry, frozen=True):
+class Behaviour(DialectEntry, frozen=True):
     """What the make does by itself.
 
     to-device: how it guards its own services
@@ -741,7 +741,7 @@ class Behaviour(Entry, frozen=True):
     sides_as_addresses: bool = False
 
 
-class Ignore(Entry, frozen=True):
+class Ignore(DialectEntry, frozen=True):
     """Statements that are left out.
 
     at: path to them; all below is left out with them
@@ -752,7 +752,7 @@ class Ignore(Entry, frozen=True):
     why: str
 
 
-class Example(Entry, frozen=True):
+class Example(DialectEntry, frozen=True):
     """A piece of an export, and what must come of it.
 
     name: what it shows
@@ -771,7 +771,7 @@ class Example(Entry, frozen=True):
 Structure = TextStructure | IniStructure | JsonStructure | YamlStructure | XmlStructure | SheetStructure
 
 
-class Dialect(Entry, frozen=True):
+class Dialect(DialectEntry, frozen=True):
     """A whole dialect file.
 
     dialect: its name: small letters, digits and hyphens

@@ -177,7 +177,7 @@ class Node(Struct, eq=False):
         return node
 
 
-class Place(Struct, frozen=True):
+class NodePlace(Struct, frozen=True):
     """Where all mappings of one device look.
 
     node: the device's own part of the tree; template: what it falls back on, None if nothing

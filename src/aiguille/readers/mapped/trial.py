@@ -11,7 +11,7 @@ from aiguille.model import (
     Addresses,
     AiguilleError,
     Device,
-    Entry,
+    LedgerEntry,
     Log,
     Rule,
     Setting,
@@ -46,8 +46,8 @@ class Coverage(Struct, frozen=True):
     read: int
     known: int
     unread_lines: int
-    unread: tuple[Entry, ...]
-    problems: tuple[Entry, ...]
+    unread: tuple[LedgerEntry, ...]
+    problems: tuple[LedgerEntry, ...]
     rules: int
     doubtful: int
     rule_lines: int

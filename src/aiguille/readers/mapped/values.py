@@ -18,7 +18,7 @@ from aiguille.model import NotUnderstoodError, Setting, Span, default, stated, u
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.mapped.paths import Path, read_path
 from aiguille.readers.mapped.spec import Dialect, Lookup, Scalar, Value, Where
-from aiguille.readers.mapped.tree import Node, Place, Token
+from aiguille.readers.mapped.tree import Node, NodePlace, Token
 
 T = TypeVar("T")
 
@@ -37,7 +37,7 @@ class Extractor(Struct, dict=True):
 
     dialect: Dialect
     ledger: LedgerBuilder
-    place: Place
+    place: NodePlace
     found: set[str] = field(default_factory=set)
     _lookups: dict[Lookup, dict[str, tuple[Token, ...]]] = field(default_factory=dict)
 

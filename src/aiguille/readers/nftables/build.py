@@ -27,7 +27,7 @@ from aiguille.readers.calls import refuse_circles
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.nftables.conditions import Conditions, bare, entry
 from aiguille.readers.nftables.keys import SET_TYPES, Key, key_of, spell
-from aiguille.readers.nftables.rule import RuleReader
+from aiguille.readers.nftables.rule import StatementReader
 
 _FAMILIES = {"ip": frozenset([4]), "ip6": frozenset([6]), "inet": frozenset([4, 6])}
 _ASIDE = {
@@ -192,7 +192,7 @@ class Builder:
             else [(one[0], one[1]) for one in body.get("elem", []) if isinstance(one, list) and len(one) == 2]
             for name, (body, _) in table.maps.items()
         }
-        reader = RuleReader(Conditions(sets), maps, report)
+        reader = StatementReader(Conditions(sets), maps, report)
         chains = [self._chain(table, name, chain, reader) for name, chain in table.chains.items()]
         names = set(table.chains)
         for chain in chains:
@@ -203,7 +203,7 @@ class Builder:
         refuse_circles(chains)
         return Rulebase(f"{table.family} {table.name}", _FAMILIES[table.family], tuple(chains), table.where)
 
-    def _chain(self, table: _Table, name: str, chain: _Chain, reader: RuleReader) -> Chain:
+    def _chain(self, table: _Table, name: str, chain: _Chain, reader: StatementReader) -> Chain:
         rules = [
             rule for number, (body, where) in enumerate(chain.rules, 1) for rule in reader.read(body, number, where)
         ]

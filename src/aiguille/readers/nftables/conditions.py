@@ -38,7 +38,7 @@ _TOPS = {Field.SOURCE_PORT: 65535, Field.DESTINATION_PORT: 65535, Field.PROTOCOL
 _COMPARE: dict[str, Callable[[int, int], bool]] = {"==": operator.eq, "!=": operator.ne}
 
 
-class Found(Struct):
+class Matched(Struct):
     """What one match says. All lists empty: it always holds.
 
     raw: it looks at ports without saying of which protocol
@@ -64,7 +64,7 @@ class Conditions:
     def __init__(self, sets: Mapping[str, str]) -> None:
         self.sets = sets
 
-    def match(self, body: Mapping[str, Any]) -> Found:
+    def match(self, body: Mapping[str, Any]) -> Matched:
         """A match statement: what it looks at, how it compares, with what. Raises NotUnderstoodError."""
         left, right, op = body["left"], body["right"], body.get("op", "==")
         if op == "in" and isinstance(right, dict) and "set" in right:
@@ -79,7 +79,7 @@ class Conditions:
         if left == {"meta": {"key": "mark"}}:
             return self._mark(body, mask, right, op)
         if left == {"ct": {"key": "status"}} and right == "dnat" and op in ("in", "==", "!") and mask in (None, "dnat"):
-            return Found([Condition(Field.TRANSLATED, (), op == "!")])
+            return Matched([Condition(Field.TRANSLATED, (), op == "!")])
         key = key_of(left)
         if key is None:
             return self._doubtful(body)
@@ -92,13 +92,13 @@ class Conditions:
         found.raw = left["payload"]["protocol"] == "th" if "payload" in left else False
         return found
 
-    def compare(self, key: Key, right: Any, op: str, mask: Any = None) -> Found:
+    def compare(self, key: Key, right: Any, op: str, mask: Any = None) -> Matched:
         """A comparison of a field that is modelled."""
         if isinstance(right, str) and right[:1] == "@":
             if mask is not None:
                 raise NotUnderstoodError(f"a masked field looked up in '{right}'")
             named = Named(NameKind.SET, self._set_name(right), (str(key.field),))
-            return Found([*key.guards, Condition(Field.SET, (named,), op == "!=")])
+            return Matched([*key.guards, Condition(Field.SET, (named,), op == "!=")])
         if key.field is Field.STATE:
             return self._states(key, right, op, mask)
         if key.field is Field.TCP_FLAGS:
@@ -108,7 +108,7 @@ class Conditions:
         if isinstance(right, dict) and "set" in right:
             elements = [bare(one) for one in right["set"]]
             if "*" in elements and key.dimension != "interface":
-                return Found(list(key.guards)) if op == "==" else Found([Condition(Field.FAMILY, (Numbers(0, 0),))])
+                return Matched(list(key.guards)) if op == "==" else Matched([Condition(Field.FAMILY, (Numbers(0, 0),))])
             operands = tuple(key.read(one) for one in elements)
         elif op in ("<", "<=", ">", ">="):
             operands = (_ordered(key, key.read(right), op),)
@@ -117,17 +117,17 @@ class Conditions:
             operands = (key.read(right),)
         if op not in ("==", "!=", "in"):
             raise NotUnderstoodError(f"'{op} {spell(right)}' is no comparison that makes sense of this field")
-        return Found([*key.guards, Condition(key.field, operands, op == "!=")])
+        return Matched([*key.guards, Condition(key.field, operands, op == "!=")])
 
     def _set_name(self, text: str) -> str:
         return self.sets.get(text[1:], text[1:])
 
-    def _doubtful(self, body: Mapping[str, Any]) -> Found:
+    def _doubtful(self, body: Mapping[str, Any]) -> Matched:
         op = body.get("op", "==")
         said = f"{spell(body['left'])} {'' if op in ('==', 'in') else op + ' '}{spell(body['right'])}"
-        return Found(qualifiers=[Qualifier(qualifier_name(body["left"]), said)])
+        return Matched(qualifiers=[Qualifier(qualifier_name(body["left"]), said)])
 
-    def _states(self, key: Key, right: Any, op: str, mask: Any) -> Found:
+    def _states(self, key: Key, right: Any, op: str, mask: Any) -> Matched:
         """nft compares states as bits, of which a packet has one: ``!= established,related`` so holds always."""
         if isinstance(right, dict) and "set" in right:
             wanted = {state_bits(bare(one)) for one in right["set"]}
@@ -145,36 +145,36 @@ class Conditions:
                 held = states_where(lambda bit: not bit & value)
             else:
                 held = states_where(lambda bit: (bit == value) is (op == "=="))
-        return Found([Condition(Field.STATE, held)])
+        return Matched([Condition(Field.STATE, held)])
 
-    def _flags(self, key: Key, right: Any, op: str, mask: Any) -> Found:
+    def _flags(self, key: Key, right: Any, op: str, mask: Any) -> Matched:
         everything = 0xFF
         if isinstance(right, dict) and "set" in right:
             bits = everything if mask is None else flag_bits(mask)
             tests = tuple(FlagTest(bits, flag_bits(bare(one))) for one in right["set"])
-            return Found([Condition(Field.TCP_FLAGS, tests, op == "!=")])
+            return Matched([Condition(Field.TCP_FLAGS, tests, op == "!=")])
         value = flag_bits(right)
         if op in ("in", "!"):  # any of the flags is set, or none
-            return Found([Condition(Field.TCP_FLAGS, (FlagTest(value, 0),), op == "in")])
+            return Matched([Condition(Field.TCP_FLAGS, (FlagTest(value, 0),), op == "in")])
         if op not in ("==", "!="):
             raise NotUnderstoodError(f"'{op}' is no comparison of TCP flags")
         test = FlagTest(everything if mask is None else flag_bits(mask), value)
-        return Found([Condition(Field.TCP_FLAGS, (test,), op == "!=")])
+        return Matched([Condition(Field.TCP_FLAGS, (test,), op == "!=")])
 
-    def _masked(self, key: Key, right: Any, op: str, mask: Any) -> Found:
+    def _masked(self, key: Key, right: Any, op: str, mask: Any) -> Matched:
         if key.dimension != "address" or op not in ("==", "!="):
             raise NotUnderstoodError(f"'& {spell(mask)} {op} {spell(right)}' masks a field we do not take apart")
         parts = [bare(one) for one in right["set"]] if isinstance(right, dict) and "set" in right else [right]
         operands = tuple(masked_address(mask, one) for one in parts)
-        return Found([*key.guards, Condition(key.field, operands, op == "!=")])
+        return Matched([*key.guards, Condition(key.field, operands, op == "!=")])
 
-    def _mark(self, body: Mapping[str, Any], mask: Any, right: Any, op: str) -> Found:
+    def _mark(self, body: Mapping[str, Any], mask: Any, right: Any, op: str) -> Matched:
         plain = isinstance(right, int) and not isinstance(right, bool) and (mask is None or isinstance(mask, int))
         if not plain or op not in ("==", "!="):
             return self._doubtful(body)
-        return Found(marks=[MarkTest(right, _MARK_TOP if mask is None else mask, op == "!=")])
+        return Matched(marks=[MarkTest(right, _MARK_TOP if mask is None else mask, op == "!=")])
 
-    def _concat(self, parts: list[Any], right: Any, op: str) -> Found:
+    def _concat(self, parts: list[Any], right: Any, op: str) -> Matched:
         """Several fields looked up together."""
         keys = [key_of(part) for part in parts]
         known = [key for key in keys if key is not None]
@@ -189,7 +189,7 @@ class Conditions:
             given = right["set"] if isinstance(right, dict) and "set" in right else [right]
             operand = Tuples(roles, tuple(entry(known, bare(one)) for one in given))
         # Ports among the fields exist only where the guards hold, negated or not; see the resolver for the rest.
-        return Found([*guards, Condition(Field.SET, (operand,), op == "!=")])
+        return Matched([*guards, Condition(Field.SET, (operand,), op == "!=")])
 
 
 def entry(keys: list[Key], given: Any) -> SetEntry:

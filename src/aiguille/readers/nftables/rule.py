@@ -39,7 +39,7 @@ from aiguille.model.protocols import PORT_NAMES
 from aiguille.readers.iptables.matches import QUALIFIERS as EXTENSIONS
 from aiguille.readers.iptables.targets import PASSING
 from aiguille.readers.literals import read_address_range, read_network
-from aiguille.readers.nftables.conditions import Conditions, Found, bare
+from aiguille.readers.nftables.conditions import Conditions, Matched, bare
 from aiguille.readers.nftables.keys import key_of, spell
 
 MARK_TOP = 0xFFFFFFFF
@@ -93,7 +93,7 @@ class _Line(Struct):
         )
 
 
-class RuleReader:
+class StatementReader:
     """Reads the rules of one table.
 
     maps: the elements of each named map, as (key, data); None for one that is filled at run time
@@ -109,7 +109,7 @@ class RuleReader:
         self._conditions = conditions
         self._maps = maps
         self._report = report
-        self._seen: dict[bytes, Found] = {}
+        self._seen: dict[bytes, Matched] = {}
 
     def read(self, body: Mapping[str, Any], number: int, where: Span) -> list[Rule]:
         """All model rules of one nft rule, in order; at least one."""
@@ -255,7 +255,7 @@ class RuleReader:
                 line.effects.append(LoseMark())
             case _:
                 raise NotUnderstoodError(
-                    f"the mark set to '{spell(body['value'])}' is not one the rules themselves tell"
+                    f"the mark set to '{spell(body['value'])}' is not one the rules themselves state"
                 )
 
     def _elements(self, data: Any) -> list[tuple[Any, Any]] | None:
@@ -380,7 +380,7 @@ def _ports(given: Any) -> Numbers:
         return Numbers(given, given)
     if given in PORT_NAMES:
         return Numbers(PORT_NAMES[given], PORT_NAMES[given])
-    raise NotUnderstoodError(f"the port '{spell(given)}' is not one the rules themselves tell")
+    raise NotUnderstoodError(f"the port '{spell(given)}' is not one the rules themselves state")
 
 
 def _destination(target: Any, port: Any) -> Translate:
@@ -394,7 +394,7 @@ def _destination(target: Any, port: Any) -> Translate:
     elif isinstance(target, dict) and "prefix" in target:
         addresses = read_network(f"{target['prefix']['addr']}/{target['prefix']['len']}")
     else:
-        raise NotUnderstoodError(f"the translation to '{spell(target)}' is not one the rules themselves tell")
+        raise NotUnderstoodError(f"the translation to '{spell(target)}' is not one the rules themselves state")
     if isinstance(addresses, MaskedAddress):
         raise NotUnderstoodError(f"'{spell(target)}' is not a network")
     return Translate(TranslationKind.DESTINATION, addresses, None if port is None else _ports(port))

@@ -10,12 +10,12 @@ from msgspec.structs import replace
 from aiguille.model import Span
 from aiguille.readers.shorewall.actions import Call
 from aiguille.readers.shorewall.columns import zone_part
-from aiguille.readers.shorewall.lines import UNKNOWN, Row
+from aiguille.readers.shorewall.lines import UNKNOWN, ColumnRow
 
 _DETAILS = ("rate", "user", "mark", "connlimit", "time", "headers", "switch")
 
 
-class Entry(Struct, frozen=True):
+class ActionLine(Struct, frozen=True):
     """A rule to be: its words without the target, the target, what was not understood."""
 
     where: Span
@@ -75,7 +75,7 @@ def server_of(call: Call, columns: Columns) -> Server:
     return Server(zone, address, port)
 
 
-def columns_of(row: Row) -> Columns:
+def columns_of(row: ColumnRow) -> Columns:
     """The columns of a row of rules."""
     details = {
         name: value

@@ -21,7 +21,7 @@ from aiguille.readers.shorewall.actions import (
     shared_files,
     split_actions,
 )
-from aiguille.readers.shorewall.bodies import Columns, Entry, columns_of, macro_line, merged, server_of
+from aiguille.readers.shorewall.bodies import ActionLine, Columns, columns_of, macro_line, merged, server_of
 from aiguille.readers.shorewall.columns import (
     Matches,
     Side,
@@ -49,7 +49,7 @@ class Calls:
 
     def __init__(self, folder: Folder, network: Network) -> None:
         self.folder, self.network, self.ledger = folder, network, folder.ledger
-        self.chains: dict[str, list[Entry]] = {}
+        self.chains: dict[str, list[ActionLine]] = {}
         """Chains of actions of the user's own, in the filter table."""
         self.limit = rate_words(limit) if (limit := folder.setting("LOGLIMIT")) else []
         self._running: list[str] = []
@@ -117,7 +117,7 @@ class Calls:
 
     # -- entries -------------------------------------------------------------------------------------------------
 
-    def entries(self, call: Call, columns: Columns, chain: str, *, translated: bool = True) -> Iterator[Entry]:
+    def entries(self, call: Call, columns: Columns, chain: str, *, translated: bool = True) -> Iterator[ActionLine]:
         """The rules that one row becomes in a chain, for logging and for the action."""
         if translated and call.name in ("DNAT", "REDIRECT"):
             columns, extra = self._after_translation(call, columns)
@@ -141,7 +141,7 @@ class Calls:
         target: tuple[str, ...],
         columns: Columns,
         chain: str,
-    ) -> Iterator[Entry]:
+    ) -> Iterator[ActionLine]:
         comment = ("-m", "comment", "--comment", columns.comment) if columns.comment else ()
         gaps = (*matches.gaps, *((columns.gap,) if columns.gap else ()))
         where = columns.where
@@ -151,7 +151,7 @@ class Calls:
             for body in bodies:
                 both = joined([*words, *matches.without], body)
                 if both is not None:
-                    yield from (Entry(where, (*both, *comment), one, gaps) for one in done)
+                    yield from (ActionLine(where, (*both, *comment), one, gaps) for one in done)
 
     def log(self, call: Call, chain: str) -> tuple[str, ...]:
         """Words that record a packet."""
@@ -213,7 +213,7 @@ class Calls:
             )
         if chain in self.chains:
             return chain
-        out: list[Entry] = []
+        out: list[ActionLine] = []
         self.chains[chain] = out
         self._running.append(name)
         given = dict(enumerate(call.parameters, 1))
@@ -230,19 +230,19 @@ class Calls:
                 for inner, columns in self.expanded(read_call(row.columns[0]), columns_of(row)):
                     out += self._inside(inner, columns, chain)
             except NotUnderstoodError as error:
-                out.append(Entry(row.where, (), ("-j", "?"), (str(error),)))
+                out.append(ActionLine(row.where, (), ("-j", "?"), (str(error),)))
         self._running.pop()
         return chain
 
-    def _inside(self, call: Call, columns: Columns, chain: str) -> Iterator[Entry]:
+    def _inside(self, call: Call, columns: Columns, chain: str) -> Iterator[ActionLine]:
         """A row within an action, where no zones are named."""
         bodies, target = self._action(call, columns)
         matches = self.matches(columns, zones=False)
         yield from self.finished(call, matches, bodies, target, columns, chain)
 
-    def defaults(self, text: str, where: Span, chain: str) -> list[Entry]:
+    def defaults(self, text: str, where: Span, chain: str) -> list[ActionLine]:
         """The rules of a list of actions that runs before a policy."""
-        out: list[Entry] = []
+        out: list[ActionLine] = []
         for one in split_actions(text):
             for call, columns in self.expanded(read_call(one), Columns(where)):
                 out += self._inside(call, columns, chain)

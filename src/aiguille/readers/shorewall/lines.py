@@ -30,7 +30,7 @@ _ALTERNATIVE = re.compile(r"([A-Za-z_]\w*)\s*=>?\s*(\"[^\"]*\"|[^,;}\s]+)")
 _TOKEN = re.compile(r"\s*(\(|\)|&&|\|\||!=|==|!|<=|>=|<|>|\"[^\"]*\"|'[^']*'|\$?\{?[\w.+-]+\}?)")
 
 
-class Row(Struct, frozen=True):
+class ColumnRow(Struct, frozen=True):
     """One entry of a table: its columns, ``-`` where empty; columns given by name; matches added as written.
 
     gap: why a part of it is not known, such as a variable whose value is found on the host only
@@ -72,7 +72,7 @@ class Folder:
         self._params()
         self.values |= {name: self._expand(one.value)[0] for name, one in self.said.items()}
         self.defaults = defaults
-        self._seen: dict[str, list[Row]] = {}
+        self._seen: dict[str, list[ColumnRow]] = {}
 
     @property
     def home(self) -> Span:
@@ -92,12 +92,12 @@ class Folder:
     def is_on(self, name: str) -> bool:
         return self.setting(name).lower() in ("yes", "on")
 
-    def rows(self, name: str) -> list[Row]:
+    def rows(self, name: str) -> list[ColumnRow]:
         """The entries of a table; none if there is no such file."""
         file = self.bundle.get(self.root + name)
         return [] if file is None else self.file_rows(file)
 
-    def file_rows(self, file: ExportFile) -> list[Row]:
+    def file_rows(self, file: ExportFile) -> list[ColumnRow]:
         """The entries of a file, which is read once."""
         if file.path not in self._seen:
             self._seen[file.path] = list(_Lines(self).rows(file))
@@ -141,7 +141,7 @@ class Folder:
         ), gap
 
 
-def or_refuse(where: Span, read: Callable[[str], T], text: str) -> T:
+def parse_or_raise(where: Span, read: Callable[[str], T], text: str) -> T:
     """What a reader of one word makes of it; Shorewall refuses a folder with such a word, so that nothing of it runs."""
     try:
         return read(text)
@@ -158,7 +158,7 @@ class _Lines:
         self.conditions: list[tuple[bool, bool]] = []
         """For every open ``?if``: whether its present branch holds, and whether one has held."""
 
-    def rows(self, file: ExportFile, depth: int = 0) -> Iterator[Row]:
+    def rows(self, file: ExportFile, depth: int = 0) -> Iterator[ColumnRow]:
         opened = len(self.conditions)
         embedded = ""
         for where, text in _joined(file):
@@ -187,7 +187,7 @@ class _Lines:
         if len(self.conditions) > opened:
             raise UnreadableError(f"{file.path}:{len(file.lines)}: an ?if has no ?endif; the file is cut off")
 
-    def _include(self, name: str, where: Span, depth: int) -> Iterator[Row]:
+    def _include(self, name: str, where: Span, depth: int) -> Iterator[ColumnRow]:
         name = self.folder.expand(name)[0]
         file = self.folder.included(name)
         if depth >= _DEEPEST_INCLUDE:
@@ -247,7 +247,7 @@ class _Lines:
             self.ledger.unread(where, "is not a directive we know")
             self.ledger.problem(where, f"'{text}' is not known; what it changes is missing here")
 
-    def _row(self, where: Span, text: str) -> Row:
+    def _row(self, where: Span, text: str) -> ColumnRow:
         text, gap = self.folder.expand(text)
         inline: tuple[str, ...] = ()
         named: dict[str, str] = {}
@@ -258,7 +258,7 @@ class _Lines:
             # `{...}` inside a word, as in a list of services, is not meant.
             named = {k.lower(): v.strip('"') for k, v in _ALTERNATIVE.findall(found[1] or found[2] or "")}
             text = text[: found.start()]
-        return Row(where, tuple(_columns(text)), named, inline, self.section, self.format, self.comment, gap)
+        return ColumnRow(where, tuple(_columns(text)), named, inline, self.section, self.format, self.comment, gap)
 
 
 def _columns(text: str) -> list[str]:

@@ -7,7 +7,7 @@ from msgspec import Struct
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.shorewall.actions import Call, read_policy
 from aiguille.readers.shorewall.columns import rate_words
-from aiguille.readers.shorewall.lines import Folder, Row, or_refuse
+from aiguille.readers.shorewall.lines import ColumnRow, Folder, parse_or_raise
 from aiguille.readers.shorewall.zones import Network, Zone
 
 
@@ -35,16 +35,16 @@ class Policies:
                 return policy
         return None
 
-    def _policy_row(self, row: Row) -> tuple[Row, str, str, Policy]:
+    def _policy_row(self, row: ColumnRow) -> tuple[ColumnRow, str, str, Policy]:
         self.ledger.read(row.where)
         if len(row.columns) < 3:
             raise UnreadableError(
                 f"{row.where}: a policy has a source, a destination and an action; the line is cut off"
             )
         said, _, own = row.columns[2].partition(":")
-        call = or_refuse(row.where, read_policy, said)
+        call = parse_or_raise(row.where, read_policy, said)
         if rate := row.column(4, "rate|limit"):
-            or_refuse(row.where, rate_words, rate)
+            parse_or_raise(row.where, rate_words, rate)
         level, _, tag = row.column(3, "loglevel").partition(":")
         default = (
             self.folder.setting(f"{call.name}_DEFAULT") if f"{call.name}_DEFAULT" in self.folder.defaults else "none"

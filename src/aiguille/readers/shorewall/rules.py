@@ -8,10 +8,10 @@ from msgspec.structs import replace
 
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.shorewall.actions import TRANSLATING, Call, read_call
-from aiguille.readers.shorewall.bodies import Columns, Entry, columns_of, server_of
+from aiguille.readers.shorewall.bodies import ActionLine, Columns, columns_of, server_of
 from aiguille.readers.shorewall.calls import Calls
 from aiguille.readers.shorewall.columns import address_words, alternatives, negated, zone_part
-from aiguille.readers.shorewall.lines import Folder, Row
+from aiguille.readers.shorewall.lines import ColumnRow, Folder
 from aiguille.readers.shorewall.sections import SECTIONS, Sections
 from aiguille.readers.shorewall.zones import Network
 
@@ -23,7 +23,7 @@ class Rules:
         self.folder, self.network, self.ledger = folder, network, folder.ledger
         self.calls = Calls(folder, network)
         self.sections = Sections(folder, self.calls)
-        self.nat: dict[str, list[Entry]] = {}
+        self.nat: dict[str, list[ActionLine]] = {}
 
     def read(self) -> None:
         for row in self.folder.rows("blrules"):
@@ -31,7 +31,7 @@ class Rules:
         for row in self.folder.rows("rules"):
             self._row(row)
 
-    def _row(self, row: Row, blacklist: bool = False) -> None:
+    def _row(self, row: ColumnRow, blacklist: bool = False) -> None:
         self.ledger.read(row.where)
         section = row.section or "NEW"
         if section not in SECTIONS:
@@ -72,7 +72,7 @@ class Rules:
                     else:
                         self.sections.put(held, f"{source}-{dest}", section, entries)
 
-    def _special(self, call: Call, columns: Columns, row: Row) -> tuple[Columns, Call]:
+    def _special(self, call: Call, columns: Columns, row: ColumnRow) -> tuple[Columns, Call]:
         """Actions that write iptables' own words, fill sets or attach helpers."""
         if call.name == "BLACKLIST":
             name = self.folder.setting("BLACKLIST_DISPOSITION")

@@ -6,9 +6,9 @@ from msgspec import Struct, field
 
 from aiguille.model import Span
 from aiguille.readers.shorewall.actions import read_policy
-from aiguille.readers.shorewall.bodies import Entry
+from aiguille.readers.shorewall.bodies import ActionLine
 from aiguille.readers.shorewall.calls import Calls
-from aiguille.readers.shorewall.lines import Folder, or_refuse
+from aiguille.readers.shorewall.lines import Folder, parse_or_raise
 
 SECTIONS = ("ALL", "ESTABLISHED", "RELATED", "INVALID", "UNTRACKED", "NEW")
 STATES = SECTIONS[1:5]
@@ -28,9 +28,9 @@ class Pair(Struct):
     closed: states that have had their say; referenced: whether any rule named the pair
     """
 
-    blacklist: list[Entry] = field(default_factory=list)
-    body: list[Entry] = field(default_factory=list)
-    states: dict[str, list[Entry]] = field(default_factory=dict)
+    blacklist: list[ActionLine] = field(default_factory=list)
+    body: list[ActionLine] = field(default_factory=list)
+    states: dict[str, list[ActionLine]] = field(default_factory=dict)
     closed: set[str] = field(default_factory=set)
     referenced: bool = False
 
@@ -58,14 +58,16 @@ class Sections:
             if pair.referenced:
                 self._close(pair, f"{source}-{dest}", before, done)
 
-    def put(self, pair: Pair, name: str, section: str, entries: list[Entry]) -> None:
+    def put(self, pair: Pair, name: str, section: str, entries: list[ActionLine]) -> None:
         if not pair.referenced:
             self._close(pair, name, "", _before(section))
             pair.referenced = True
         if section in SIGNS:
             if section not in pair.states:
                 pair.states[section] = []
-                pair.body.append(Entry(LATER, ("-m", "conntrack", "--ctstate", section), ("-j", SIGNS[section] + name)))
+                pair.body.append(
+                    ActionLine(LATER, ("-m", "conntrack", "--ctstate", section), ("-j", SIGNS[section] + name))
+                )
             pair.states[section] += entries
         else:
             pair.body += entries
@@ -92,9 +94,9 @@ class Sections:
             target: tuple[str, ...] = () if said == "CONTINUE" else _TARGETS.get(said, ("-j", said))
             chain = pair.states.setdefault(state, []) if own or level else pair.body
             if level:
-                chain.append(Entry(where, (), self.calls.recorded(level, SIGNS[state] + name, said)))
+                chain.append(ActionLine(where, (), self.calls.recorded(level, SIGNS[state] + name, said)))
             if own or level:
-                chain += [Entry(where, (), target)] if target else []
+                chain += [ActionLine(where, (), target)] if target else []
                 target = ("-j", SIGNS[state] + name)
             left.remove(state)
             if own:
@@ -103,7 +105,7 @@ class Sections:
                 if "ESTABLISHED" in left:
                     left.remove("ESTABLISHED")
                     pair.body.append(self._accepted(["ESTABLISHED"]))
-                pair.body.append(Entry(where, ("-m", "conntrack", "--ctstate", state), target))
+                pair.body.append(ActionLine(where, ("-m", "conntrack", "--ctstate", state), target))
         usual: list[str] = (
             [] if self.folder.is_on("FASTACCEPT") else [s for s in ("ESTABLISHED", "RELATED") if s in left]
         )
@@ -112,10 +114,10 @@ class Sections:
         if usual:
             pair.body.append(self._accepted(usual))
         if new or self.current == "NEW":
-            pair.body.append(Entry(LATER, (), LIMIT))
+            pair.body.append(ActionLine(LATER, (), LIMIT))
 
-    def _accepted(self, states: list[str]) -> Entry:
-        return Entry(LATER, ("-m", "conntrack", "--ctstate", ",".join(states)), ("-j", "ACCEPT"))
+    def _accepted(self, states: list[str]) -> ActionLine:
+        return ActionLine(LATER, ("-m", "conntrack", "--ctstate", ",".join(states)), ("-j", "ACCEPT"))
 
     def _setting_place(self, state: str) -> Span:
         name = f"{state}_DISPOSITION"
@@ -124,7 +126,7 @@ class Sections:
     def disposition(self, name: str) -> str:
         """What a setting says is done with packets of a kind."""
         name = f"{name}_DISPOSITION"
-        call = or_refuse(self.folder.setting_where(name), read_policy, self.folder.setting(name).upper())
+        call = parse_or_raise(self.folder.setting_where(name), read_policy, self.folder.setting(name).upper())
         return call.name.removeprefix("A_")
 
 

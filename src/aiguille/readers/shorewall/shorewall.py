@@ -17,10 +17,10 @@ from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.iptables.tables import Tables
 from aiguille.readers.part import FirewallPart, as_made, with_implied
 from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, split_actions
-from aiguille.readers.shorewall.bodies import Columns, Entry
+from aiguille.readers.shorewall.bodies import ActionLine, Columns
 from aiguille.readers.shorewall.columns import address_words, negated, rate_words
 from aiguille.readers.shorewall.kernel import kernel_settings
-from aiguille.readers.shorewall.lines import Folder, or_refuse
+from aiguille.readers.shorewall.lines import Folder, parse_or_raise
 from aiguille.readers.shorewall.policies import Policies, Policy
 from aiguille.readers.shorewall.rules import Rules
 from aiguille.readers.shorewall.sections import LATER, LIMIT, SIGNS, Pair
@@ -119,7 +119,7 @@ class _Compiler:
         self.folder = Folder(bundle, root, family, ledger, _SHIPPED)
         self.network = Network(self.folder)
         if limit := self.folder.setting("LOGLIMIT"):
-            or_refuse(self.folder.setting_where("LOGLIMIT"), rate_words, limit)
+            parse_or_raise(self.folder.setting_where("LOGLIMIT"), rate_words, limit)
         self.rules = Rules(self.folder, self.network)
         self.tables = Tables(family, ledger, bundle.sets)
         self.home = self.folder.home
@@ -181,7 +181,7 @@ class _Compiler:
     def _add(self, chain: str, where: Span, *words: str) -> None:
         self.tables.append(self.filter, chain, where, list(words))
 
-    def _fill(self, name: str, entries: list[Entry]) -> None:
+    def _fill(self, name: str, entries: list[ActionLine]) -> None:
         fill(self.tables, self.filter, name, entries, self.home)
 
     def _interfaces(self) -> None:
@@ -396,7 +396,7 @@ class _Compiler:
         try:
             defaults = self.rules.calls.defaults(policy.defaults, where, chain) if policy.defaults else []
         except NotUnderstoodError as error:
-            defaults = [Entry(where, (), ("-j", "?"), (str(error),))]
+            defaults = [ActionLine(where, (), ("-j", "?"), (str(error),))]
         if self.folder.is_on("MULTICAST") and policy.defaults and policy.action.name in ("DROP", "REJECT"):
             self._add(chain, policy.where, "-d", "224.0.0.0/4" if self.family == 4 else "ff00::/8", "-j", "RETURN")
         self._fill(chain, defaults)
@@ -460,6 +460,6 @@ def _states(text: str) -> list[str]:
     return ["-m", "conntrack", "--ctstate", text]
 
 
-def _placed(entries: list[Entry], where: Span) -> list[Entry]:
+def _placed(entries: list[ActionLine], where: Span) -> list[ActionLine]:
     """Entries that stand for a policy, at its place."""
     return [replace(one, where=where) if one.where == LATER else one for one in entries]

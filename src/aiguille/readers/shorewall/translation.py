@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from aiguille.model import NotUnderstoodError, Span
 from aiguille.readers.iptables.tables import BUILT_IN, Table, Tables
-from aiguille.readers.shorewall.bodies import Entry
+from aiguille.readers.shorewall.bodies import ActionLine
 from aiguille.readers.shorewall.columns import Side, address_words, negated, read_side
-from aiguille.readers.shorewall.lines import Folder, Row
+from aiguille.readers.shorewall.lines import ColumnRow, Folder
 from aiguille.readers.shorewall.policies import Policies
 from aiguille.readers.shorewall.rules import Rules
 from aiguille.readers.shorewall.zones import Network, Zone
 
 
-def fill(tables: Tables, table: Table, name: str, entries: list[Entry], home: Span) -> None:
+def fill(tables: Tables, table: Table, name: str, entries: list[ActionLine], home: Span) -> None:
     """Append entries to a chain, which is made where it is missing."""
     if name not in table.chains:
         tables.chain(table, name, entries[0].where if entries else home)
@@ -59,7 +59,7 @@ def _continues(zone: Zone, network: Network, policies: Policies) -> bool:
     return any(policies.between(zone, other).action.name == "CONTINUE" for other in others)
 
 
-def _masquerade(tables: Tables, nat: Table, row: Row, network: Network) -> None:
+def _masquerade(tables: Tables, nat: Table, row: ColumnRow, network: Network) -> None:
     """Translation of the source, which leaves filtering as it is; masq is the table of Shorewall before 5.0."""
     old = row.columns[0].split(":")[0].rstrip("+") in network.interfaces
     dest = row.columns[0] if old else row.column(2, "dest")

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.shorewall.columns import address_words
-from aiguille.readers.shorewall.lines import Folder, Row, or_refuse
+from aiguille.readers.shorewall.lines import ColumnRow, Folder, parse_or_raise
 
 _OPTIONS = frozenset([
     "accept_ra", "arp_filter", "arp_ignore", "blacklist", "bridge", "broadcast", "dbl", "destonly",
@@ -94,7 +94,7 @@ class Network:
             )
         return self.zones[name]
 
-    def _zone(self, row: Row) -> None:
+    def _zone(self, row: ColumnRow) -> None:
         name, _, parents = row.columns[0].partition(":")
         kind = row.column(1, "type").lower() or "ip"
         if kind == "firewall":
@@ -111,7 +111,7 @@ class Network:
         for parent in self.zones[name].parents:
             self.zone(parent, row.where)
 
-    def _interface(self, row: Row) -> None:
+    def _interface(self, row: ColumnRow) -> None:
         zone = row.columns[0] if row.columns[0] != "-" else ""
         name = row.column(1, "interface").split(":")[0]
         options = _options(row.column(2 if row.table_format == 2 else 3, "options"))
@@ -130,7 +130,7 @@ class Network:
             multicast = "224.0.0.0/4" if self.folder.family == 4 else "ff00::/8"
             self._add(zone, Group(interface, (multicast,), (), held - {"broadcast"} | {"destonly"}, row.where))
 
-    def _hosts(self, row: Row) -> None:
+    def _hosts(self, row: ColumnRow) -> None:
         name, _, addresses = row.column(1, "hosts|host|host_list").partition(":")
         interface = self.interfaces.get(name) or next(
             (i for n, i in self.interfaces.items() if n.endswith("+") and name.startswith(n[:-1])), None
@@ -149,7 +149,7 @@ class Network:
         zone = self.zone(name, group.where)
         for net in (*group.networks, *group.without):
             if net != "dynamic":
-                or_refuse(group.where, lambda text: address_words(text, "s"), net)
+                parse_or_raise(group.where, lambda text: address_words(text, "s"), net)
         if "bridge" in group.options:
             group = replace(group, options=group.options | {"routeback"})
         zone.groups.append(group)

@@ -32,7 +32,7 @@ def recognise(file: ExportFile) -> str | None:
     """Why a file looks like the output of `ufw status`; None if it does not."""
     for number, line in enumerate(file.lines[:5], 1):
         if _STATUS.fullmatch(line.strip()):
-            return f"line {number} tells the status of ufw"
+            return f"line {number} states the status of ufw"
     return None
 
 
@@ -72,7 +72,7 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
     if policies[2] == "disabled":
         ledger.problem(
             where,
-            "routing was off when this was listed, so the policy for routed packets is not told; it is taken to refuse",
+            "routing was off when this was listed, so the policy for routed packets is not stated; it is taken to refuse",
         )
     if rules and not any("(v6)" in rule[0] or _V6_ADDRESS.search(rule[0]) for _, rule in rules):
         ledger.problem(
@@ -137,7 +137,7 @@ def _words(to: str, source: str, way: str) -> list[list[str]]:
         for part in bare.split():
             found = _PART.fullmatch(part)
             if found is None:
-                raise NotUnderstoodError(f"'{text}' names an application profile whose ports the listing does not tell")
+                raise NotUnderstoodError(f"'{text}' names an application profile whose ports the listing does not give")
             numbers, place, protocol = found.groups()
             if numbers:
                 ports += ["-m", "multiport", port, numbers]

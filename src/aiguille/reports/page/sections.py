@@ -123,9 +123,9 @@ def _findings(dossier: Dossier) -> Content:
                 "findings": group,
                 "places": [places[one] for one in (group[0].device, *group[0].also_on) if one in places],
             }
-            for group in _groups(audit.told_of(name))
+            for group in _groups(audit.reported_on(name))
         ]
-        elsewhere = [(audit.home(one), one) for one in audit.told_elsewhere(name)]
+        elsewhere = [(audit.home(one), one) for one in audit.reported_elsewhere(name)]
         devices.append({"place": number, "device": dossier.devices[number], "groups": groups, "elsewhere": elsewhere})
     seen = {one.severity for one in dossier.audit.findings}
     return {

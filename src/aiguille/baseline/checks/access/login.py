@@ -255,7 +255,7 @@ def password_policy(subject: Subject) -> Iterator[Answer]:
     elif not wanted:
         yield Passed(f"passwords have at least {length.value:g} characters")
     if wanted and not classes.known:
-        yield CannotTell("the export does not tell how many classes of characters a password must mix")
+        yield CannotTell("the export does not state how many classes of characters a password must mix")
     elif wanted and classes.value < wanted:
         text = f"Passwords of {classes.value:g} classes of characters are taken{by_default(classes)}."
         yield Found(text, "password classes", lines(classes.where))
@@ -270,7 +270,7 @@ def password_policy(subject: Subject) -> Iterator[Answer]:
     severity=Severity.MEDIUM,
     controls=("IA-2", "AC-17"),
     why="Passwords are guessed, reused and phished; a key or a second proof is not.",
-    how="Looks at password logins of sshd, and at each account's second factor where the export tells it.",
+    how="Looks at password logins of sshd, and at each account's second factor where the export states it.",
     fix="Ask for keys, or a second factor, of everybody who logs in from afar.",
 )
 def second_factor(subject: Subject) -> Iterator[Answer]:
@@ -288,20 +288,20 @@ def second_factor(subject: Subject) -> Iterator[Answer]:
             text = f"sshd takes passwords ({one.name.removeprefix('sshd ')} yes{by_default(one.setting)})."
             yield Found(text, one.name, lines(one.setting.where))
     if (passwords is None) is not (keyboard is None):
-        yield CannotTell("the export tells of one of sshd's two ways of asking for a password only")
+        yield CannotTell("the export states one of sshd's two ways of asking for a password only")
     told = [one for one in _accounts(subject) if one.second_factor.known]
     for account in told:
         looked += 1
         if not account.second_factor.value:
             found += 1
-            text = f"Account '{account.name}' ({account.role or 'role not told'}) logs in with a password alone."
+            text = f"Account '{account.name}' ({account.role or 'role not stated'}) logs in with a password alone."
             where = lines(account.second_factor.where, account.where)
             yield Found(text, f"account {account.name}", where)
     if told and len(told) < len(_accounts(subject)):
         names = listed(one.name for one in _accounts(subject) if one not in told)
-        yield CannotTell(f"the export does not tell whether {names} needs more than a password")
+        yield CannotTell(f"the export does not state whether {names} needs more than a password")
     if not looked:
-        yield CannotTell("the export does not tell how logins are proven; ask for the settings of the login service")
+        yield CannotTell("the export does not state how logins are proven; ask for the settings of the login service")
     elif not found:
         yield Passed("no login is open to a password alone")
 
@@ -397,7 +397,7 @@ def discovery(subject: Subject) -> Iterator[Answer]:
     title="The all-powerful account logs in directly",
     severity=Severity.LOW,
     controls=("AC-6", "AC-17", "IA-2"),
-    why="The log then tells that root did it, not who; and a guessed password is the last step, not the first.",
+    why="The log then shows that root did it, not who; and a guessed password is the last step, not the first.",
     how="PermitRootLogin of sshd decides: yes is a medium finding, keys only a low one. On other makes an enabled account called root "
     "is one. A second account with user id 0 is a back door, and high.",
     fix="Let people log in as themselves and become root where they must; set PermitRootLogin no, and leave user id 0 to root alone.",
@@ -448,11 +448,11 @@ def _is_root_by_another_name(subject: Subject, account: Account) -> bool:
 def portal_open(subject: Subject) -> Iterator[Answer]:
     portal = subject.device.portal
     if portal.where is None:
-        yield NotApplicable("the export tells of no portal")
+        yield NotApplicable("the export mentions no portal")
     elif portal.enabled.known and not portal.enabled.value:
         yield Passed("the portal is switched off")
     elif not portal.sources.known or not portal.enabled.known:
-        yield CannotTell("the export does not tell to whom the portal answers")
+        yield CannotTell("the export does not state to whom the portal answers")
     elif not portal.sources.value:
         yield Found("The portal answers to any address.", "portal", lines(portal.where))
     else:

@@ -28,11 +28,11 @@ from aiguille.baseline.catalogue import (
     Subject,
     Who,
     check,
+    finding_from,
     lines_of,
     refer,
     rule_subject,
     speak,
-    told_by,
 )
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import UNSAID, capital, counted, lines, listed
@@ -186,7 +186,7 @@ def _shipped(exposure: Exposure) -> bool:
     params=(_SOURCES,),
     why="Whoever can reach a login can try passwords and use its next flaw; on the outside that is everybody.",
     how="For each way of managing the device the sources that get in from the outside are computed, all rules together; more than "
-    "the parameter allows is a finding, told for each rule that lets them in.",
+    "the parameter allows is a finding, reported for each rule that lets them in.",
     fix="Allow management from the outside only from named addresses (at most {at_most_sources}), or better through a VPN to "
     "an inside address, and refuse it to all others.",
     asks=(RULES_TO_DEVICE,),
@@ -609,7 +609,7 @@ def _steering(subject: Subject, wanted: Sequence[Entrance]) -> Iterator[Found]:
         last = proof.steps[-1]
         text = f"{capital(speak(last.chain, last.rule))} accepts {listed(names)} from strangers."
         name = f"{listed(names)} ({speak(last.chain, last.rule)})"
-        yield replace(told_by(proof, text), who=Who.ANYBODY, name=name)
+        yield replace(finding_from(proof, text), who=Who.ANYBODY, name=name)
 
 
 @check(

@@ -24,10 +24,10 @@ from aiguille.baseline.catalogue import (
     Severity,
     Subject,
     check,
+    finding_from,
     lines_of,
     refer,
     speak,
-    told_by,
 )
 from aiguille.baseline.wording import NO_INWARD_RULES, UNSETTLED, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, Field, State
@@ -200,7 +200,7 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
         yield Found(text, f"{program.direction} none", where, family=program.family)
         return
     if not steps:
-        yield NotApplicable(f"nothing tells of two interfaces between which IPv{program.family} traffic goes {going}")
+        yield NotApplicable(f"nothing shows of two interfaces between which IPv{program.family} traffic goes {going}")
         return
     first = next((one for at in steps if _asks_state(one := program.steps[at])), program.steps[steps[0]])
     before = [r for r in first.chain.rules if r.enabled and first.rule is not None and r.number < first.rule.number]
@@ -266,7 +266,7 @@ def invalid(subject: Subject) -> Iterator[Answer]:
             going = program.direction.value.replace("-", " the ")
             last = proof.steps[-1]
             text = f"{capital(speak(last.chain, last.rule))} accepts invalid {{family}} packets {going}."
-            yield told_by(proof, text, f"{program.direction} invalid")
+            yield finding_from(proof, text, f"{program.direction} invalid")
     if not found:
         yield Passed("no rule accepts a packet in state invalid")
 
@@ -318,7 +318,7 @@ def loopback(subject: Subject) -> Iterator[Answer]:
             found += 1
             last = proof.steps[-1]
             text = f"{capital(speak(last.chain, last.rule))} refuses new {{family}} connections on the loopback."
-            yield told_by(proof, text, "loopback")
+            yield finding_from(proof, text, "loopback")
     if not found:
         yield Passed("new connections on the loopback are accepted")
 
@@ -364,7 +364,9 @@ def neighbour_discovery(subject: Subject) -> Iterator[Answer]:
         last = proof.steps[-1]
         heard = decider.project(message(kind, real - lo), Axis.IN, surely_accepted)
         if not heard:
-            yield told_by(proof, f"{capital(speak(last.chain, last.rule))} refuses neighbour {name}.", "neighbours")
+            yield finding_from(
+                proof, f"{capital(speak(last.chain, last.rule))} refuses neighbour {name}.", "neighbours"
+            )
             return
         deaf = (
             decider.project(message(kind, real - lo - heard), Axis.IN, surely_refused) if real - lo - heard else heard
@@ -375,7 +377,7 @@ def neighbour_discovery(subject: Subject) -> Iterator[Answer]:
             if n in deaf and not symbols.name(n).startswith(_POINT_TO_POINT)
         ]
         if names and any(n in heard for n in range(1, len(symbols.names))):
-            found = told_by(
+            found = finding_from(
                 decider.find(message(kind, deaf), surely_refused) or proof,
                 f"{capital(speak(last.chain, last.rule))} refuses neighbour {name} by {listed(names)}, and IPv6 works by no "
                 "interface that does not answer them.",
@@ -423,7 +425,7 @@ def icmp_errors(subject: Subject) -> Iterator[Answer]:
                 f"{capital(speak(last.chain, last.rule))} refuses {{family}} errors about running connections {going}."
             )
             severity = Severity.MEDIUM if program.family == 6 else None
-            yield replace(told_by(proof, text, f"{program.direction} errors"), severity=severity)
+            yield replace(finding_from(proof, text, f"{program.direction} errors"), severity=severity)
     if not found:
         yield Passed("no rule refuses the message that a packet was too big")
 
@@ -454,7 +456,7 @@ def half_open(subject: Subject) -> Iterator[Answer]:
         yield Passed("half-open connections are limited")
     else:
         yield CannotTell(
-            "the export does not tell whether half-open connections are limited; ask for the setting, or `sysctl -a`"
+            "the export does not state whether half-open connections are limited; ask for the setting, or `sysctl -a`"
         )
 
 
@@ -488,7 +490,7 @@ def forwarding(subject: Subject) -> Iterator[Answer]:
         elif program is not None and (rules or not accepts):
             yield Passed(f"what goes through over IPv{family} meets rules")
         elif family == 4 or program is not None:
-            yield CannotTell(f"the export does not tell whether IPv{family} is forwarded; ask for `sysctl {name}`")
+            yield CannotTell(f"the export does not state whether IPv{family} is forwarded; ask for `sysctl {name}`")
 
 
 CHECKS: tuple[Check, ...] = (

@@ -28,9 +28,9 @@ from aiguille.baseline.catalogue import (
     Subject,
     Who,
     check,
+    finding_from,
     refer,
     speak,
-    told_by,
 )
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import (
@@ -122,7 +122,7 @@ def _by_rule(found: Iterable[Opening]) -> Iterator[Found]:
         first = group[0]
         last = first.proof.steps[-1]
         grave = first.pair.source.side in _CAREFUL and first.pair.side in _WORTHY
-        told = told_by(
+        told = finding_from(
             first.proof,
             f"{capital(speak(last.chain, last.rule))} lets {ways} on {counted(max(o.ports for o in group), 'TCP port')} "
             "over {family}.",
@@ -222,7 +222,7 @@ def guests_inside(subject: Subject) -> Iterator[Answer]:
             words = listed(dict.fromkeys(words for _, words, _, _ in group))
             last = group[0][2].steps[-1]
             text = f"{capital(speak(last.chain, last.rule))} lets {words} over {{family}} pass from {targets}."
-            yield replace(told_by(group[0][2], text, severity=group[0][3]), who=Who.GUESTS)
+            yield replace(finding_from(group[0][2], text, severity=group[0][3]), who=Who.GUESTS)
     if not found:
         yield Passed(f"guests reach no port of {counted(len(pairs), 'inside network')}, or are another check's matter")
 
@@ -325,7 +325,7 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
             found += 1
             last = proof.steps[-1]
             going = program.direction.value.replace("-", " the ")
-            yield told_by(
+            yield finding_from(
                 proof, f"{speak(last.chain, last.rule).capitalize()} answers {{family}} packets {going} from outside."
             )
     if not found:
@@ -394,7 +394,7 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
             found += 1
             reached = "on the device" if direction is Direction.TO_DEVICE else "behind the device"
             text = f"Over IPv6 anybody outside reaches {listed(words)} {reached} that IPv4 keeps shut."
-            yield told_by(proof, text, f"{direction} wider")
+            yield finding_from(proof, text, f"{direction} wider")
     if compared and not found:
         yield Passed("nothing is open to everybody outside over IPv6 that is not over IPv4")
     if not compared and subject.programs.get(4, Direction.TO_DEVICE) is None:
@@ -496,7 +496,7 @@ def bogons(subject: Subject) -> Iterator[Answer]:
         severity = None if behind else Severity.LOW
         who = listed(dict.fromkeys(kind for told in kinds.values() for kind in told))
         text = f"{capital(who)} sources from outside reach {listed(ways, 4)}."
-        found = told_by(first, text, "forged sources", severity)
+        found = finding_from(first, text, "forged sources", severity)
         # Whoever forges a source hears no answer, so this comes behind what opens a way in.
         yield replace(found, family=None)
     elif not looked:

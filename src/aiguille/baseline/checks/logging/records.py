@@ -192,7 +192,7 @@ def _kept(setting: Setting[float], least: float, whose: str) -> Iterator[Answer]
     controls=("AU-4", "AU-11"),
     needs=("logging.device_days",),
     params=(Param("at_least", float, 7.0, "days", "most incidents are noticed after a weekend, not within the hour"),),
-    why="What happened before somebody looked cannot be told any more.",
+    why="What happened before somebody looked can no longer be found out.",
     how="Compares how long records stay on the device with the parameter.",
     fix="Keep records on the device for at least {at_least:g} days.",
 )
@@ -208,7 +208,7 @@ def device_days(subject: Subject) -> Iterator[Answer]:
     needs=("logging.collector_days",),
     params=(Param("at_least", float, 30.0, "days", "intruders stay unnoticed for weeks"),),
     why="An intrusion that began a month ago has to be traced to its beginning.",
-    how="Compares how long records stay on the collector with the parameter, where the export tells it.",
+    how="Compares how long records stay on the collector with the parameter, where the export states it.",
     fix="Keep records on the collector for at least {at_least:g} days.",
 )
 def collector_days(subject: Subject) -> Iterator[Answer]:
@@ -221,7 +221,7 @@ def collector_days(subject: Subject) -> Iterator[Answer]:
     severity=Severity.MEDIUM,
     controls=("AU-4(1)", "AU-9", "AU-6"),
     needs=("logging.collectors",),
-    why="Whoever takes the device over wipes its log, and a dead device tells nothing.",
+    why="Whoever takes the device over wipes its log, and a dead device has no log to read.",
     how="Asks for the hosts that records are sent to.",
     fix="Send records to a collector on another machine.",
 )
@@ -295,7 +295,7 @@ def noise(subject: Subject) -> Iterator[Answer]:
         return
     logging = [r for base in subject.device.rulebases for _, r in base.rules() if r.logs]
     if logging and not counted_rules:
-        yield CannotTell("the export counts no hits, so nothing tells how full of what the log is")
+        yield CannotTell("the export counts no hits, so nothing shows how full of what the log is")
     else:
         yield Passed("neither a busy public rule nor a filter by country fills the log")
 

@@ -231,7 +231,7 @@ def _cannot_arrive(
     known: dict[str, tuple[Addresses, ...]],
     inside: list[Addresses],
 ) -> str | None:
-    """The zones a rule looks into in vain, "" if its source may come from there, None if nothing tells."""
+    """The zones a rule looks into in vain, "" if its source may come from there, None if nothing shows."""
     named: set[str] = set()
     for family in sorted(rulebase.families):
         for piece in subject.programs.resolver(family).rule(rule):
@@ -264,7 +264,7 @@ def _cannot_arrive(
     severity=Severity.MEDIUM,
     controls=("CM-6", "AC-4"),
     why="Packets for the device's own address are not sent on, and packets sent on do not stay: the rule does nothing.",
-    how="Where the export tells every address of the device: rules in the list for traffic through it whose destination is the device "
+    how="Where the export lists every address of the device: rules in the list for traffic through it whose destination is the device "
     "itself, and rules in the list for traffic to it whose destinations all lie outside the networks it is in. Destinations are those "
     "after translation.",
     fix="Move the rule into the other list, if it is still wanted.",
@@ -310,7 +310,7 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
                     severity=None if rule.action is Action.ACCEPT else Severity.LOW,
                 )
     if not looked:
-        yield NotApplicable("the addresses of the device are not all told, or no rule names a destination")
+        yield NotApplicable("the addresses of the device are not all known, or no rule names a destination")
     elif not found:
         yield Passed(f"the destinations of {counted(looked, 'rule')} lie where their list sends packets")
 
@@ -321,7 +321,7 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
     severity=Severity.LOW,
     controls=("CM-3", "CM-6", "AC-4"),
     why="Networks are renumbered and hosts moved; whoever gets such an address next inherits what the rule allows.",
-    how="Where a device with several interfaces tells its routes and addresses: accepting rules and translations whose private "
+    how="Where a device with several interfaces lists its routes and addresses: accepting rules and translations whose private "
     "destination, or private source where the rule names no way in, lies in no network of the device or of another of the estate. "
     "What leaves by the default route goes outside, where no private address lives.",
     fix="Ask whether a tunnel that was down leads there; else correct the address, or remove the rule.",
@@ -356,7 +356,7 @@ def unknown_network(subject: Subject) -> Iterator[Answer]:
             )
             break
     if not looked:
-        yield NotApplicable("the networks of the device are not all told, or no rule names a private address")
+        yield NotApplicable("the networks of the device are not all known, or no rule names a private address")
     elif not found:
         yield Passed(f"the private addresses of {counted(looked, 'condition')} lie in networks of the device")
 

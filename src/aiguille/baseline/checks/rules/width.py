@@ -45,11 +45,11 @@ from aiguille.baseline.catalogue import (
     Subject,
     Who,
     check,
+    finding_from,
     lines_of,
     refer,
     rule_subject,
     speak,
-    told_by,
 )
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import SETTLE_OUTSIDE, UNSETTLED, capital, counted, listed
@@ -114,7 +114,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
                         f"{text[:-1]}, if that is where they are; public addresses may lie in a network of their own."
                     )
                     severity = Severity.MEDIUM
-                yield replace(told_by(proof, text, severity=severity), who=Who.ANYBODY)
+                yield replace(finding_from(proof, text, severity=severity), who=Who.ANYBODY)
                 break
     for forward in _forwarded_inside(subject, outer, inner):
         found += 1
@@ -137,7 +137,7 @@ _WHOLE_SITE = 1 << 16
 
 
 def _may_lie_elsewhere(subject: Subject, one: Admission, inner: IntervalSet) -> bool:
-    """Whether a rule leads to a few public addresses of which nothing tells that they are inside."""
+    """Whether a rule leads to a few public addresses of which nothing shows that they are inside."""
     known = [n for z in subject.device.zones if z.side is not Side.OUTSIDE for n in subject.study.networks(z.name)]
     family = one.program.family
     held = IntervalSet((n.first, n.last) for n in known if n.family == family) | networks(PRIVATE, family)
@@ -182,7 +182,7 @@ def _told_of_forward(forward: Forward, proof: Proof, text: str) -> Found:
     # A filter that lets in whatever was translated is as wide as the translations, and not to blame.
     blamed = [] if last.rule is not None and is_for_translated(last.rule) else [last]
     return replace(
-        told_by(proof, text),
+        finding_from(proof, text),
         subject=f"{forward.rulebase.name} {rule_subject(chain, rule)}",
         where=tuple(dict.fromkeys((rule.where, *(where for step in blamed for where in lines_of(step))))),
         rules=(refer(forward.rulebase, chain, rule), *(refer(s.rulebase, s.chain, s.rule) for s in blamed)),
@@ -199,7 +199,7 @@ def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
         for region in one.regions:
             if subject.study.find(one.program, common(region, inward), lets_in(one.program), one.number) is not None:
                 return CannotTell(
-                    f"{name_of(one)} lets any source outside reach what is behind the device, and nothing tells whether that is an "
+                    f"{name_of(one)} lets any source outside reach what is behind the device, and nothing shows whether that is an "
                     "inside network; say so with --side IFACE=SIDE"
                 )
     return NotApplicable("no inside network is known")
@@ -495,7 +495,7 @@ def outgoing_mail(subject: Subject) -> Iterator[Answer]:
         last = proof.steps[-1]
         names = listed(label for label, _ in group)
         by_itself = last.rule is not None and last.rule.shipped  # a container engine lets all of its own out
-        yield told_by(
+        yield finding_from(
             proof,
             f"By {speak(last.chain, last.rule)} {names} may send {{family}} mail to any host outside.",
             severity=Severity.LOW if by_itself else None,

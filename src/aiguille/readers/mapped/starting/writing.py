@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
+from aiguille.readers.mapped.describing import family_of
 from aiguille.readers.mapped.loading import load
 from aiguille.readers.mapped.spec import (
     Dialect,
@@ -25,7 +26,6 @@ from aiguille.readers.mapped.starting.content import FLAGS, STATES, groups
 from aiguille.readers.mapped.starting.family import guess
 from aiguille.readers.mapped.starting.mapping import Guesses, verdicts
 from aiguille.readers.mapped.starting.notation import Mapped, quote
-from aiguille.readers.mapped.telling import family_of
 from aiguille.readers.mapped.trial import Coverage, try_out
 
 _DIRECTIONS = {
@@ -72,12 +72,12 @@ def _lines(file: ExportFile, structure: Structure, guesses: Guesses) -> Iterator
     name = re.sub(r"[^a-z0-9]+", "-", PurePath(file.path.partition("[")[0]).stem.lower()).strip("-")
     known, unknown = verdicts(guesses.rules)
     yield f"# Guessed from {PurePath(file.path).name}. Check every line: what is wrong here makes wrong answers."
-    yield "# `aiguille dialect check` runs it; docs/dialects.md tells every key."
+    yield "# `aiguille dialect check` runs it; docs/dialects.md explains every key."
     yield f"dialect: {name if name[:1].isalpha() else 'make-' + name}"
     yield f"make: {name} (name the make)"
     yield "language: 1"
     yield ""
-    yield "# What tells an export of this make from all others?"
+    yield "# What distinguishes an export of this make from all others?"
     yield "recognise:"
     yield f"  {_recognise(file, structure, guesses)}"
     yield ""

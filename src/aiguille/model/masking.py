@@ -67,7 +67,7 @@ _LIKELY = re.compile(
 """What every shape holds; most lines of an export hold none of it."""
 
 
-def guarded(text: str) -> str:
+def mask_secrets(text: str) -> str:
     """A line with the values of what is called a password, key, token and the like, and what looks like one, masked.
 
     Where a reader knows the place of a secret it is masked exactly, see `Device.text`.

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from aiguille.model.guarding import guarded
+from aiguille.model.masking import mask_secrets
 from tests.helpers import run
 
 SECRET = "Hunter2zz"
@@ -52,7 +52,7 @@ SECRET = "Hunter2zz"
     ],
 )  # fmt: skip
 def test_what_is_masked_and_what_is_not(line: str, shown: str | None) -> None:
-    assert guarded(line) == (line if shown is None else shown)
+    assert mask_secrets(line) == (line if shown is None else shown)
 
 
 def test_no_output_shows_what_no_reader_vouches_for(tmp_path: Path) -> None:
