@@ -13,6 +13,8 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, TextIO
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from rich.console import Console
 
     from aiguille.reports.data import Data
@@ -179,10 +181,17 @@ def check_outputs(arguments: Namespace, writers: Iterable[str]) -> None:
 
 def write_outputs(arguments: Namespace, writers: dict[str, Writer]) -> None:
     """Write every file of ``--out``, each whole."""
+    from aiguille.analysis.sharing import share
     from aiguille.reports.files import as_bytes, ending_of, write_whole
 
+    def written(path: Path) -> None:
+        write_whole(path, as_bytes(writers[ending_of(path, writers)]()), force=arguments.force)
+
+    # One that is written to twice, or is no file but a pipe, is better left to one process.
+    jobs = min(os.cpu_count() or 1, len(arguments.out)) if len({*arguments.out}) == len(arguments.out) else 1
+    done = share(written, arguments.out, jobs)
     for path in arguments.out:
         with working(arguments, f"writing {path.name}"):
-            write_whole(path, as_bytes(writers[ending_of(path, writers)]()), force=arguments.force)
+            next(done)
         did(arguments, f"file {path}", f"{path} is written")
         log.info("written: %s", path)

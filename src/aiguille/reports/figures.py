@@ -58,6 +58,7 @@ def svg(figure: Figure) -> str:
     import matplotlib as mpl
 
     out = io.StringIO()
+    _laid_out(figure)
     with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "aiguille"}):
         figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None, "Format": None, "Type": None})
     return out.getvalue()
@@ -66,8 +67,17 @@ def svg(figure: Figure) -> str:
 def png(figure: Figure) -> bytes:
     """The figure as PNG, 1500 dots wide."""
     out = io.BytesIO()
+    _laid_out(figure)
     figure.savefig(out, format="png", dpi=_DPI, metadata={"Software": None}, facecolor="#ffffff")
     return out.getvalue()
+
+
+def _laid_out(figure: Figure) -> None:
+    """Find the places of all parts once: as long as an engine is there for it, saving draws everything a second time for it."""
+    engine = figure.get_layout_engine()
+    if engine is not None:
+        engine.execute(figure)
+        figure.set_layout_engine(None)
 
 
 def inline(text: str, name: str, label: str) -> str:
@@ -144,10 +154,19 @@ def _stacked(axes: Axes, rows: Sequence[str], counts: Callable[[str, Severity], 
         for number, value in enumerate(values):
             if value >= top * 0.018:
                 ink = "#ffffff" if severity in _ON_DARK else "#1c2227"
-                axes.text(left[number] + value / 2, number, str(value), ha="center", va="center", color=ink, size=7.5)
+                axes.text(
+                    left[number] + value / 2,
+                    number,
+                    str(value),
+                    ha="center",
+                    va="center",
+                    color=ink,
+                    size=7.5,
+                    in_layout=False,
+                )
         left = [a + b for a, b in zip(left, values, strict=True)]
     for number, total in enumerate(totals):
-        axes.text(total + top * 0.015, number, str(total), va="center", color=MUTED, size=8)
+        axes.text(total + top * 0.015, number, str(total), va="center", color=MUTED, size=8, in_layout=False)
     axes.set_yticks(range(len(rows)), [_text(row) for row in rows])
     axes.set_xlim(0, top * 1.12)
     axes.set_ylim(height - 0.4, -0.6)
@@ -203,6 +222,7 @@ def hits(dossier: Dossier) -> Figure | None:
             va="center",
             size=7.5,
             color="#ffffff" if inside else MUTED,
+            in_layout=False,
         )
     last = len(shown) - 1
     axes.annotate(
@@ -299,7 +319,14 @@ def geo(dossier: Dossier) -> Figure | None:
         for x, value in enumerate(row):
             ink = "#ffffff" if value > 0.55 * top else "#1c2227"
             axes.text(
-                x, y, str(value) if value else "·", ha="center", va="center", size=8, color=ink if value else MUTED
+                x,
+                y,
+                str(value) if value else "·",
+                ha="center",
+                va="center",
+                size=8,
+                color=ink if value else MUTED,
+                in_layout=False,
             )
     axes.set_yticks(range(len(names)), [_text(name) for name in names])
     axes.set_xticks(range(len(codes)), codes)

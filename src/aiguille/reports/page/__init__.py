@@ -7,9 +7,10 @@ from importlib import resources
 from typing import TYPE_CHECKING
 
 from aiguille._version import __version__
+from aiguille.analysis.sharing import share
 from aiguille.baseline import Severity
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.page.sections import SECTIONS
+from aiguille.reports.page.sections import SECTIONS, Section
 from aiguille.reports.text import counted, visible, visible_lines
 
 if TYPE_CHECKING:
@@ -19,12 +20,20 @@ if TYPE_CHECKING:
 def as_html(dossier: Dossier) -> str:
     """The page; the same for the same audit. A section without anything to say is left out, and its link with it."""
     environment = _environment()
-    parts = []
-    for section in SECTIONS:
+
+    def rendered(section: Section) -> str | None:
         content = section.build(dossier)
-        if content is not None:
-            text = environment.get_template(f"{section.name}.html").render(content)
-            parts.append({"name": section.name, "title": section.title, "html": text})
+        return None if content is None else environment.get_template(f"{section.name}.html").render(content)
+
+    _ = dossier.rules, dossier.reach  # several sections ask for them
+    # Figures take longest, so those that have one are handed out first.
+    order = sorted(SECTIONS, key=lambda one: not one.figure)
+    texts = dict(zip((one.name for one in order), share(rendered, order, dossier.jobs), strict=True))
+    parts = [
+        {"name": one.name, "title": one.title, "html": text}
+        for one in SECTIONS
+        if (text := texts[one.name]) is not None
+    ]
     folder = resources.files("aiguille.reports.page") / "templates"
     return environment.get_template("page.html").render(
         estate=dossier.audit.estate,

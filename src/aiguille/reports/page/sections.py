@@ -32,11 +32,15 @@ Content = dict[str, Any]
 
 
 class Section(Struct, frozen=True):
-    """A part of the report. `build` makes what the template `NAME.html` is filled with, None where there is nothing to say."""
+    """A part of the report. `build` makes what the template `NAME.html` is filled with, None where there is nothing to say.
+
+    figure: whether it draws one
+    """
 
     name: str
     title: str
     build: Callable[[Dossier], Content | None]
+    figure: bool = False
 
 
 def _scope(dossier: Dossier) -> Content:
@@ -253,15 +257,15 @@ def _spelled(value: Any) -> str:
 
 
 SECTIONS = (
-    Section("verdict", "Verdict", _verdict),
+    Section("verdict", "Verdict", _verdict, figure=True),
     Section("matrix", "Devices and areas", _matrix),
     Section("scope", "Scope and sources", _scope),
     Section("unread", "What could not be read", _unread),
     Section("findings", "Findings", _findings),
     Section("accepted", "Accepted risks", _accepted),
     Section("rules", "Rules and their standing", _rules),
-    Section("usage", "Usage", _usage),
-    Section("geo", "Reach by country", _geo),
+    Section("usage", "Usage", _usage, figure=True),
+    Section("geo", "Reach by country", _geo, figure=True),
     Section("baseline", "Appendix: baseline and outcomes", _baseline),
 )
 """The page a manager reads first, then the order in which an auditor presents."""
