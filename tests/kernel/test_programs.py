@@ -395,6 +395,73 @@ def test_scripts_and_listings(name: str, tmp_path: Path) -> None:
         assert not differences(listed, host.read(box.bundle("out"), "dump"))
 
 
+NFT_SCRIPTS = {
+    "commands.sh": r"""
+        #!/bin/sh
+        NFT="/usr/sbin/nft"
+        WAN=eth0
+        nft flush ruleset
+        nft add table inet gate
+        nft add chain inet gate old
+        nft 'add chain inet gate in { type filter hook input priority 0; policy drop; }'
+        nft add chain inet gate passing \{ type filter hook forward priority filter \; policy drop \; \}
+        nft add set inet gate desks \{ type ipv4_addr \; flags interval \; elements = \{ 10.0.0.0/24 \} \}
+        nft "add element inet gate desks { 10.0.1.0/25, 10.0.9.9 }"
+        nft add rule inet gate in iifname lo accept
+        nft add rule inet gate in ct state established,related accept
+        for port in 80 443; do
+          nft add rule inet gate in iifname $WAN tcp dport $port accept
+          nft add rule inet gate passing ip saddr @desks oifname "$WAN" tcp dport $port counter accept
+        done
+        nft add rule inet gate in tcp dport 23 accept
+        nft flush chain inet gate old && nft delete chain inet gate old
+        nft -f - <<'END'
+        add rule inet gate in ip saddr 192.0.2.7 tcp dport 22 accept
+        table inet gate {
+          chain out {
+            type filter hook output priority 0; policy accept;
+            tcp dport 25 drop
+          }
+        }
+        END
+        nft list ruleset >/dev/null
+        exit 0
+    """,
+    "commands.nft": """
+        add table ip t
+        add chain ip t gone { type filter hook input priority 5; policy drop; }
+        delete table ip t
+        flush ruleset
+        table filter {
+          chain input {
+            type filter hook input priority 0; policy accept;
+            udp dport { 53, 123 } accept
+          }
+        }
+        add rule ip filter input tcp dport 1-1023 drop
+    """,
+}
+
+
+@pytest.mark.parametrize("name", NFT_SCRIPTS)
+def test_scripts_of_nft(name: str, tmp_path: Path) -> None:
+    needs("nft")
+    with Sandbox(tmp_path) as box:
+        lines = "".join(f"{line.removeprefix('        ')}\n" for line in NFT_SCRIPTS[name].strip("\n").splitlines())
+        (tmp_path / name).write_text(lines)
+        how = "sh" if name.endswith(".sh") else "nft -f"
+        box.run(f"{LINKS}{how} {tmp_path}/{name}\nnft list ruleset > $OUT/ruleset.nft")
+        written = host.read(box.bundle(name), "files")
+        running = host.read(box.bundle("out"), "dump")
+        for device in (written, running):
+            assert not device.ledger.unread, device.ledger.unread
+            assert not device.ledger.problems, device.ledger.problems
+        assert not differences(written, running)
+        assert sum(1 for base in written.rulebases for _ in base.rules()) == sum(
+            1 for base in running.rulebases for _ in base.rules()
+        )
+
+
 SAMPLES = {
     "season-pass-web": ("ufw", ("etc/ufw", "etc/default/ufw"), START_UFW),
     "ticket-hall": ("firewalld", ("etc/firewalld",), START_FIREWALLD),

@@ -10,7 +10,7 @@ from aiguille.analysis.resolve import Resolver, symbols_of
 from aiguille.model import Action, Device, Log, SetMark, Translate, TranslationKind, UnreadableError
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
-from aiguille.readers.iptables.tokens import split_words
+from aiguille.readers.quoting import split_words
 from aiguille.space import Space
 
 

@@ -15,6 +15,7 @@ _WHAT = r"(?:pages?|gui|ui|interface|console|panel|portal|login)"
 _OF_IT = r"(?:(?:web|https?|device|firewall|router|remote)\s+)*"
 _PAGE = re.compile(
     rf"\b{_WHO}\s+{_OF_IT}{_WHAT}\b|\b{_WHO}\s+web\s*$|\b{_WHAT}\s+(?:for|of|to)\s+(?:the\s+)?{_OF_IT}{_WHO}\b"
+    r"|\bremote\s+(?:management|admin(?:istration)?)\b"
     r"|(?<!by )(?<!from )\bweb\s?admin\b|\bweb(?:ui|gui)\b|\badmin(?:page|gui|ui|console|panel)\b",
     re.IGNORECASE,
 )

@@ -8,15 +8,11 @@ as ones that may match.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
-from itertools import pairwise
 
-from msgspec import Struct, field
-
-from aiguille.model import NotUnderstoodError, Rulebase, Span, UnreadableError
+from aiguille.model import Rulebase, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import BUILT_IN, Table, Tables
-from aiguille.readers.iptables.tokens import split_words
+from aiguille.readers.shell import ShellScript, words_of
 
 _PROGRAM = re.compile(r"(?:\S*/)?(ip6?tables)(?:-(?:nft|legacy))?")
 _LINE = re.compile(
@@ -28,17 +24,6 @@ _BY_VARIABLE = re.compile(
     r"(?:^|[;&|]|\bdo[ \t]|\bthen[ \t])[ \t]*\"?\$\{?(\w+)\}?\"?\s+(?:-t\s+\w+\s+|-w\s+)*-[APNIF]\b", re.MULTILINE
 )
 _LISTED = re.compile(r"-P (INPUT|FORWARD|OUTPUT|PREROUTING|POSTROUTING) (ACCEPT|DROP)(?: -c ([0-9]+) ([0-9]+))?")
-_ASSIGNMENT = re.compile(r"(?:(?:export|readonly|local|declare)\s+)?([A-Za-z_]\w*)=(.*)", re.DOTALL)
-_VARIABLE = re.compile(r"\$\{([A-Za-z_]\w*)\}|\$([A-Za-z_]\w*)|\$[0-9@*#?!{(]|`")
-_REDIRECT = re.compile(r"\s*[0-9&]?>>?\s*(?:&[0-9]|\S+)|\s*<\s*\S+")
-_LOOP = re.compile(r"for\s+([A-Za-z_]\w*)\s+in\b\s*(.*)")
-_QUIET = frozenset([
-    "echo", "printf", "modprobe", "insmod", "sysctl", "set", "unset", "true", "false", ":", "exit", "return", "shift",
-    "cd", "sleep", "logger", "touch", "mkdir", "rm", "cp", "mv", "chmod", "chown", "cat", "ls", "grep", "date", "hostname",
-    "test", "[", "export", "local", "readonly", "declare", "trap", "ulimit", "umask", "ip", "tc", "ethtool",
-    "iptables-save", "ip6tables-save",
-])  # fmt: skip
-"""Commands that change no rule."""
 _LONG = {
     "--table": "-t", "--append": "-A", "--insert": "-I", "--delete": "-D", "--policy": "-P", "--new-chain": "-N", "--new": "-N",
     "--flush": "-F", "--delete-chain": "-X", "--replace": "-R", "--rename-chain": "-E", "--zero": "-Z", "--list": "-L",
@@ -90,7 +75,7 @@ def read_listing(file: ExportFile, family: int, ledger: LedgerBuilder, sets: fro
         commands = _Commands(tables, ledger)
         for number in block:
             if text := file.lines[number - 1].strip():
-                commands.run(tables.table(kind, where), _words(text, file.span(number)), file.span(number))
+                commands.run(tables.table(kind, where), words_of(text, file.span(number)), file.span(number))
     if "nat" not in tables.tables:
         ledger.problem(
             file.span(1),
@@ -205,189 +190,30 @@ class _Commands:
         self.ledger.problem(where, f"{why}; the rules may be others than shown")
 
 
-class _Block(Struct):
-    """An open loop or branch: the commands of a loop gather until its end."""
+class _Script(ShellScript):
+    program = _PROGRAM
 
-    kind: str
-    where: Span
-    variable: str = ""
-    values: list[str] = field(default_factory=list)
-    body: list[tuple[str, Span]] = field(default_factory=list)
-
-
-class _Script:
     def __init__(self, file: ExportFile, ledger: LedgerBuilder, sets: frozenset[str]) -> None:
-        self.file, self.ledger, self.sets = file, ledger, sets
-        self.values: dict[str, str] = {}
+        super().__init__(file, ledger)
+        self.sets = sets
         self.commands: dict[int, _Commands] = {}
-        self.doubt: list[str] = []
         self.odd: list[tuple[Span, str, str]] = []
-        self.ended = False
 
     def read(self) -> dict[int, list[Rulebase]]:
-        self._run(list(self._statements()))
+        self.run()
         if not self.commands:
             raise UnreadableError(f"{self.file.path}: no command of iptables was found that could be followed")
         return {family: one.tables.finish() for family, one in self.commands.items()}
 
-    def _statements(self) -> Iterator[tuple[str, Span]]:
-        """Commands one by one: comments gone, continued lines joined, lines parted at ``;``, ``&&`` and ``||``."""
-        whole, first, closing = "", 0, ""
-        for number, line in enumerate(self.file.lines, 1):
-            if closing:
-                self.ledger.unread(self.file.span(number), "text that the script hands to a command")
-                closing = "" if line.strip() == closing else closing
-                continue
-            first = first or number
-            whole += line[:-1] + " " if line.endswith("\\") else line
-            if line.endswith("\\") and number < len(self.file.lines):
-                continue
-            where = self.file.span(first, number)
-            bare = _without_comment(whole)
-            one_line = first == number
-            whole, first = "", 0
-            if not bare.strip():
-                self.ledger.set_aside(where, "comment")
-                continue
-            if found := re.search(r"<<-?\s*['\"]?(\w+)", bare):
-                closing = found[1]
-                self._doubtful(where, "a command that reads the lines below it is not followed")
-                continue
-            parts = _parts(bare)
-            for part, start, stop in parts:
-                yield part, Span(where.file, number, number, start, stop) if one_line and len(parts) > 1 else where
-
-    def _run(self, statements: list[tuple[str, Span]]) -> None:
-        blocks: list[_Block] = []
-        awaited = 0
-        for text, where in statements:
-            if self.ended:
-                self.ledger.set_aside(where, "stands after the script has ended")
-                continue
-            if re.match(r"do\b", text):
-                if not awaited:
-                    # What loops here was not seen, behind a pipe for instance.
-                    self._open(blocks, next((one for one in blocks if one.kind == "for"), None), "do", where)
-                awaited = max(0, awaited - 1)
-                if blocks and blocks[-1].kind == "for" and text.strip() == "do":
-                    self.ledger.read(where)  # the loop's own, no part of what it repeats
-                    continue
-            text = re.sub(r"^(?:do|then)\s+", "", text)
-            word = text.split()[0] if text.split() else ""
-            loop = next((one for one in blocks if one.kind == "for"), None)
-            if word in ("for", "while", "until", "if", "case", "select") or re.fullmatch(
-                r"(?:function\s+)?[\w-]+\s*\(\)\s*\{?", text
-            ):
-                self._open(blocks, loop, text, where)
-                awaited += word in ("for", "while", "until", "select")
-            elif word in ("done", "fi", "esac", "}") and blocks:
-                closed = blocks.pop()
-                self.ledger.read(where)
-                if closed is loop:
-                    self._loop(closed)
-                elif loop is not None:
-                    loop.body.append((text, where))
-                else:
-                    self.doubt.pop()
-            elif loop is not None:
-                loop.body.append((text, where))
-            elif word in ("do", "then", "else", "elif", "{", ";;"):
-                self.ledger.read(where)
-            else:
-                self._statement(text, where)
-        if blocks:
-            raise UnreadableError(f"{blocks[0].where}: '{blocks[0].kind}' is never closed; the script is cut off")
-
-    def _open(self, blocks: list[_Block], loop: _Block | None, text: str, where: Span) -> None:
-        self.ledger.read(where)
-        if loop is not None:
-            blocks.append(_Block("nested", where))
-            loop.body.append((text, where))
-            return
-        found = _LOOP.fullmatch(text)
-        values, gap = self._expand(found[2], where) if found else ("", "")
-        if found and not gap:
-            blocks.append(_Block("for", where, found[1], _words(values, where)))
-            return
-        kind = text.split()[0]
-        blocks.append(_Block(kind, where))
-        why = f"stands inside '{kind}' of line {where.first}, which the host decides"
-        self.ledger.problem(
-            where, f"what '{kind}' leads to is decided on the host; the rules inside count as ones that may match"
-        )
-        self.doubt.append(why)
-
-    def _loop(self, loop: _Block) -> None:
-        for value in loop.values:
-            self.values[loop.variable] = value
-            self._run(loop.body)
-        if not loop.values:
-            for _, where in loop.body:
-                self.ledger.set_aside(where, "a loop over nothing")
-
-    def _statement(self, text: str, where: Span) -> None:
-        if (assigned := _ASSIGNMENT.fullmatch(text)) is not None and not re.match(r"\w+=[\w./-]*\s+\S", text):
-            self._assign(assigned[1], assigned[2].strip(), where)
-            return
-        text, gap = self._expand(text, where)
-        words = text.split()
-        while words and (words[0] in ("sudo", "exec", "command") or re.match(r"\w+=", words[0])):
-            words.pop(0)
-        found = _PROGRAM.fullmatch(words[0].strip("\"'")) if words else None
-        if found is not None:
-            self._iptables(
-                found[1], _REDIRECT.sub("", text.split(None, text.split().index(words[0]) + 1)[-1]), where, gap
-            )
-        elif words and (
-            words[0] in _QUIET or words[0].startswith("/proc") or words == ["netfilter-persistent", "save"]
-        ):
-            self.ledger.set_aside(where, "a command that changes no rule")
-            self.ended = words[0] == "exit" and not self.doubt
-        else:
-            why = f"'{words[0] if words else text}' is not a command we follow"
-            if words and words[0].rpartition("/")[2] == "ipset":
-                self.ledger.unread(where, f"{why}; rules that look into a set may match until its members are known")
-            else:
-                self._doubtful(where, why, text)
-
-    def _doubtful(self, where: Span, why: str, text: str = "") -> None:
-        self.ledger.unread(where, why)
-        self.ledger.problem(where, f"{why}; whatever it does to the rules counts as a rule that may do anything")
+    def unfollowed(self, where: Span, text: str, why: str) -> None:
         self.odd.append((where, text, why))
         for commands in self.commands.values():
             commands.anything(where, text, why)
 
-    def _assign(self, name: str, value: str, where: Span) -> None:
-        self.ledger.read(where)
-        if re.search(r"(?:which|command -v|type -p)\s+(ip6?tables)", value):
-            self.values[name] = "ip6tables" if "ip6tables" in value else "iptables"
-            return
-        value, gap = self._expand(value, where)
-        if gap or self.doubt:
-            self.values.pop(name, None)
-        else:
-            self.values[name] = " ".join(_words(value, where))
-
-    def _expand(self, text: str, where: Span) -> tuple[str, str]:
-        """Text with variables put in, and why a part of it is not known."""
-        gap = ""
-
-        def put(found: re.Match[str]) -> str:
-            nonlocal gap
-            name = found[1] or found[2]
-            if name and name in self.values:
-                return self.values[name]
-            gap = gap or (
-                f"the value of ${name} is not known" if name else "it depends on what a command prints on the host"
-            )
-            return found[0]
-
-        return _VARIABLE.sub(put, text), gap
-
-    def _iptables(self, program: str, text: str, where: Span, gap: str) -> None:
+    def command(self, program: str, text: str, where: Span, gaps: tuple[str, ...]) -> None:
         family = 6 if program == "ip6tables" else 4
         name = "filter"
-        words = _words(text, where)
+        words = words_of(text, where)
         out: list[str] = []
         at = 0
         while at < len(words):
@@ -411,14 +237,13 @@ class _Script:
             commands.table("filter", where)
             for odd in self.odd:
                 commands.anything(*odd)
-        gaps = tuple(filter(None, (gap, *self.doubt)))
         table = commands.table(name, where)
-        if gap and any(_OPEN.search(word) for word in out):
+        if gaps and any(_OPEN.search(word) for word in out):
             kept, lost = _without_unknown(out)
             if lost:
                 # Where it stands or what it does is what is not known.
-                self.ledger.unread(where, f"{gap}; the line is kept as a rule that may do anything")
-                commands.anything(where, " ".join(kept), gap)
+                self.ledger.unread(where, f"{gaps[0]}; the line is kept as a rule that may do anything")
+                commands.anything(where, " ".join(kept), gaps[0])
                 return
             out = kept
         commands.run(table, out, where, gaps)
@@ -441,48 +266,3 @@ def _without_unknown(words: list[str]) -> tuple[list[str], bool]:
         else:
             lost = True
     return out, lost
-
-
-def _words(text: str, where: Span) -> list[str]:
-    try:
-        return split_words(text)
-    except NotUnderstoodError as error:
-        raise UnreadableError(f"{where}: {error}; mend the line or take it out") from error
-
-
-def _without_comment(line: str) -> str:
-    quote = ""
-    for at, sign in enumerate(line):
-        if quote:
-            quote = "" if sign == quote else quote
-        elif sign in "\"'":
-            quote = sign
-        elif sign == "#" and (at == 0 or line[at - 1] in " \t;"):
-            return line[:at]
-    return line
-
-
-def _parts(line: str) -> list[tuple[str, int, int]]:
-    """A line at its ``;``, ``&&`` and ``||`` outside quotes and parentheses: each part, and where it starts and stops."""
-    ends, quote, depth, at = [(0, 0)], "", 0, 0
-    while at < len(line):
-        sign = line[at]
-        if quote:
-            quote = "" if sign == quote else quote
-        elif sign in "\"'":
-            quote = sign
-        elif sign in "()":
-            depth += 1 if sign == "(" else -1
-        elif depth == 0 and (line.startswith(("&&", "||"), at) or sign == ";"):
-            wide = 1 if sign == ";" else 2
-            ends.append((at, at + wide))
-            at += wide
-            continue
-        at += 1
-    out = []
-    for (_, start), (stop, _) in pairwise([*ends, (len(line), 0)]):
-        part = line[start:stop]
-        if bare := part.strip():
-            begin = start + len(part) - len(part.lstrip())
-            out.append((bare, begin, begin + len(bare)))
-    return out

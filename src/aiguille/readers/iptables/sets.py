@@ -21,8 +21,8 @@ from aiguille.model import (
     Span,
 )
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.iptables.tokens import split_words
 from aiguille.readers.literals import read_address_range, read_icmp, read_network, read_ports, read_protocol
+from aiguille.readers.quoting import split_words
 
 _CREATE = re.compile(r"create (\S+) (hash|bitmap|list):(\S+)(?: |$)")
 

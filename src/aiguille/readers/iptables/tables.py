@@ -25,7 +25,7 @@ from aiguille.model import (
 from aiguille.readers.calls import refuse_circles
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.rule import CommandReader, RuleLine
-from aiguille.readers.iptables.tokens import split_words
+from aiguille.readers.quoting import split_words
 
 TABLE = re.compile(r"\*(filter|nat|mangle|raw|security)")
 _CHAIN = re.compile(r":(\S+) (ACCEPT|DROP|QUEUE|RETURN|-)(?: \[([0-9]+):([0-9]+)\])?")

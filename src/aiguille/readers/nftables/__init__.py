@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from aiguille.model import Device, Setting, UnreadableError, default, unknown
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.nftables import json_form, text_form
+from aiguille.readers.nftables import json_form, script, text_form
 from aiguille.readers.nftables.build import Builder
 from aiguille.readers.part import FirewallPart, with_shipped
 from aiguille.readers.stock import is_shipped
@@ -16,8 +16,8 @@ MAKE = "Linux netfilter (nftables)"
 
 
 def recognise(file: ExportFile) -> str | None:
-    """Why a file looks like a rule set of nft, in either form; None if it does not."""
-    return json_form.recognise(file) or text_form.recognise(file)
+    """Why a file looks like a rule set of nft, in either form or as commands; None if it does not."""
+    return json_form.recognise(file) or text_form.recognise(file) or script.recognise(file)
 
 
 def read(files: Sequence[ExportFile], name: str) -> Device:
@@ -53,7 +53,9 @@ def read_part(file: ExportFile, objects: list[json_form.Item] | None, ledger: Le
             ledger.read(where)
             firmware = default(f"nft {body.get('version', '')}".strip(), where)
     builder = Builder(file.path, ledger)
-    for kind, body, where in text_form.items(file, ledger) if objects is None else objects:
+    if objects is None:
+        objects = (text_form if script.recognise(file) is None else script).items(file, ledger)
+    for kind, body, where in objects:
         builder.add(kind, body, where)
     rulebases, sets = builder.finish()
     return FirewallPart(with_shipped(rulebases, is_shipped), sets, firmware=firmware)

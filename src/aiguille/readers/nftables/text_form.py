@@ -7,16 +7,24 @@ is what an export implies, and single commands (``add rule ...``) are read as th
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Any
+
+from msgspec.structs import replace
 
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.nftables.json_form import Item
 from aiguille.readers.nftables.text_rule import RuleText, value
-from aiguille.readers.nftables.text_tokens import split
+from aiguille.readers.nftables.text_tokens import Words, split
 
 _TABLE = re.compile(r"\s*(?:add\s+|create\s+)?table\s+(?:(?:ip|ip6|inet|arp|bridge|netdev)\s+)?\S+\s*\{")
 _PLAIN_TABLE = re.compile(r"\s*table\s+(?:ip|ip6|inet|arp|bridge|netdev)\s+\S+\s*\{")
+_COMMAND = re.compile(
+    r"(?:add|create)\s+(?:table|chain|rule|set|map)\s+(?:(?:ip|ip6|inet|arp|bridge|netdev)\s+)?\w|flush\s+ruleset\s*;?$"
+)
+_BARE_TABLE = re.compile(r"\s*table\s+[\w-]+\s*\{\s*$")
+_INSIDE = re.compile(r"\s*(?:chain|set|map)\s+[\w-]+\s*\{")
 _FAMILIES = frozenset(["ip", "ip6", "inet", "arp", "bridge", "netdev"])
 _PRIORITIES = {"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100, "out": 100}
 _OBJECTS = frozenset(["counter", "quota", "limit", "ct", "secmark", "synproxy", "flowtable"])
@@ -29,6 +37,13 @@ def recognise(file: ExportFile) -> str | None:
             return f"line {number} opens the nftables table '{' '.join(line.split()[1:3]).rstrip(' {')}'"
         if line.startswith("#!") and "nft" in line:
             return "line 1 says it is a script for nft"
+    said = [
+        (number, line) for number, line in enumerate(file.lines[:200], 1) if line.strip() and line.strip()[0] != "#"
+    ]
+    if said and _COMMAND.match(said[0][1].strip()):
+        return f"line {said[0][0]} is a command for `nft -f`"
+    if len(said) > 1 and _BARE_TABLE.match(said[0][1]) and _INSIDE.match(said[1][1]):
+        return f"line {said[0][0]} opens a table of nftables, and the next a part of it"
     return None
 
 
@@ -37,23 +52,58 @@ def items(file: ExportFile, ledger: LedgerBuilder) -> list[Item]:
 
     Raises UnreadableError where the text breaks off in the middle of a block.
     """
-    return _Text(file, ledger).read()
+    commands = Commands(file, ledger)
+    commands.run(list(enumerate(file.lines, 1)))
+    return commands.out
+
+
+class Commands:
+    """What commands given one after the other leave behind.
+
+    out: the objects so far, in order
+    """
+
+    def __init__(self, file: ExportFile, ledger: LedgerBuilder) -> None:
+        self.file, self.ledger = file, ledger
+        self.out: list[Item] = []
+        self.constants: dict[str, list[str]] = {}
+
+    def run(self, lines: Sequence[tuple[int, str]], gaps: tuple[str, ...] = ()) -> None:
+        """Lines of the language, each with its number in the file; gaps: why they may not be run."""
+        found = split([line for _, line in lines], self.file.path)
+        text = _Text(self.file, self.ledger, replace(found, lines=[lines[at - 1][0] for at in found.lines]), gaps)
+        text.out, text.constants = self.out, self.constants
+        for line in found.comments:
+            self.ledger.set_aside(self.file.span(lines[line - 1][0]), "comment")
+        text.read()
+
+    def anything(self, where: Span, why: str) -> None:
+        """A command that may do anything: it counts as such a rule where each base chain stands now."""
+        for kind, body, _ in list(self.out):
+            if kind == "chain" and "hook" in body:
+                rule = {
+                    "family": body["family"],
+                    "table": body["table"],
+                    "chain": body["name"],
+                    "expr": [],
+                    "gap": why,
+                    "open": True,
+                }
+                self.out.append(("rule", rule, where))
 
 
 class _Text:
-    """Reads blocks; the rule language itself is `RuleText`."""
+    """Reads blocks; the rule language itself is `RuleText`. gaps: why none of it may hold."""
 
-    def __init__(self, file: ExportFile, ledger: LedgerBuilder) -> None:
-        found = split(file)
+    def __init__(self, file: ExportFile, ledger: LedgerBuilder, found: Words, gaps: tuple[str, ...] = ()) -> None:
         self.file = file
         self.ledger = ledger
         self.words = found.words
         self.lines = found.lines
+        self.gaps = gaps
         self.at = 0
         self.out: list[Item] = []
         self.constants: dict[str, list[str]] = {}
-        for line in found.comments:
-            ledger.set_aside(file.span(line), "comment")
 
     def read(self) -> list[Item]:
         while self._blank():
@@ -69,8 +119,8 @@ class _Text:
                     self._command(first)
                 case "define":
                     self._define()
-                case "flush" | "destroy":
-                    self.ledger.set_aside(self._statement_span(), "clears what was loaded before")
+                case "flush" | "delete" | "destroy":
+                    self._clear()
                 case "include":
                     where = self._statement_span()
                     self.ledger.unread(where, "what it includes is not in this file; export with `nft list ruleset`")
@@ -154,6 +204,49 @@ class _Text:
         return out
 
     # -- blocks --------------------------------------------------------------------------------------------------
+
+    def _clear(self) -> None:
+        """``flush ruleset``, ``delete table inet filter``, ``flush chain inet filter input``: what stands above goes."""
+        start = self.at
+        words = self._statement()
+        where = self._span(start)
+        kind, rest = words[1] if len(words) > 1 else "", words[2:]
+        family = rest.pop(0) if rest and rest[0] in _FAMILIES else "ip"
+        if self.gaps:
+            self.ledger.unread(where, f"'{words[0]}' is passed over: {self.gaps[0]}")
+            self.ledger.problem(
+                where, f"'{words[0]}' is passed over: {self.gaps[0]}; the rules may be others than shown"
+            )
+            return
+        before = list(self.out)
+        if kind == "ruleset":
+            self.out[:] = [one for one in self.out if rest and one[1].get("family") != rest[0]]
+        elif kind == "table" and rest:
+            here = (family, rest[0])
+            kept = "table" if words[0] == "flush" else ""
+            self.out[:] = [
+                one
+                for one in self.out
+                if (one[1].get("family"), one[1].get("name" if one[0] == "table" else "table")) != here
+                or one[0] == kept
+            ]
+        elif kind == "chain" and len(rest) > 1:
+            kept = "chain" if words[0] == "flush" else ""
+            self.out[:] = [
+                o
+                for o in self.out
+                if (o[1].get("family"), o[1].get("table")) != (family, rest[0])
+                or o[1].get("chain" if o[0] == "rule" else "name") != rest[1]
+                or o[0] not in ("rule", "chain")
+                or o[0] == kept
+            ]
+        else:
+            self.ledger.unread(where, f"what '{' '.join(words[:2])}' takes out is not followed")
+            self.ledger.problem(where, "what it takes out is not followed; the rules may be others than shown")
+            return
+        for _, _, gone in before:
+            self.ledger.read(gone)  # what goes was understood, and says nothing any more
+        self.ledger.set_aside(where, "clears what was loaded before")
 
     def _define(self) -> None:
         start = self.at
@@ -250,6 +343,8 @@ class _Text:
             body["expr"] = reader.rule()
         except NotUnderstoodError as error:
             body |= _salvage(words, reader, str(error))
+        if self.gaps and "gap" not in body:
+            body |= {"gap": self.gaps[0], "open": False}
         if reader.comment:
             body["comment"] = reader.comment
         self.out.append(("rule", body, where))
@@ -331,6 +426,8 @@ class _Text:
         if kind == "rule":
             self._rule(family, table, name, start, said)
             return
+        if self.gaps:
+            self.ledger.problem(self._span(start), f"{self.gaps[0]}; the rules may be others than shown")
         body: dict[str, Any] = {"family": family, "table": table, "name": name, "elem": []}
         parts = _parts(said[1:-1] if said[:1] == ["{"] and kind != "element" else [])
         where = self._span(start)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 from msgspec import Struct
 
 from aiguille.model import UnreadableError
-from aiguille.readers.files import ExportFile
 
 _TOKEN = re.compile(
     r'\n|[^\S\n]+|\\\n|#[^\n]*|"[^"\n]*"|==|!=|<=|>=|<<|>>|[{}();,=!<>&|^]|@[^\s{}();,=!<>&|"]*|[^\s{}();,=!<>&|"#@^]+|.'
@@ -25,13 +25,13 @@ class Words(Struct, frozen=True):
     comments: list[int]
 
 
-def split(file: ExportFile) -> Words:
-    """Split a file into words; raises UnreadableError where a quote stays open."""
+def split(text: Sequence[str], path: str) -> Words:
+    """Split the lines of a file into words; raises UnreadableError where a quote stays open."""
     words: list[str] = []
     lines: list[int] = []
     comments: list[int] = []
     line, fresh = 1, True
-    for word in _TOKEN.findall("\n".join(file.lines)):
+    for word in _TOKEN.findall("\n".join(text)):
         first = word[0]
         if first == "\n":
             words.append("\n")
@@ -46,7 +46,7 @@ def split(file: ExportFile) -> Words:
         elif word == "\\\n":
             line += 1
         elif word == '"':
-            raise UnreadableError(f"{file.path}:{line}: a quote is opened and never closed; save the rule set again")
+            raise UnreadableError(f"{path}:{line}: a quote is opened and never closed; save the rule set again")
         else:
             words.append(word)
             lines.append(line)

@@ -26,7 +26,7 @@ from aiguille.model import (
 from aiguille.readers.assignments import Assigned, read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.iptables.tables import Tables, read_tables
+from aiguille.readers.iptables.tables import Table, Tables, read_tables
 from aiguille.readers.literals import read_ports, read_protocol
 from aiguille.readers.part import FirewallPart, as_made, with_implied, with_shipped
 from aiguille.readers.stock import is_shipped
@@ -192,10 +192,30 @@ def _family(
             for chain in _USER:
                 tables.chain(table, f"ufw{six}-{chain}", file.span(1))
         read_tables(file, tables, ledger, _Comments(file, ledger, comments))
+        if name == "user":
+            _limits(file, f"ufw{six}-user-limit", tables, table, ledger)
     for chain in _POLICIES:
         words = ["-j", f"ufw{six}-user-{chain.lower()}"]
         tables.append(table, f"ufw{six}-before-{chain.lower()}", policies[chain].where, words)
     return [_commented(one, comments) for one in tables.finish()]
+
+
+def _limits(file: ExportFile, limit: str, tables: Tables, table: Table, ledger: LedgerBuilder) -> None:
+    """The chains behind `limit`, which ufw writes at the end of its rules, where an excerpt of them was cut off before."""
+    lines = [line.split() for line in file.lines]
+    jumps = [n for n, words in enumerate(lines, 1) if words[:1] == ["-A"] and words[-1].startswith(limit)]
+    there = {
+        words[0 if words[0].startswith(":") else 1].lstrip(":") for words in lines if words[1:] and words[0][:1] in ":-"
+    }
+    if not jumps or there & {limit, f"{limit}-accept"}:
+        return
+    where = file.span(jumps[0])
+    ledger.problem(
+        where,
+        f"the chains {limit} and {limit}-accept that ufw writes for it are missing here; they are taken as ufw makes them",
+    )
+    tables.append(table, limit, where, ["-j", "REJECT"])
+    tables.append(table, f"{limit}-accept", where, ["-j", "ACCEPT"])
 
 
 class _Comments(Struct):

@@ -42,7 +42,11 @@ def _admitting(subject: Subject) -> list[Admission]:
     written = {where for where, _ in subject.study.written}
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
         for one in subject.study.admissions(direction):
-            if one.rule.where in written and not is_kept(one.step.chain.name) and not one.rule.shipped:
+            if (
+                one.rule.where in written
+                and not is_kept(one.step.chain.name)
+                and not (one.rule.shipped or one.rule.implied)
+            ):
                 out.setdefault(one.rule.where, one)
     return list(out.values())
 
