@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from pathlib import Path
 
@@ -26,7 +27,8 @@ def needs(program: str) -> None:
 
 START_UFW = (
     "ufw --force enable\niptables-save -c > $OUT/a.v4\nip6tables-save > $OUT/a.v6\n"
-    "sysctl -qw net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1\nufw status verbose > $OUT/../status.txt"
+    "sysctl -qw net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1\nufw status verbose > $OUT/../status.txt\n"
+    "ufw show added > $OUT/../added.txt"
 )
 START_FIREWALLD = (
     "dbus-daemon --system --fork --print-pid > /run/bus\nfirewalld --nofork --nopid > $OUT/../log 2>&1 &\n"
@@ -76,9 +78,21 @@ def test_ufw(name: str, tmp_path: Path) -> None:
         box.run(f"{UFW[name]}\n{START_UFW}")
         written, running = compare(box.bundle("etc/ufw", "etc/default/ufw"), box.bundle("out"))
         compare_listing(box.bundle("status.txt"), running, only=4 if name == "open" else None)
+        if name != "open":
+            given_as_commands(box)
+            compare_listing(box.bundle("commands.txt"), running)
         if name == "host":
             said = {rule.comment for rulebase in written.rulebases for _, rule in rulebase.rules()}
             assert "the operators" in said
+
+
+def given_as_commands(box: Sandbox) -> None:
+    """Put before what `ufw show added` prints the commands that set the policies."""
+    words = {"ACCEPT": "allow", "DROP": "deny", "REJECT": "reject"}
+    said = dict(re.findall(r'(?m)^DEFAULT_(\w+)_POLICY="(\w+)"', (box.folder / "etc/default/ufw").read_text()))
+    ways = {"INPUT": "incoming", "OUTPUT": "outgoing", "FORWARD": "routed"}
+    lines = [f"ufw default {words[said[chain]]} {way}\n" for chain, way in ways.items()]
+    (box.folder / "commands.txt").write_text("".join(lines) + (box.folder / "added.txt").read_text())
 
 
 FIREWALLD = {

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from tests.kernel.sandbox import Sandbox, compare, compare_listing
-from tests.kernel.test_programs import LINKS, START_FIREWALLD, START_SHOREWALL, START_UFW, needs
+from tests.kernel.test_programs import LINKS, START_FIREWALLD, START_SHOREWALL, START_UFW, given_as_commands, needs
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
 NETWORKS = ("10.0.0.0/8", "10.0.5.0/24", "10.0.5.9", "192.0.2.0/24", "192.0.2.77", "198.51.100.0/25", "203.0.113.4/30")
@@ -224,5 +224,7 @@ def test_files_let_through_what_the_kernel_does(
         written, running = compare(box.bundle(*places), box.bundle("out"), families)
         if name == "ufw":
             compare_listing(box.bundle("status.txt"), running)
+            given_as_commands(box)
+            compare_listing(box.bundle("commands.txt"), running)
     rules = sum(1 for base in written.rulebases for _ in base.rules())
     record_property("kernel", f"{name} from seed {seed}: {rules} rules as files and as run, equal as sets of packets")

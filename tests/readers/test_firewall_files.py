@@ -156,8 +156,9 @@ def test_the_listing_of_ufw_is_read_and_says_that_it_is_poorer() -> None:
     assert [entry.where.first for entry in device.ledger.unread] == [15]
     assert {rule.comment for _, rule in device.rulebases[0].rules() if rule.comment} == {"operators"}
     assert statements(device) == {f"status.txt:{line}" for line in (8, 9, 10, 11, 12, 13, 14)}
-    with pytest.raises(UnreadableError, match="ufw status verbose"):
-        host.read([decode("s", b"Status: active\n\nTo   Action  From\n")], "box")
+    bare = host.read([decode("s", b"Status: active\n\nTo   Action  From\n22/tcp    ALLOW   Anywhere\n")], "box")
+    assert verdicts(bare, WEB, WEB.replace(":80 ", ":22 ")) == "?A"
+    assert "default policies" in told(bare)
     assert verdicts(host.read([decode("s", b"Status: inactive\n")], "box"), WEB) == "A"
 
 
@@ -423,3 +424,38 @@ def test_actions_of_the_model_are_those_of_the_kernel(read: Callable[[dict[str, 
     known = {Action.ACCEPT, Action.DROP, Action.REJECT, Action.RETURN, Action.JUMP, Action.GOTO, Action.CONTINUE}
     device = read({})
     assert {rule.action for base in device.rulebases for _, rule in base.rules()} <= known
+
+
+COMMANDS = [
+    ("ufw allow 80/tcp", "A?"),
+    ("ufw default deny incoming\nufw allow 80/tcp\n", "AD"),
+    ("sudo ufw default deny\nufw --force enable\nufw allow from 198.51.100.0/24 to any port 80", "AD"),
+    ("ufw default deny\nufw allow from 192.0.2.0/24 to any port 80 proto tcp", "DD"),
+    ("ufw default allow\nufw deny in on eth0 to any port 80 comment 'no web'", "DA"),
+    ("ufw default deny\nufw allow http", "AD"),
+    ("ufw default deny\nufw allow 'Nginx Full'\nufw delete allow 'Nginx Full'", "DD"),
+    ("ufw default deny\nufw deny 80\nufw insert 1 allow 80", "AD"),
+    ("ufw default deny\nfor p in 80 8080; do ufw allow $p/tcp; done", "AD"),
+    ("ufw default deny\nif [ -f /x ]; then\nufw allow 80\nfi", "?D"),
+    ("ufw default deny\nufw allow $PORT/tcp", "??"),
+    ("ufw default deny\nufw allow Gizmo", "??"),
+    ("ufw default deny\nufw allow 80\nufw reset\nufw default deny", "DD"),
+    ("ufw default deny\nufw allow out 80\nufw route allow in on eth0 to 10.0.0.9 port 80", "DD"),
+    ("Added user rules (see 'ufw status' for running firewall):\nufw allow 80/tcp\nufw limit 25/tcp", "A?"),
+]
+
+
+@pytest.mark.parametrize(("text", "expected"), COMMANDS)
+def test_commands_of_ufw_are_followed(text: str, expected: str) -> None:
+    file = decode("rules.txt", text.encode())
+    assert recognise(file)[0].name == "linux-host"
+    assert verdicts(host.read([file], "box"), WEB, WEB.replace(":80 ", ":25 ")) == expected
+
+
+def test_an_excerpt_of_ufws_rules_limits_as_ufw_does() -> None:
+    rules = "*filter\n:ufw-user-input - [0:0]\n-A ufw-user-input -p tcp --dport 22 -j ufw-user-limit-accept\n"
+    whole = rules + "-A ufw-user-limit -j REJECT\n-A ufw-user-limit-accept -j ACCEPT\nCOMMIT\n"
+    for text, said in ((rules + "COMMIT\n", True), (whole, False)):
+        device = host.read([decode("user.rules", text.encode())], "box")
+        assert verdicts(device, WEB.replace(":80 ", ":22 ")) == "A"
+        assert ("are missing here" in told(device)) is said

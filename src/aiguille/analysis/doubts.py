@@ -6,6 +6,7 @@ away. A hardware address, a mark or a knock may keep everybody away but one.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from enum import IntEnum
 
@@ -18,9 +19,21 @@ RATES = frozenset({"rate limit", "recently seen addresses", "number of connectio
 GENUINE = frozenset({"reverse path"})
 """Qualifiers that only keep away packets whose source is forged."""
 
+SENDERS_CHOICE = frozenset(
+    {
+        "IPv6 routing header", "IPv6 destination options", "IPv6 hop-by-hop options", "IPv6 headers", "mobility header",
+        "segment routing header", "fragment", "IP option", "TCP option", "text in the packet",
+    }
+)  # fmt: skip
+"""Qualifiers of refusals that look for something odd in a packet, which whoever sends it can leave away."""
+
 HOURS = "time of day"
 
 _NOBODY = frozenset({DestinationType.BROADCAST.number, DestinationType.MULTICAST.number, DestinationType.OTHER.number})
+
+
+_LACKING = re.compile(r"!|\bmissing\b|\bfalse\b|<")
+"""What says that a packet without it is meant, or a short one."""
 
 
 class Doubt(IntEnum):
@@ -70,6 +83,8 @@ def _worth(one: Qualifier, rule: Rule, does: Action) -> Doubt:
         thins = does is Action.DROP or "--set" in one.text or "!" in one.text
         return Doubt.NONE if thins or (does is Action.JUMP and "hitcount" in one.text) else Doubt.BARS
     if one.name in RATES | GENUINE:
+        return Doubt.NONE
+    if one.name in SENDERS_CHOICE and does is Action.DROP and not _LACKING.search(one.text):
         return Doubt.NONE
     if one.name == HOURS:
         return Doubt.HOURS if "date" not in one.text else Doubt.BARS

@@ -22,6 +22,7 @@ from aiguille.readers.host import accounts, logs, network, sshd, sysctl, upkeep
 from aiguille.readers.nftables import json_form
 from aiguille.readers.part import FirewallPart
 from aiguille.readers.shorewall import shorewall
+from aiguille.readers.ufw import added as ufw_added
 from aiguille.readers.ufw import status as ufw_status
 from aiguille.readers.ufw import ufw
 
@@ -40,6 +41,7 @@ POORER: tuple[
 ] = (
     ("the listing of ufw", ufw_status.recognise, ufw_status.read),
     ("ufw's rules of its user", ufw.recognise, ufw.read_alone),
+    ("commands of ufw", ufw_added.recognise, ufw_added.read),
     ("the listing of firewalld", firewalld_listing.recognise, firewalld_listing.read),
 )
 """Listings that leave things out, read where nothing better is there."""
@@ -145,7 +147,9 @@ def _sources(
     known = tuple(file for file in printed if iptables.recognise(file) and not ufw.recognise(file))
     scripts = tuple(file for file in known if iptables.is_script(file))
     dumps = tuple(file for file in known if file not in scripts)
-    rulesets = tuple(file for file in printed if nftables.recognise(file))
+    shown = tuple(file for file in printed if nftables.recognise(file))
+    given = tuple(file for file in shown if nftables.is_script(file))
+    rulesets = tuple(file for file in shown if file not in given)
     out: list[_Source] = []
     if dumps and any(line.lstrip().startswith(("-A", "[")) for file in dumps for line in file.lines):
         both = (*dumps, *rulesets)
@@ -171,6 +175,8 @@ def _sources(
         out.append(_Source("the rules stored for the next start", kept, lambda: commands(kept)))
     if scripts:
         out.append(_Source("a script of iptables commands", scripts, lambda: commands(scripts)))
+    if given:
+        out.append(_Source("a script of nft commands", given, lambda: _ruleset(given, objects, ledger)))
     for label, recognised, reader_of in POORER:
         if shown := tuple(file for file in printed if recognised(file)):
             out.append(_Source(label, shown, lambda shown=shown, reader_of=reader_of: reader_of(shown[0], ledger)))  # type: ignore[misc]

@@ -56,6 +56,7 @@ def is_script(file: ExportFile) -> bool:
         not dumped
         and not printed.is_printed(file)
         and not script.is_listing(file)
+        and not script.is_excerpt(file)
         and script.recognise(file) is not None
     )
 
@@ -108,6 +109,9 @@ def read_part(
             read[family] = printed.read_printed(file, family, ledger, names)
         elif is_script(file):
             read = script.read_script(file, ledger, names)
+        elif script.is_excerpt(file):
+            family = _family(file)
+            read[family] = script.read_excerpt(file, family, ledger, names)
         elif script.is_listing(file):
             family = _family(file)
             read[family] = script.read_listing(file, family, ledger, names)

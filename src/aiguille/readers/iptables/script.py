@@ -11,7 +11,7 @@ import re
 
 from aiguille.model import Rulebase, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.iptables.tables import BUILT_IN, Table, Tables
+from aiguille.readers.iptables.tables import BUILT_IN, STAGES, Table, Tables
 from aiguille.readers.shell import ShellScript, words_of
 
 _PROGRAM = re.compile(r"(?:\S*/)?(ip6?tables)(?:-(?:nft|legacy))?")
@@ -23,6 +23,8 @@ _LINE = re.compile(
 _BY_VARIABLE = re.compile(
     r"(?:^|[;&|]|\bdo[ \t]|\bthen[ \t])[ \t]*\"?\$\{?(\w+)\}?\"?\s+(?:-t\s+\w+\s+|-w\s+)*-[APNIF]\b", re.MULTILINE
 )
+_APPENDED = re.compile(r"(?:\[\d+:\d+\]\s+)?-A\s+(\S+)\s+[-!]")
+_FILTERING = ("INPUT", "FORWARD", "OUTPUT")
 _LISTED = re.compile(r"-P (INPUT|FORWARD|OUTPUT|PREROUTING|POSTROUTING) (ACCEPT|DROP)(?: -c ([0-9]+) ([0-9]+))?")
 _LONG = {
     "--table": "-t", "--append": "-A", "--insert": "-I", "--delete": "-D", "--policy": "-P", "--new-chain": "-N", "--new": "-N",
@@ -38,6 +40,8 @@ def recognise(file: ExportFile) -> str | None:
     for number, line in enumerate(file.lines[:50], 1):
         if _LISTED.fullmatch(line.strip()):
             return f"line {number} is one of `iptables -S`"
+    if is_excerpt(file):
+        return "all of its lines append rules to chains of iptables"
     text = "\n".join(file.lines)
     if "iptables" not in text and "ip6tables" not in text:
         return None  # to look for commands in a long export of something else takes as long as to read it
@@ -52,6 +56,35 @@ def recognise(file: ExportFile) -> str | None:
 def is_listing(file: ExportFile) -> bool:
     """Whether this is the output of ``iptables -S``, not a script."""
     return any(_LISTED.fullmatch(line.strip()) for line in file.lines[:50])
+
+
+def is_excerpt(file: ExportFile) -> bool:
+    """Whether a file holds rules alone, cut out of a dump or a listing."""
+    said = [line.strip() for line in file.lines if line.strip() and line.strip()[0] != "#"]
+    found = [_APPENDED.match(line) for line in said]
+    return all(found) and any(one is not None and one[1] in _FILTERING for one in found)
+
+
+def read_excerpt(file: ExportFile, family: int, ledger: LedgerBuilder, sets: frozenset[str]) -> list[Rulebase]:
+    """Rule bases of rules alone: what becomes of packets that none of them takes is not known."""
+    tables = Tables(family, ledger, sets)
+    commands = _Commands(tables, ledger)
+    ledger.problem(
+        file.span(1),
+        "these are rules without their table and policies; they are taken to be all there are, and what becomes of other packets is "
+        "not known: ask for iptables-save",
+    )
+    for number, line in enumerate(file.lines, 1):
+        where, text = file.span(number), line.strip()
+        found = _APPENDED.match(text)
+        if found is None:
+            ledger.set_aside(where, "comment")
+            continue
+        table = tables.table("nat" if found[1] in ("PREROUTING", "POSTROUTING") else "filter", where)
+        if found[1] not in table.chains:
+            tables.chain(table, found[1], where, "unknown" if found[1] in STAGES else "-")
+        commands.run(table, words_of(text[text.index("-A ") :], where), where)
+    return tables.finish()
 
 
 def read_listing(file: ExportFile, family: int, ledger: LedgerBuilder, sets: frozenset[str]) -> list[Rulebase]:

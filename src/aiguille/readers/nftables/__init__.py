@@ -20,6 +20,11 @@ def recognise(file: ExportFile) -> str | None:
     return json_form.recognise(file) or text_form.recognise(file) or script.recognise(file)
 
 
+def is_script(file: ExportFile) -> bool:
+    """Whether a file that was recognised holds commands of a shell, not a rule set."""
+    return script.recognise(file) is not None
+
+
 def read(files: Sequence[ExportFile], name: str) -> Device:
     """Read the rule set of one host.
 
@@ -54,7 +59,7 @@ def read_part(file: ExportFile, objects: list[json_form.Item] | None, ledger: Le
             firmware = default(f"nft {body.get('version', '')}".strip(), where)
     builder = Builder(file.path, ledger)
     if objects is None:
-        objects = (text_form if script.recognise(file) is None else script).items(file, ledger)
+        objects = (script if is_script(file) else text_form).items(file, ledger)
     for kind, body, where in objects:
         builder.add(kind, body, where)
     rulebases, sets = builder.finish()

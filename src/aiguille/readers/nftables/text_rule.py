@@ -31,6 +31,9 @@ _HEADERS = frozenset([
     "ether", "vlan", "arp", "ip", "icmp", "igmp", "ip6", "icmpv6", "udp", "udplite", "tcp", "sctp", "dccp",
     "th", "ah", "esp", "comp", "gre",
 ])  # fmt: skip
+_ROUTING = frozenset(["type", "seg-left", "hdrlength", "nexthdr"])
+"""Fields of the routing header; ``rt`` before other words asks for the route."""
+_EXTENSIONS = frozenset(["exthdr", "frag", "hbh", "dst", "mh", "srh"])
 _OPERATORS = {"==", "!=", "<", ">", "<=", ">=", "!"}
 _SPELLED = {"and": "&", "or": "|", "xor": "^", "eq": "==", "ne": "!=", "lt": "<", "gt": ">", "le": "<=", "ge": ">="}
 """Operators that may also be written as words."""
@@ -313,7 +316,8 @@ class RuleText:
         return key
 
     def _is_key(self, word: str) -> bool:
-        return word in _HEADERS or word in _BARE_META or word in ("meta", "ct", "fib", "rt", "socket", "exthdr", "osf")
+        keys = ("meta", "ct", "fib", "rt", "socket", "osf")
+        return word in _HEADERS or word in _BARE_META or word in keys or word in _EXTENSIONS
 
     def _masked(self) -> Any:
         out = self._primary()
@@ -368,6 +372,11 @@ class RuleText:
                 while self.skip("."):
                     flags.append(self.take())
                 return {"fib": {"result": self.take(), "flags": flags}}
+            case "rt" if self.peek() in _ROUTING:
+                return {"exthdr": {"name": "rt", "field": self.take()}}
+            case "rt" if self.peek() in ("ip", "ip6"):
+                family = self.take()
+                return {"rt": {"key": self.take(), "family": family}}
             case "rt" | "socket":
                 return {word: {"key": self.take()}}
             case "osf":

@@ -66,3 +66,30 @@ def _six(chain: str) -> Iterator[list[str]]:
         yield f"-s {_LINK} -d {_LINK} -p udp -m udp --sport 547 --dport 546 -j ACCEPT".split()
         for group, port in (("ff02::fb", 5353), ("ff02::f", 1900)):
             yield f"-d {group} -p udp -m udp --dport {port} -j ACCEPT".split()
+
+
+PROFILES: dict[str, tuple[tuple[str, str], ...]] = {
+    "OpenSSH": (("22", "tcp"),),
+    "SSH": (("22", "tcp"),),
+    "WWW": (("80", "tcp"),),
+    "WWW Secure": (("443", "tcp"),),
+    "WWW Full": (("80,443", "tcp"),),
+    "WWW Cache": (("8080", "tcp"),),
+    "Apache": (("80", "tcp"),),
+    "Apache Secure": (("443", "tcp"),),
+    "Apache Full": (("80,443", "tcp"),),
+    "Nginx HTTP": (("80", "tcp"),),
+    "Nginx HTTPS": (("443", "tcp"),),
+    "Nginx Full": (("80,443", "tcp"),),
+    "Samba": (("137,138", "udp"), ("139,445", "tcp")),
+    "CUPS": (("631", ""),),
+    "DNS": (("53", ""),),
+    "Postfix": (("25", "tcp"),),
+    "Postfix SMTPS": (("465", "tcp"),),
+    "Postfix Submission": (("587", "tcp"),),
+    "Dovecot IMAP": (("143", "tcp"),),
+    "Dovecot Secure IMAP": (("993", "tcp"),),
+    "Dovecot POP3": (("110", "tcp"),),
+    "Dovecot Secure POP3": (("995", "tcp"),),
+}
+"""Application profiles as ufw and the packages of Debian ship them: ports and protocol, both where none is given."""

@@ -6,12 +6,15 @@ What it leaves out, before.rules and after.rules, is taken to be as ufw ships it
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
-from aiguille.model import NotUnderstoodError, Span, UnreadableError
+from msgspec import Struct
+
+from aiguille.model import NotUnderstoodError, Span
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import Table, Tables
 from aiguille.readers.part import FirewallPart, with_implied
-from aiguille.readers.ufw.shipped import shipped_rules
+from aiguille.readers.ufw.shipped import PROFILES, shipped_rules
 
 _STATUS = re.compile(r"Status: (active|inactive)")
 _DEFAULT = re.compile(r"Default: (\w+) \(incoming\), (\w+) \(outgoing\), (\w+) \(routed\)")
@@ -22,10 +25,23 @@ _PART = re.compile(
     r"(?:([0-9]+(?::[0-9]+)?(?:,[0-9]+(?::[0-9]+)?)*)|(Anywhere|[0-9a-fA-F.:]*[.:][0-9a-fA-F.:]*(?:/[0-9.]+)?))?(?:/([a-z][a-z0-9-]*))?"
 )
 """Ports, or an address, and a protocol after either."""
-_V6_ADDRESS = re.compile(r"[0-9a-fA-F]*:[0-9a-fA-F]*:")
+V6_ADDRESS = re.compile(r"[0-9a-fA-F]*:[0-9a-fA-F]*:")
 """What an address of version 6 starts with, and no range of ports."""
-_POLICY = {"deny": "DROP", "reject": "DROP", "allow": "ACCEPT", "disabled": "DROP"}
+_POLICY = {"unknown": "unknown", "deny": "DROP", "reject": "DROP", "allow": "ACCEPT", "disabled": "DROP"}
 _TARGET = {"ALLOW": "ACCEPT", "DENY": "DROP", "REJECT": "REJECT", "LIMIT": "ACCEPT"}
+
+
+class Shown(Struct, frozen=True):
+    """A rule as the listing shows it; both: whether it is one of both families without being shown twice; gap: why it may not hold."""
+
+    to: str
+    action: str
+    way: str
+    source: str
+    log: str = ""
+    comment: str = ""
+    gap: str = ""
+    both: bool = False
 
 
 def recognise(file: ExportFile) -> str | None:
@@ -37,11 +53,11 @@ def recognise(file: ExportFile) -> str | None:
 
 
 def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
-    """The rules of a listing. Raises UnreadableError if its default policies are missing."""
+    """The rules of a listing; where it does not state the default policies, they are unknown."""
     home = file.span(1)
     policies: tuple[str, str, str] | None = None
     where = home
-    rules: list[tuple[Span, re.Match[str]]] = []
+    rules: list[tuple[Span, Shown]] = []
     for number, line in enumerate(file.lines, 1):
         text, here = line.strip(), file.span(number)
         if not text or set(text) <= {"-", " "}:
@@ -57,27 +73,41 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
         elif text.startswith(("Logging:", "New profiles:", "To ")):
             ledger.set_aside(here, "says nothing on packets")
         elif (rule := _RULE.fullmatch(text)) is not None:
-            rules.append((here, rule))
+            to, action, way, source, log, comment = rule.groups()
+            rules.append((here, Shown(to, action, way or "IN", source, log or "", comment or "")))
         else:
             ledger.unread(here, "is not a rule of the listing")
-    if policies is None:
-        raise UnreadableError(
-            f"{home}: the default policies are missing; ask for `ufw status verbose`, or better for /etc/ufw"
-        )
     ledger.problem(
         home,
         "this listing is the poorer source: before.rules and after.rules are not in it and are taken to be as shipped; ask for "
         "a copy of /etc/ufw and /etc/default/ufw",
     )
-    if policies[2] == "disabled":
+    if policies is not None and policies[2] == "disabled":
         ledger.problem(
             where,
             "routing was off when this was listed, so the policy for routed packets is not stated; it is taken to refuse",
         )
-    if rules and not any("(v6)" in rule[0] or _V6_ADDRESS.search(rule[0]) for _, rule in rules):
+    if rules and not any("(v6)" in rule.to or V6_ADDRESS.search(f"{rule.to} {rule.source}") for _, rule in rules):
         ledger.problem(
             home,
             "no line is for IPv6: if /etc/default/ufw says IPV6=no, ufw refuses all of it, and what is shown for IPv6 is wrong",
+        )
+    return made_of(rules, policies or ("unknown", "unknown", "unknown"), home, where, ledger)
+
+
+def made_of(
+    rules: Sequence[tuple[Span, Shown]],
+    policies: tuple[str, str, str],
+    home: Span,
+    where: Span,
+    ledger: LedgerBuilder,
+) -> FirewallPart:
+    """What ufw makes of rules and policies for incoming, outgoing and routed packets, which stand at `where`."""
+    if "unknown" in policies:
+        ledger.problem(
+            home,
+            "nothing here states all of the default policies, so what becomes of packets that no rule takes is not known; ask for "
+            "`ufw status verbose`, or better for /etc/ufw",
         )
     bases = []
     for family in (4, 6):
@@ -89,6 +119,9 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
                 tables.append(table, chain, home, words)
         for here, rule in rules:
             _rule(tables, table, here, rule, family)
+            if family == 4 and (name := next((one for one in PROFILES if f" {rule.to} ".find(f" {one} ") >= 0), "")):
+                said = f"the application profile '{name}' is taken as it is shipped; ask for /etc/ufw/applications.d"
+                ledger.problem(here, said)
         for chain, policy in zip(("INPUT", "OUTPUT", "FORWARD"), policies, strict=True):
             if policy == "reject":
                 tables.append(table, chain, where, ["-j", "REJECT"])
@@ -96,30 +129,50 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
     return FirewallPart(with_implied(bases, lambda _, rule: rule.where in (home, where)))
 
 
-def _rule(tables: Tables, table: Table, here: Span, rule: re.Match[str], family: int) -> None:
-    to, action, way, source, log, comment = rule.groups()
-    six = "(v6)" in to or "(v6)" in source or any(_V6_ADDRESS.match(part) for part in (to, source))
+def _rule(tables: Tables, table: Table, here: Span, rule: Shown, family: int) -> None:
+    to, source = rule.to, rule.source
+    six = "(v6)" in to or "(v6)" in source or any(V6_ADDRESS.match(part) for part in (to, source))
     four = bool(re.search(r"\d+\.\d+\.\d+\.\d+", to + source)) or not six
+    if rule.both:
+        six = six or not four or not re.search(r"\d+\.\d+\.\d+\.\d+", to + source)
     if (family == 6 and not six) or (family == 4 and not four):
         return
+    chain = {"IN": "INPUT", "OUT": "OUTPUT", "FWD": "FORWARD"}[rule.way]
+    if rule.gap and rule.to == rule.source == "Anywhere":
+        tables.anything(table, here, rule.gap, chain)
+        return
     try:
-        words = _words(to, source, way or "IN")
+        words = _words(to, source, rule.way)
     except NotUnderstoodError as error:
         tables.ledger.unread(here, str(error))
         return
-    chain = {"IN": "INPUT", "OUT": "OUTPUT", "FWD": "FORWARD"}[way or "IN"]
-    tail = ["-m", "comment", "--comment", comment] if comment else []
+    tail = ["-m", "comment", "--comment", rule.comment] if rule.comment else []
     new = ["-m", "conntrack", "--ctstate", "NEW"]
-    if log:
-        fresh = new if log == "log" else []
+    gaps = (rule.gap,) if rule.gap else ()
+    if rule.log:
+        fresh = new if rule.log == "log" else []
         for each in words:
-            tables.append(table, chain, here, [*each, *fresh, "-m", "limit", "--limit", "3/min", "-j", "LOG"])
-    if action == "LIMIT":
+            logged = [*each, *fresh, "-m", "limit", "--limit", "3/min", "-j", "LOG"]
+            tables.append(table, chain, here, logged, gaps=gaps)
+    if rule.action == "LIMIT":
         limited = [*new, "-m", "recent", "--update", "--seconds", "30", "--hitcount", "6", "-j", "REJECT"]
         for each in words:
-            tables.append(table, chain, here, [*each, *limited])
+            tables.append(table, chain, here, [*each, *limited], gaps=gaps)
     for each in words:
-        tables.append(table, chain, here, [*each, *tail, "-j", _TARGET[action]])
+        tables.append(table, chain, here, [*each, *tail, "-j", _TARGET[rule.action]], gaps=gaps)
+
+
+def _profile(text: str) -> tuple[str, tuple[tuple[str, str], ...]] | None:
+    """The address, if any, and the ports of an application profile that is shipped."""
+    for known, terms in PROFILES.items():
+        if text == known or (text.endswith(f" {known}") and re.fullmatch(r"[0-9a-fA-F.:/]+", text[: -len(known) - 1])):
+            return text[: -len(known)].strip(), terms
+    return None
+
+
+def _from(source: str, way: str) -> list[str]:
+    """The words of the source alone."""
+    return _words("Anywhere", source, way)[0]
 
 
 def _words(to: str, source: str, way: str) -> list[list[str]]:
@@ -134,6 +187,23 @@ def _words(to: str, source: str, way: str) -> list[list[str]]:
             out += [inner if way == "FWD" else ("-i" if way == "IN" else "-o"), found[1]]
             bare = bare[: found.start()]
         bare = re.sub(r"\s+\([^)]*\)$", "", bare).strip()
+        if address == "-d" and (profile := _profile(bare)) is not None:
+            place, terms = profile
+            return [
+                [
+                    *out,
+                    *(["-d", place] if place else []),
+                    *_from(source, way),
+                    "-p",
+                    one,
+                    "-m",
+                    "multiport",
+                    "--dports",
+                    said,
+                ]
+                for said, given in terms
+                for one in ([given] if given else ["tcp", "udp"])
+            ]
         for part in bare.split():
             found = _PART.fullmatch(part)
             if found is None:
