@@ -125,8 +125,18 @@ def test_the_packet_comes_from_somebody_who_could_exist() -> None:
         ("-m rpfilter --invert -j DROP", True, False),  # only forged sources are kept away
         ("-m recent --update --name x -j DROP", True, True),
         ("-m rpfilter --invert -j DROP\n-A INPUT -m limit --limit 9/sec -j RETURN", True, False),
-        ("-m mac --mac-source 00:11:22:33:44:55 -j DROP", False, False),
-        ("-m rpfilter --invert -j DROP\n-A INPUT -m string --algo bm --string x -j DROP", False, False),
+        ("-m mac --mac-source 00:11:22:33:44:55 -j DROP", True, False),
+        ("-m mac ! --mac-source 00:11:22:33:44:55 -j DROP", False, False),
+        ("-m rpfilter --invert -j DROP\n-A INPUT -m string --algo bm --string x -j DROP", True, False),
+        ("-m ttl --ttl-lt 5 -j DROP\n-A INPUT -m length --length 1400:65535 -j DROP", True, False),
+        ("-m ttl --ttl-lt 255 -j DROP", False, False),  # nobody further away than the link
+        ("-m length --length 20:65535 -j DROP", False, False),
+        ("-m pkttype --pkt-type broadcast -j DROP\n-A INPUT -m policy --dir in --pol ipsec -j DROP", True, False),
+        ("-m policy --dir in --pol none -j DROP", False, False),
+        ("-m geoip --source-country CN,RU -j DROP\n-A INPUT -m quota --quota 999 -j DROP", True, False),
+        ("-m mark --mark 0x5 -j DROP", True, False),  # nothing here marks packets
+        ("-m mark ! --mark 0x5 -j DROP", False, False),
+        ("-p tcp -j MARK --set-mark 5\n-A INPUT -m mark --mark 0x5 -j DROP", False, False),
     ],
 )
 def test_what_stands_before_a_door_and_lets_everybody_real_pass(first: str, certain: bool, rated: bool) -> None:

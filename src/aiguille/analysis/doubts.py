@@ -19,21 +19,45 @@ RATES = frozenset({"rate limit", "recently seen addresses", "number of connectio
 GENUINE = frozenset({"reverse path"})
 """Qualifiers that only keep away packets whose source is forged."""
 
-SENDERS_CHOICE = frozenset(
-    {
-        "IPv6 routing header", "IPv6 destination options", "IPv6 hop-by-hop options", "IPv6 headers", "mobility header",
-        "segment routing header", "fragment", "IP option", "TCP option", "text in the packet",
-    }
+_ODD = (
+    "IPv6 routing header", "IPv6 destination options", "IPv6 hop-by-hop options", "IPv6 headers", "mobility header",
+    "segment routing header", "fragment", "IP option", "TCP option", "TCP segment size", "text in the packet", "congestion bits",
+    "traffic class", "operating system", "quota",
 )  # fmt: skip
-"""Qualifiers of refusals that look for something odd in a packet, which whoever sends it can leave away."""
+_FEW = ("hardware address", "bridge port", "country")
+"""Conditions for one station, port or country; together with a source they may be for all there is at it."""
+_PLAIN = re.compile(r"(?!.*(?:!|\bmissing\b|\bfalse\b|<))")
+"""No word for a packet without it, or for a short one."""
+
+_USUAL = 128
+"""No host is further away, and packets start with 64 hops or more (RFC 1700 and what systems do)."""
+
+_OPENING_LENGTH = 60
+"""Octets of the packet that opens a connection: its headers without data (RFC 9293, 3.1)."""
+
+
+def is_avoided(one: Qualifier, rule: Rule) -> bool:
+    """Whether a refusal under this condition keeps away a few at most: packets odd in a way their sender can do without, one station,
+    one country."""
+    text = one.text
+    if one.name in _ODD:
+        return _PLAIN.match(text) is not None
+    if one.name in _FEW:
+        return "!" not in text and not any(c.field in (Field.SOURCE, Field.SET) for c in rule.match.conditions)
+    if one.name == "link-layer type":
+        return "!" not in text and ("broadcast" in text or "multicast" in text)
+    if one.name == "IPsec policy":
+        return "!" not in text and ("--pol ipsec" in text or "exists" in text)
+    if (found := re.search(r"(?:-(?:ttl|hl)-lt|\b(?:ttl|hoplimit) <=?)\s*(\d+)", text)) is not None:
+        return int(found[1]) <= _USUAL
+    if (found := re.search(r"--length (\d+)|\blength >=? ?(\d+)", text)) is not None:
+        return "!" not in text and int(found[1] or found[2]) > _OPENING_LENGTH
+    return re.search(r"\bfrag-off & \d+ != 0", text) is not None
+
 
 HOURS = "time of day"
 
 _NOBODY = frozenset({DestinationType.BROADCAST.number, DestinationType.MULTICAST.number, DestinationType.OTHER.number})
-
-
-_LACKING = re.compile(r"!|\bmissing\b|\bfalse\b|<")
-"""What says that a packet without it is meant, or a short one."""
 
 
 class Doubt(IntEnum):
@@ -44,13 +68,21 @@ class Doubt(IntEnum):
     BARS = 2
 
 
-def doubt_of(rulebase: Rulebase, rule: Rule | None, pieces: Sequence[Piece], resolver: Resolver) -> Doubt:
-    """What the conditions of a step are worth that the packet does not settle; pieces: what it matches."""
+def doubt_of(
+    rulebase: Rulebase, rule: Rule | None, pieces: Sequence[Piece], resolver: Resolver, *, marked: bool
+) -> Doubt:
+    """What the conditions of a step are worth that the packet does not settle.
+
+    pieces: what it matches; marked: whether anything on the device marks packets
+    """
     if all(piece.sure for piece in pieces):
         return Doubt.NONE
-    if rule is None or rule.marks:
+    if rule is None:
         return Doubt.BARS
     does = what_it_does(rulebase, rule)
+    unmarked = all((one.value == 0) is one.negated for one in rule.marks)
+    if rule.marks and (marked or does is not Action.DROP or not unmarked):
+        return Doubt.BARS
     if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, does, resolver):
         return Doubt.BARS
     return max((_worth(one, rule, does) for one in rule.qualifiers), default=Doubt.NONE)
@@ -84,7 +116,7 @@ def _worth(one: Qualifier, rule: Rule, does: Action) -> Doubt:
         return Doubt.NONE if thins or (does is Action.JUMP and "hitcount" in one.text) else Doubt.BARS
     if one.name in RATES | GENUINE:
         return Doubt.NONE
-    if one.name in SENDERS_CHOICE and does is Action.DROP and not _LACKING.search(one.text):
+    if does is Action.DROP and is_avoided(one, rule):
         return Doubt.NONE
     if one.name == HOURS:
         return Doubt.HOURS if "date" not in one.text else Doubt.BARS

@@ -24,8 +24,10 @@ from aiguille.model import (
     DestinationType,
     Device,
     Direction,
+    LoseMark,
     Rule,
     Rulebase,
+    SetMark,
     Span,
     Stage,
     State,
@@ -128,9 +130,20 @@ class Program(Struct, frozen=True, eq=False, dict=True):
     _meetings: dict[tuple[IntervalSet, IntervalSet], IntervalSet] = field(default_factory=dict)
 
     @cached_property
+    def marked(self) -> bool:
+        """Whether any rule of the device marks packets, or may."""
+        return any(
+            rule.action is Action.UNKNOWN or any(isinstance(one, SetMark | LoseMark) for one in rule.effects)
+            for base in self.device.rulebases
+            for _, rule in base.rules()
+        )
+
+    @cached_property
     def doubts(self) -> tuple[Doubt, ...]:
         """By step, what its conditions are worth that a packet does not settle."""
-        return tuple(doubt_of(step.rulebase, step.rule, step.pieces, self.resolver) for step in self.steps)
+        return tuple(
+            doubt_of(step.rulebase, step.rule, step.pieces, self.resolver, marked=self.marked) for step in self.steps
+        )
 
     @cached_property
     def region(self) -> Box:
