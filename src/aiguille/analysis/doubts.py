@@ -22,7 +22,7 @@ GENUINE = frozenset({"reverse path"})
 _ODD = (
     "IPv6 routing header", "IPv6 destination options", "IPv6 hop-by-hop options", "IPv6 headers", "mobility header",
     "segment routing header", "fragment", "IP option", "TCP option", "TCP segment size", "text in the packet", "congestion bits",
-    "traffic class", "operating system", "quota",
+    "traffic class", "operating system", "quota", "connection helper",
 )  # fmt: skip
 _FEW = ("hardware address", "bridge port", "country")
 """Conditions for one station, port or country; together with a source they may be for all there is at it."""
@@ -52,6 +52,8 @@ def is_avoided(one: Qualifier, rule: Rule) -> bool:
         return int(found[1]) <= _USUAL
     if (found := re.search(r"--length (\d+)|\blength >=? ?(\d+)", text)) is not None:
         return "!" not in text and int(found[1] or found[2]) > _OPENING_LENGTH
+    if one.name == "bytes of the connection":
+        return "!" not in text and re.search(r"--connbytes [1-9]\d*:|[^<]> ?\d", text) is not None
     return re.search(r"\bfrag-off & \d+ != 0", text) is not None
 
 
