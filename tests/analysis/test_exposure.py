@@ -145,3 +145,28 @@ def test_what_stands_before_a_door_and_lets_everybody_real_pass(first: str, cert
     (found,) = exposures(programs, entrance, SSH)
     assert (found.certain, found.rated, found.networks) == (certain, rated, 2)
     assert not found.proof.certain
+
+
+MET = """
+-m addrtype --src-type UNICAST; -m dscp --dscp 0x00; -m tos --tos 0x00; -m conntrack --ctstate NEW --ctproto tcp;
+-m conntrack --ctdir ORIGINAL; -m conntrack --ctorigdstport 22; -m physdev ! --physdev-is-bridged; -m osf --genre Linux;
+-m ttl --ttl-gt 1; -m ttl --ttl-eq 64; -m quota --quota 99; -m ecn ! --ecn-tcp-cwr; -m tcpmss --mss 500:1500;
+-m tcp --tcp-option 8; -m geoip ! --source-country CN; -m pkttype --pkt-type unicast; -m length --length 0:1500;
+-m mac ! --mac-source 00:11:22:33:44:55; -m policy --dir in --pol none; -m mark --mark 0; -m mark ! --mark 1;
+-m string --algo bm ! --string evil
+"""
+UNMET = """
+-m conntrack --ctdir REPLY; -m physdev --physdev-in veth0; -m ttl --ttl-eq 255; -m ttl --ttl-gt 254;
+-m pkttype --pkt-type multicast; -m length --length 1000:1500; -m mac --mac-source 00:11:22:33:44:55;
+-m policy --dir in --pol ipsec; -m mark --mark 1; -m mark ! --mark 0; -m string --algo bm --string knock;
+-m addrtype ! --src-type UNICAST; -m conntrack --ctorigdst 192.0.2.9; -m nosuch --word 1
+"""
+
+
+@pytest.mark.parametrize("condition", [*MET.split(";"), *UNMET.split(";")])
+def test_what_usual_packets_meet_lets_everybody_in(condition: str) -> None:
+    programs = Programs(device(f"-A INPUT -p tcp -m tcp --dport 22 {condition.strip()} -j ACCEPT"))
+    (entrance,) = [e for e in entrances(programs) if e.side is Side.OUTSIDE]
+    found = [one for one in exposures(programs, entrance, SSH) if one.certain]
+    assert bool(found) is (condition in MET.split(";"))
+    assert all(one.networks == 2**32 for one in found)

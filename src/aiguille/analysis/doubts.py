@@ -6,11 +6,11 @@ away. A hardware address, a mark or a knock may keep everybody away but one.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Sequence
 from enum import IntEnum
 
 from aiguille.analysis.resolve import Piece, Resolver
+from aiguille.analysis.usual import is_avoided, is_met
 from aiguille.model import Action, Condition, DestinationType, Field, Named, Numbers, Qualifier, Rule, Rulebase
 
 RATES = frozenset({"rate limit", "recently seen addresses", "number of connections", "random share"})
@@ -18,44 +18,6 @@ RATES = frozenset({"rate limit", "recently seen addresses", "number of connectio
 
 GENUINE = frozenset({"reverse path"})
 """Qualifiers that only keep away packets whose source is forged."""
-
-_ODD = (
-    "IPv6 routing header", "IPv6 destination options", "IPv6 hop-by-hop options", "IPv6 headers", "mobility header",
-    "segment routing header", "fragment", "IP option", "TCP option", "TCP segment size", "text in the packet", "congestion bits",
-    "traffic class", "operating system", "quota", "connection helper",
-)  # fmt: skip
-_FEW = ("hardware address", "bridge port", "country")
-"""Conditions for one station, port or country; together with a source they may be for all there is at it."""
-_PLAIN = re.compile(r"(?!.*(?:!|\bmissing\b|\bfalse\b|<))")
-"""No word for a packet without it, or for a short one."""
-
-_USUAL = 128
-"""No host is further away, and packets start with 64 hops or more (RFC 1700 and what systems do)."""
-
-_OPENING_LENGTH = 60
-"""Octets of the packet that opens a connection: its headers without data (RFC 9293, 3.1)."""
-
-
-def is_avoided(one: Qualifier, rule: Rule) -> bool:
-    """Whether a refusal under this condition keeps away a few at most: packets odd in a way their sender can do without, one station,
-    one country."""
-    text = one.text
-    if one.name in _ODD:
-        return _PLAIN.match(text) is not None
-    if one.name in _FEW:
-        return "!" not in text and not any(c.field in (Field.SOURCE, Field.SET) for c in rule.match.conditions)
-    if one.name == "link-layer type":
-        return "!" not in text and ("broadcast" in text or "multicast" in text)
-    if one.name == "IPsec policy":
-        return "!" not in text and ("--pol ipsec" in text or "exists" in text)
-    if (found := re.search(r"(?:-(?:ttl|hl)-lt|\b(?:ttl|hoplimit) <=?)\s*(\d+)", text)) is not None:
-        return int(found[1]) <= _USUAL
-    if (found := re.search(r"--length (\d+)|\blength >=? ?(\d+)", text)) is not None:
-        return "!" not in text and int(found[1] or found[2]) > _OPENING_LENGTH
-    if one.name == "bytes of the connection":
-        return "!" not in text and re.search(r"--connbytes [1-9]\d*:|[^<]> ?\d", text) is not None
-    return re.search(r"\bfrag-off & \d+ != 0", text) is not None
-
 
 HOURS = "time of day"
 
@@ -82,8 +44,8 @@ def doubt_of(
     if rule is None:
         return Doubt.BARS
     does = what_it_does(rulebase, rule)
-    unmarked = all((one.value == 0) is one.negated for one in rule.marks)
-    if rule.marks and (marked or does is not Action.DROP or not unmarked):
+    meant = all((one.value == 0) is not one.negated for one in rule.marks)  # whether packets are that nothing marked
+    if rule.marks and (marked or does is (Action.DROP if meant else Action.ACCEPT) or does is Action.JUMP):
         return Doubt.BARS
     if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, does, resolver):
         return Doubt.BARS
@@ -118,7 +80,7 @@ def _worth(one: Qualifier, rule: Rule, does: Action) -> Doubt:
         return Doubt.NONE if thins or (does is Action.JUMP and "hitcount" in one.text) else Doubt.BARS
     if one.name in RATES | GENUINE:
         return Doubt.NONE
-    if does is Action.DROP and is_avoided(one, rule):
+    if (does is Action.DROP and is_avoided(one, rule)) or (does is Action.ACCEPT and is_met(one)):
         return Doubt.NONE
     if one.name == HOURS:
         return Doubt.HOURS if "date" not in one.text else Doubt.BARS
@@ -136,7 +98,9 @@ def _keeps_few_away(rule: Rule, does: Action, resolver: Resolver) -> bool:
 
 def _is_odd(one: Condition, does: Action) -> bool:
     kinds = {n for o in one.operands if isinstance(o, Numbers) for n in range(o.first, o.last + 1)}
-    return one.field is Field.SOURCE_TYPE and does is not Action.ACCEPT and kinds <= _NOBODY and not one.negated
+    if does is Action.ACCEPT:
+        return one.field is Field.SOURCE_TYPE and (DestinationType.UNICAST.number in kinds) is not one.negated
+    return one.field is Field.SOURCE_TYPE and kinds <= _NOBODY and not one.negated
 
 
 def lists_in(conditions: Iterable[Condition], does: Action) -> list[str]:
