@@ -59,7 +59,7 @@ class Value(DialectEntry, frozen=True):
     missing: what the make does if nothing stands there; the value then counts as the make's default
     any: words that stand for "no restriction"
     never: words that stand for "never", or "without limit"
-    negated-by: the word, or first sign of a word, that turns a condition round
+    negated-by: the word, first sign of a word, or first words of a cell, that turn a condition round; or several of them
     negated-if: a place that turns the condition round if it is there, unless its word is no, false, off or 0
     unit: what a bare number counts (seconds, minutes, hours, days)
     wildcard: the mask behind the address marks the free bits instead of the fixed ones
@@ -81,7 +81,7 @@ class Value(DialectEntry, frozen=True):
     missing: Scalar | None = None
     any: tuple[str, ...] = ()
     never: tuple[str, ...] = ()
-    negated_by: str | None = None
+    negated_by: str | tuple[str, ...] | None = None
     negated_if: PathText | None = None
     unit: Literal["seconds", "minutes", "hours", "days"] | None = None
     wildcard: bool = False

@@ -17,7 +17,18 @@ _LABELLED = re.compile(
 )
 """A name, and the port it is of in brackets or behind it."""
 
+_TURNING = re.compile(r"[!≠]|<>|\b(?:not|no|non|but|except\w*|exclud\w*|without|other|outside|minus)\b", re.IGNORECASE)
+"""Words that turn what stands beside them round, or take something out."""
+
 _ADDRESS = re.compile(r"(?<![\w.])\d+(?:\.\d+){3}(?:/\d+|\s*-\s*\d+(?:\.\d+){3})?(?![\w.])")
+
+
+_LITERALS = re.compile(r"(?:(?:tcp|udp|sctp)[\s/:_-]*\d+(?:\s*-\s*\d+)?[\s,;&+]*)+", re.IGNORECASE)
+_LITERAL = re.compile(r"(?:tcp|udp|sctp)[\s/:_-]*\d+(?:\s*-\s*\d+)?", re.IGNORECASE)
+_WHOLE = re.compile(r"(tcp|udp|sctp|icmp)[\s/:_-]*(?:\*|any|all)(?:\s+ports?)?", re.IGNORECASE)
+"""A protocol with every port."""
+_PORTS = re.compile(r"(?:port[s:]?\s*)?(\d+(?:\s*-\s*\d+)?)", re.IGNORECASE)
+"""A port, or some, of no protocol in particular."""
 
 
 def spoken_service(text: str) -> tuple[ServiceTerm, ...] | None:
@@ -26,6 +37,8 @@ def spoken_service(text: str) -> tuple[ServiceTerm, ...] | None:
     whole = _one(text)
     if whole is not None:
         return whole
+    if _LITERALS.fullmatch(text.strip()):
+        return tuple(term for one in _LITERAL.findall(text) for term in _one(one) or ())
     for parts in (list(filter(None, _SEVERAL.split(text.strip()))), text.split()):
         found = [_one(part) for part in parts]
         if found and None not in found:
@@ -41,10 +54,15 @@ def _one(text: str) -> tuple[ServiceTerm, ...] | None:
         port = Numbers(PORTS[name], PORTS[name])
         return tuple(ServiceTerm(protocol, (), (port,)) for protocol in PORTED)
     try:
+        if (every := _WHOLE.fullmatch(text.strip())) is not None:
+            return read_service(every[1])
+        if (bare := _PORTS.fullmatch(text.strip())) is not None:
+            number = read_port_range(bare[1].replace(" ", ""))
+            return tuple(ServiceTerm(protocol, (), (number,)) for protocol in PORTED)
         if (literal := read_service(text)) is not None:
             return literal
         labelled = _LABELLED.fullmatch(text.strip())
-        if labelled is None:
+        if labelled is None or _TURNING.search(labelled["name"]):
             return None
         # A bare number is a port of the protocols the name stands for; of a name nobody knows it is a guess, and so is a
         # port that does not stand in brackets.
@@ -82,7 +100,8 @@ def spoken_side(text: str) -> str | None:
 def spoken_address(text: str) -> Addresses | MaskedAddress | None:
     """The one address, network or range that stands beside a name for it; None where there is none, or several."""
     found = _ADDRESS.findall(text)
-    if len(found) != 1 or any(sign.isdigit() for sign in _ADDRESS.sub("", text)):
+    beside = _ADDRESS.sub("", text)
+    if len(found) != 1 or any(sign.isdigit() for sign in beside) or _TURNING.search(beside):
         return None
     try:
         return read_members(found[0])

@@ -92,20 +92,31 @@ class Extractor(Struct, dict=True):
             return self.tokens(node, where, strict=True), False
         found = self._source(node, where, first_only=False, strict=True)
         negated = where.negated_if is not None and self._flagged(node, where.negated_if)
-        mark = where.negated_by
-        if mark is not None and found:
-            if found[0].text == mark and not found[0].quoted:
-                negated, found = not negated, found[1:]
-            elif len(mark) == 1 and all(w.text.startswith(mark) and len(w.text) > 1 for w in found):
-                negated, found = not negated, tuple(w.part(w.text[1:], 1) for w in found)
-            elif len(mark) == 1 and any(w.text.startswith(mark) for w in found):
-                raise NotUnderstoodError(f"only some of these are turned round by '{mark}'", found[0].where)
+        if found:
+            turned, found = self._turned(found, where)
+            negated = negated is not turned
         found = self._prepared(found, where, strict=True) if found is not None else None
         if found is not None and self._says_any(found, where):
             found = None
         if negated and not found:
             raise NotUnderstoodError("a condition is turned round that names nothing, or everything", node.head)
         return found, negated
+
+    def _turned(self, found: tuple[Token, ...], where: Value) -> tuple[bool, tuple[Token, ...]]:
+        """Whether a mark turns words round, and the words without it."""
+        marks = where.negated_by or ()
+        for mark in sorted((marks,) if isinstance(marks, str) else marks, key=len, reverse=True):
+            first = found[0]
+            if self._folded(first.text) == self._folded(mark) and not first.quoted:
+                return True, found[1:]
+            sign = not mark[-1].isalnum()
+            if sign and all(w.text.startswith(mark) and len(w.text) > len(mark) for w in found):
+                return True, tuple(w.part(w.text[len(mark) :].lstrip(), len(mark)) for w in found)
+            if sign and any(w.text.startswith(mark) for w in found):
+                raise NotUnderstoodError(f"only some of these are turned round by '{mark}'", first.where)
+            if len(found) == 1 and self._folded(first.text).startswith(self._folded(mark) + " "):
+                return True, (first.part(first.text[len(mark) :].lstrip(), len(mark) + 1),)
+        return False, found
 
     def booked(
         self, node: Node, where: Where | None, words: tuple[Token, ...], names: Collection[str]

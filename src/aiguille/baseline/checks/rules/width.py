@@ -53,7 +53,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import SETTLE_OUTSIDE, UNSETTLED, capital, counted, listed
-from aiguille.model import Direction, Side, Span
+from aiguille.model import Device, Direction, Field, Named, Rule, Side, Span
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, covers, meets, overlap
 from aiguille.space.fields import COUNTED, ICMP_OF, SYN, TCP, UDP
@@ -227,7 +227,7 @@ def any_service(subject: Subject) -> Iterator[Answer]:
     }
     for one in _admissions(subject):
         looked += 1
-        wide = [r for r in one.regions if _every_service(r)]
+        wide = [r for r in one.regions if _every_service(r)] if not _names_unknown(subject.device, one.rule) else []
         if wide and any(q.name == "not understood" for q in one.rule.qualifiers):
             found += 1
             yield CannotTell(f"{name_of(one)} may let every service pass; a part of it was not understood")
@@ -243,6 +243,13 @@ def any_service(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"each of {counted(looked, 'accepting rule')} names its services")
     elif not looked:
         yield Passed("no rule accepts new connections")
+
+
+def _names_unknown(device: Device, rule: Rule) -> bool:
+    """Whether a rule is for a service that nothing defines: whatever that is, it is not every service."""
+    known = {one.name for one in device.services}
+    named = [o for c in rule.match.conditions if c.field is Field.SERVICE for o in c.operands if isinstance(o, Named)]
+    return any(one.name not in known for one in named)
 
 
 def _every_service(region: Box) -> bool:
