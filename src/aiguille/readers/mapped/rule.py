@@ -355,7 +355,11 @@ class MappedRuleReader:
         tokens, negated = found
         named = [t for t in tokens if t.text in self.rules.service_names]
         if not named:
-            yield from self._condition(field, found, read_port_range)
+            terms = self._spoken_ports(tokens, protocols) if field is Field.DESTINATION_PORT else None
+            if terms is None:
+                yield from self._condition(field, found, read_port_range)
+            else:
+                yield Condition(Field.SERVICE, terms, negated)
             return
         if field is Field.SOURCE_PORT:
             for token in named:
@@ -369,6 +373,20 @@ class MappedRuleReader:
         terms = tuple(ServiceTerm(p, (), numbers) for p in protocols or PORTED) if numbers else ()
         names = tuple(Named(NameKind.SERVICE, t.text) for t in named)
         yield Condition(Field.SERVICE, (*names, *terms), negated)
+
+    def _spoken_ports(
+        self, tokens: tuple[Token, ...], protocols: tuple[Numbers, ...]
+    ) -> tuple[ServiceTerm, ...] | None:
+        """What cells for ports say that bring their protocol along, as "tcp/443"; None where they are ports alone, or other things."""
+        if not self.rules.dialect.behaviour.well_known_services or all(t.text.isdecimal() for t in tokens):
+            return None
+        out: list[ServiceTerm] = []
+        for token in tokens:
+            terms = [t for t in spoken_service(token.text) or () if not protocols or t.protocol in protocols]
+            if not terms:
+                return None
+            out += terms
+        return tuple(out)
 
     def _service(self, token: Token) -> tuple[Operand, ...] | None:
         """A service by name, or as protocol and port, or by a well-known name where the make has those."""
