@@ -19,6 +19,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from datetime import date
 from pathlib import Path
 
 from msgspec import Struct
@@ -27,6 +28,7 @@ import aiguille
 from aiguille.baseline import Audit, Severity
 from aiguille.model import Side
 
+AS_OF = date(2026, 11, 30)
 _HEAD = re.compile(r"(?m)^=== ")
 _FILE = re.compile(r"(?m)^--- (.+)$")
 
@@ -64,7 +66,8 @@ def audit_of(case: Case, folder: Path) -> Audit:
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         (folder / name).write_text(text, encoding="utf-8")
     single = len(case.files) == 1 and "/" not in next(iter(case.files))
-    return aiguille.audit(aiguille.read([folder / next(iter(case.files)) if single else folder], sides=case.sides))
+    place = folder / next(iter(case.files)) if single else folder
+    return aiguille.audit(aiguille.read([place], sides=case.sides, as_of=AS_OF))
 
 
 def wrong(audit: Audit, line: str) -> str:

@@ -116,7 +116,17 @@ class Audit(Struct, frozen=True, dict=True):
         """
         place = {device.name: number for number, device in enumerate(self.estate.devices)}
         kept = with_siblings(one for device in self.estate.devices for one in folded(self.findings_on(device.name)))
-        kept.sort(key=lambda f: (-f.severity.rank, -_reach(f), place[f.device], f.check, first_line(f), f.fingerprint))
+        kept.sort(
+            key=lambda f: (
+                -f.severity.rank,
+                -_reach(f),
+                place[f.device],
+                f.check,
+                first_line(f),
+                f.detail,
+                f.fingerprint,
+            )
+        )
         return replace(self, findings=with_causes(replace(f, number=n) for n, f in enumerate(kept, 1)))
 
     def narrowed(

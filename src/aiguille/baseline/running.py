@@ -55,7 +55,7 @@ def run(
         if progress is not None:
             progress(number, count)
     place = {device.name: number for number, device in enumerate(estate.devices)}
-    findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, first_line(f), f.fingerprint))
+    findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, first_line(f), f.detail, f.fingerprint))
     return Audit(estate, tuple(outcomes), tuple(findings), chosen, results=results)
 
 
