@@ -163,6 +163,7 @@ def test_listings_in_both_forms_hold_every_rule(estate: Estate) -> None:
 
 def test_text_of_strangers() -> None:
     assert visible("a\x1b[1mb\tc\u202ed\u2028") == "a\\x1b[1mb  c\\u202ed\\u2028"
+    assert visible("a\xad\u061c\u200bz\uffff\U000e0041") == "a\\xad\\u061c\\u200bz\\uffff\\U000e0041"
     assert counted(1, "entry", "entries") == "1 entry"
     assert counted(2, "entry", "entries") == "2 entries"
 

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import json
 import re
 from pathlib import Path, PurePath
 from urllib.parse import quote
 
 import msgspec
 
-# C0 and C1 controls, line and paragraph separators, and the marks that reorder text (Unicode TR 36, 2.11).
-_UNSAFE = re.compile("[\x00-\x08\x0a-\x1f\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
-
+# Line and paragraph separators, marks that reorder text (Unicode TR 36, 2.11), signs that take no room (soft hyphen, zero-width ones,
+# tags), and what XML cannot hold.
+_HIDDEN = (
+    "\xad\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2064\u2066-\u2069\ufeff\ufff9-\ufffb\ufffe\uffff\U000e0000-\U000e007f"
+)
+# Beside these, C0 and C1 controls; a tab becomes spaces.
+_UNSAFE = re.compile(f"[\x00-\x08\x0a-\x1f\x7f-\x9f{_HIDDEN}]")
 
 # What JSON leaves as it is, though a terminal or an editor may act on it.
-_RAW_IN_JSON = re.compile("[\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff]")
+_RAW_IN_JSON = re.compile(f"[\x7f-\x9f{_HIDDEN}]")
 
 
 def to_json(value: object, indent: int | None = None) -> str:
@@ -21,7 +26,7 @@ def to_json(value: object, indent: int | None = None) -> str:
     text = msgspec.json.format(msgspec.json.encode(value), indent=indent or 0).decode()
     if text.isascii() and "\x7f" not in text:
         return text
-    return _RAW_IN_JSON.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
+    return _RAW_IN_JSON.sub(lambda found: json.dumps(found[0])[1:-1], text)
 
 
 def visible(text: str) -> str:
@@ -35,7 +40,7 @@ def visible_lines(text: str) -> str:
 
 
 def _spell(number: int) -> str:
-    return f"\\x{number:02x}" if number < 256 else f"\\u{number:04x}"
+    return f"\\x{number:02x}" if number < 256 else f"\\u{number:04x}" if number < 1 << 16 else f"\\U{number:08x}"
 
 
 def counted(number: int, noun: str, plural: str = "") -> str:
