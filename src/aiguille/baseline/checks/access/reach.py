@@ -307,9 +307,9 @@ def _is_private_outside(subject: Subject, family: int) -> bool:
     controls=("SC-7", "CM-7", "AC-3"),
     params=(_SOURCES,),
     why="Databases, shared files, consoles and machines are what intruders look for first; many ask for no password by default.",
-    how="For each service of the table of well-known ones the sources that get in from the outside are computed; what gives no login, "
-    "data or control is a medium finding, and so is what does and guests reach. Where the export lists the sockets that listen, only "
-    "these count.",
+    how="For each service of the table of well-known ones the sources that get in from the outside are computed. A "
+    "service that gives no login, data or control is a medium finding, and so is one that does where guests reach it. Where the export "
+    "lists the sockets that listen, only these count.",
     fix="Refuse the service from the outside and from guests; let named sources in, or bring it behind a VPN.",
     asks=(RULES_TO_DEVICE,),
 )
