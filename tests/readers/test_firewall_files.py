@@ -336,6 +336,8 @@ RULES = [
     ("ACCEPT net:198.51.100.0/24!198.51.100.9 fw\n", "AA"),
     ("ACCEPT net:!198.51.100.7 fw\n", "DD"),
     ("ACCEPT net fw tcp ssh:http\n", "AA"),
+    ("INLINE net fw tcp 22 ;; -j ACCEPT\n", "AD"),
+    ("ACCEPT net fw ; proto=tcp, dport=80\n", "DA"),
     ("?if __IPV4\nACCEPT net fw tcp 22\n?else\nACCEPT net fw tcp 80\n?endif\n", "AD"),
     ("?if $WANTED eq 'yes'\nACCEPT net fw tcp 22\n?elsif $WANTED\nACCEPT net fw tcp 80\n?endif\n", "DA"),
     ("?if ! ($WANTED && 0) || 1 == 2\nACCEPT net fw tcp 22\n?endif\n", "AD"),
@@ -374,6 +376,7 @@ def test_shorewall_rules(rules: str, expected: str) -> None:
     ("files", "said"),
     [
         ({"rules": "ACCEPT nowhere fw\n"}, r"rules:1: 'nowhere' is no zone"),
+        ({"rules": "INLINE net fw tcp 23 ; -j ACCEPT\n"}, r"rules:1: '-j ACCEPT' is no pair"),
         ({"rules": "?SECTION ODD\nACCEPT net fw\n"}, "'ODD' is not a section"),
         ({"rules": "?if 1\nACCEPT net fw\n"}, "no \\?endif"),
         ({"rules": "?endif\n"}, "belongs to no \\?if"),

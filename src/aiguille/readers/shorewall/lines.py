@@ -256,8 +256,18 @@ class _Lines:
             inline = tuple(rest.lstrip("+").split())
         elif found := re.search(r"(?:^|\s)\{(.*)\}\s*$|;(.*)$", text):
             # `{...}` inside a word, as in a list of services, is not meant.
-            named = {k.lower(): v.strip('"') for k, v in _ALTERNATIVE.findall(found[1] or found[2] or "")}
+            pairs = found[1] or found[2] or ""
             text = text[: found.start()]
+            odd = _ALTERNATIVE.sub("", pairs).strip(" ,\t")
+            if odd and found[2] is not None and (self.folder.values.get("INLINE_MATCHES") or "No").lower() == "yes":
+                inline = tuple(pairs.split())
+            elif odd:
+                raise UnreadableError(
+                    f"{where}: '{odd}' is no pair of a column and its value; Shorewall refuses such a configuration, so these files "
+                    "are not what runs"
+                )
+            else:
+                named = {k.lower(): v.strip('"') for k, v in _ALTERNATIVE.findall(pairs)}
         return ColumnRow(where, tuple(_columns(text)), named, inline, self.section, self.format, self.comment, gap)
 
 
