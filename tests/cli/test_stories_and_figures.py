@@ -12,7 +12,7 @@ import jsonschema
 import pytest
 
 import aiguille
-from aiguille.baseline.story import tell
+from aiguille.baseline.story import describe
 from aiguille.demo import write_estate
 from aiguille.reports.figures import KINDS
 from aiguille.reports.story import story_data
@@ -76,7 +76,7 @@ def test_stories_follow_their_schema(estate: Path) -> None:
     validator = jsonschema.Draft202012Validator(schema)
     audit = aiguille.audit(aiguille.read([estate / "valdrane-lifts"]))
     for finding in (*audit.findings[::7], *(one for one, _ in audit.accepted)):
-        data = json.loads(to_json(story_data(tell(audit, finding.fingerprint))))
+        data = json.loads(to_json(story_data(describe(audit, finding.fingerprint))))
         validator.validate(data)
         assert data["finding"]["fingerprint"] == finding.fingerprint
         meant = [line["text"] for one in data["excerpts"] for line in one["lines"] if line["meant"]]

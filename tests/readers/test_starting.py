@@ -135,7 +135,7 @@ def test_rules_are_found_by_what_stands_in_them(name: str) -> None:
     (device,) = mapped.read(made.dialect, [decode("yard.txt", text.encode())], "")
     assert list(mapped.trial.differences(rules, mapped.parts_of(device)["rules"])) == [], made.text
     assert {chain["policy"] for chain in mapped.parts_of(device)["chains"] if chain["stage"]} == {"unknown"}
-    assert "rules found" in made.told()
+    assert "rules found" in made.described()
 
 
 def test_what_looks_secret_is_never_shown_and_odd_words_are_asked_about() -> None:

@@ -316,11 +316,11 @@ _SENTENCES: tuple[tuple[str, Maker], ...] = (
 )
 
 
-def _new_rule(device: Device, told: str, number: int) -> Rule:
+def _new_rule(device: Device, described: str, number: int) -> Rule:
     """``accept tcp from 10.44.51.5 to 192.0.2.10:443 entering g1 recorded``: names of objects and zones, addresses, ports."""
-    words = told.split()
+    words = described.split()
     if words[0] not in ("accept", "drop", "reject"):
-        raise UsageError(f"'{words[0]}' in '{told}' is not what a rule does: accept, drop or reject")
+        raise UsageError(f"'{words[0]}' in '{described}' is not what a rule does: accept, drop or reject")
     conditions: list[Condition] = []
     effects: tuple[Log, ...] = ()
     protocol = ""
@@ -333,20 +333,20 @@ def _new_rule(device: Device, told: str, number: int) -> Rule:
             continue
         if word in ("from", "to", "entering", "leaving"):
             if at + 1 == len(words):
-                raise UsageError(f"'{told}' ends after '{word}'")
+                raise UsageError(f"'{described}' ends after '{word}'")
             conditions += _end(device, word, words[at + 1], protocol)
             at += 2
             continue
         known = PROTOCOLS.get(word)
         if known is None:
             raise UsageError(
-                f"'{word}' in '{told}' is not understood: expected a protocol, from, to, entering, leaving or recorded"
+                f"'{word}' in '{described}' is not understood: expected a protocol, from, to, entering, leaving or recorded"
             )
         protocol = word
         conditions.append(Condition(Field.PROTOCOL, (Numbers(known, known),)))
         at += 1
     where = Span(MADE, number, number)
-    return Rule(0, where, Action(words[0]), Match(tuple(conditions)), told, comment="as if", effects=effects)
+    return Rule(0, where, Action(words[0]), Match(tuple(conditions)), described, comment="as if", effects=effects)
 
 
 def _end(device: Device, word: str, text: str, protocol: str) -> list[Condition]:

@@ -91,7 +91,7 @@ def read_claim(text: str) -> Claim:
 def judge(study: Study, claim: Claim) -> Answer | None:
     """Whether a claim holds on a device; None where it has no such ends.
 
-    Raises UsageError where an end is of a kind that is there and its addresses are not told.
+    Raises UsageError where an end is of a kind that is there and its addresses are not stated.
     """
     source, destination = _place(study, claim.source, homes=True), _place(study, claim.destination)
     if source is None or destination is None:
@@ -230,10 +230,12 @@ def knows(device: Device, claim: Claim) -> bool:
         except ValueError:
             continue
         first, last = int(network[0]), int(network[-1])
-        told = [n for one in device.interfaces for n in (*one.networks, *one.addresses)]
-        told += [n for zone in device.zones for n in zone.networks]
-        told += [route.network for route in device.routes if route.network.first]  # the default route leads anywhere
-        if not any(n.family == network.version and n.first <= last and first <= n.last for n in told):
+        described = [n for one in device.interfaces for n in (*one.networks, *one.addresses)]
+        described += [n for zone in device.zones for n in zone.networks]
+        described += [
+            route.network for route in device.routes if route.network.first
+        ]  # the default route leads anywhere
+        if not any(n.family == network.version and n.first <= last and first <= n.last for n in described):
             return False
     return True
 

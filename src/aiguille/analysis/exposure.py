@@ -88,7 +88,7 @@ def exposures(programs: Programs, entrance: Entrance, services: Sequence[Managem
 def _exposure(decider: Decider, region: Box, service: ManagementService, entrance: Entrance) -> Iterator[Exposure]:
     """One exposure for each rule that lets the service be reached, certainly, within a rate, or perhaps.
 
-    Rules are told apart so that one with few sources neither hides nor takes the blame for another that is open to all.
+    Rules are distinguished so that one with few sources neither hides nor takes the blame for another that is open to all.
     """
     program = decider.program
 

@@ -190,7 +190,7 @@ def _cell(study: Study, program: Program, source: End, destination: End) -> Matr
 
 
 def _by_service(program: Program, region: Box) -> Iterator[tuple[Box, Axis]]:
-    """The parts of a region whose services are told apart by one axis, and that axis."""
+    """The parts of a region whose services are distinguished by one axis, and that axis."""
     icmp = ICMP_OF[program.family]
     protocols = region[Axis.PROTO] or IntervalSet([(0, 255)])
     for some, axis in (

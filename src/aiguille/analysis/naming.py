@@ -44,13 +44,19 @@ def sentences(study: Study, text: str) -> tuple[str, ...]:
 
     Raises UsageError for a name that nothing has, with those nearest to it, and for one that stands for too much.
     """
-    head, told = _parts(text)
-    if not any(_is_name(value) for key, value in told if key in ("from", "to")) and (not head or _is_protocol(head)):
+    head, described = _parts(text)
+    if not any(_is_name(value) for key, value in described if key in ("from", "to")) and (
+        not head or _is_protocol(head)
+    ):
         return (text,)
     services = _services(study.device, head)
-    sources = [(_behind_which(study.device, one), port) for one, port in _places(study, dict(told).get("from", "any"))]
-    targets = [(_behind_which(study.device, one), port) for one, port in _places(study, dict(told).get("to", "any"))]
-    rest = [(key, value) for key, value in told if key not in ("from", "to")]
+    sources = [
+        (_behind_which(study.device, one), port) for one, port in _places(study, dict(described).get("from", "any"))
+    ]
+    targets = [
+        (_behind_which(study.device, one), port) for one, port in _places(study, dict(described).get("to", "any"))
+    ]
+    rest = [(key, value) for key, value in described if key not in ("from", "to")]
     out = []
     for protocol, named_port in services:
         for source, sport in sources:
@@ -279,12 +285,12 @@ def in_estate(estate: Estate, name: str | None, text: str) -> tuple[Device | Non
     from aiguille.analysis.lookup import one_device
     from aiguille.analysis.program import Programs
 
-    def told(device: Device) -> tuple[str, ...]:
+    def described(device: Device) -> tuple[str, ...]:
         return sentences(Study(device, estate, Programs(device)), text)
 
     if name is not None or len(estate.devices) == 1:
         device = one_device(estate, name)
-        found = told(device)
+        found = described(device)
         return (None if found == (text,) and name is None else device), found
     _, parts = _parts(text)
     ends = {key: _split(value) for key, value in parts if key in ("from", "to") and _is_name(value)}
@@ -295,7 +301,7 @@ def in_estate(estate: Estate, name: str | None, text: str) -> tuple[Device | Non
     first: UsageError | None = None
     for device in estate.devices:
         try:
-            found_by.append((device, told(device)))
+            found_by.append((device, described(device)))
         except UsageError as error:
             first = first or error
     if len(found_by) > 1:

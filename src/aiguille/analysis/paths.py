@@ -226,9 +226,9 @@ class Network(Struct, dict=True):
         for device in self.estate.devices:
             off = {one.name for one in device.interfaces if not one.enabled} | {LOOPBACK}
             found = [(one.name, n) for one in device.interfaces if one.name not in off for n in one.networks]
-            told = {name for name, _ in found}
+            described = {name for name, _ in found}
             for zone in device.zones:
-                if len(zone.interfaces) == 1 and zone.interfaces[0] not in off | told:
+                if len(zone.interfaces) == 1 and zone.interfaces[0] not in off | described:
                     found += [(zone.interfaces[0], n) for n in zone.networks]
             out[device.name] = found
         return out
@@ -409,8 +409,8 @@ class Network(Struct, dict=True):
 
     def _source_refused(self, device: Device, packet: Packet, enters: str, facts: dict[str, str]) -> bool:
         """Whether the kernel drops a packet for its source (ip-sysctl, rp_filter: the highest of all and the interface counts)."""
-        told = [facts.get(f"net.ipv4.conf.{name}.rp_filter", "0") for name in ("all", enters)]
-        mode = max(told)
+        described = [facts.get(f"net.ipv4.conf.{name}.rp_filter", "0") for name in ("all", enters)]
+        mode = max(described)
         if mode not in ("1", "2"):
             return False
         back = self.way(device, packet.family, packet.source)

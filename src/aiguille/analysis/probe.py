@@ -225,8 +225,8 @@ class Prober:
         is in, and one that leaves may have come to an address of the device before it was translated.
         """
         space = self.programs.resolver(packet.family).space
-        told = any(packet.destination in values for values, _ in space.kinds_by_address)
-        if not self._asks_for_kinds or told or space.local is not None:
+        described = any(packet.destination in values for values, _ in space.kinds_by_address)
+        if not self._asks_for_kinds or described or space.local is not None:
             return (None,)
         match direction:
             case Direction.TO_DEVICE:
@@ -262,8 +262,8 @@ class Prober:
         for end in islice(self._stages(state, stages, visits), WAYS_LIMIT):
             verdict = end.verdict or Action.ACCEPT
             by = _way(verdict, end.visits).decided_by if end.visits else None
-            told = not (end.state.moved or end.state.unknown_destination)
-            yield Crossing(verdict, end.state.packet, by, end.state.redirected, told), end.visits
+            described = not (end.state.moved or end.state.unknown_destination)
+            yield Crossing(verdict, end.state.packet, by, end.state.redirected, described), end.visits
 
     def has_say(self, family: int, stages: Sequence[Stage]) -> bool:
         """Whether the export has chains for a family at some of the stages."""
@@ -440,7 +440,7 @@ class Prober:
         return None
 
     def _matches(self, rule: Rule, state: _State) -> bool | None:
-        """Whether a rule matches; None where that cannot be told."""
+        """Whether a rule matches; None where that cannot be determined."""
         if not rule.enabled or Same(rule) in self._without:
             return False
         packet = state.packet

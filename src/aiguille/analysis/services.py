@@ -83,9 +83,9 @@ GENERAL_HOSTS = ("linux-host", "iptables-save", "nftables")
 
 def usual_name(service: ManagementService) -> str:
     """What the table calls the login on a service's port, whatever its make calls it; its own name on any other port."""
-    told = {(term.protocol, ports) for term in service.terms for ports in term.destination_ports}
+    described = {(term.protocol, ports) for term in service.terms for ports in term.destination_ports}
     for one in WELL_KNOWN:
-        if any((term.protocol, ports) in told for term in one.terms for ports in term.destination_ports):
+        if any((term.protocol, ports) in described for term in one.terms for ports in term.destination_ports):
             return one.name
     return service.name
 

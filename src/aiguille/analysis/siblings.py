@@ -63,11 +63,11 @@ def likeness(devices: Sequence[Device]) -> float:
 
     A tag alone makes nobody siblings, nor do a make's defaults; where no rule is named, all they say is compared.
     """
-    told = []
+    described = []
     for one in devices:
         pairs = {(name, value) for name, (value, _) in features(one).items()}
-        told.append({pair for pair in pairs if pair[0].startswith("rule ")} or pairs)
-    shares = sorted((len(a & b) / len(a | b) for a, b in combinations(told, 2) if a | b), reverse=True)
+        described.append({pair for pair in pairs if pair[0].startswith("rule ")} or pairs)
+    shares = sorted((len(a & b) / len(a | b) for a, b in combinations(described, 2) if a | b), reverse=True)
     better = shares[: (len(shares) + 1) // 2]
     return sum(better) / len(better) if better else 0.0
 

@@ -246,8 +246,8 @@ def _placed(zones: list[Zone], outside: Zone) -> list[Zone]:
         return [*zones, outside if outside.name not in taken else replace(outside, name=name)]
     if holder.side is not None or len(holder.interfaces) > 1:
         return zones
-    told = replace(holder, side=Side.OUTSIDE, guessed=outside.guessed)
-    return [told if zone is holder else zone for zone in zones]
+    described = replace(holder, side=Side.OUTSIDE, guessed=outside.guessed)
+    return [described if zone is holder else zone for zone in zones]
 
 
 def _inner(zone: Zone, inner: dict[str, Interface]) -> Zone:
@@ -279,10 +279,12 @@ def _private(networks: tuple[Addresses, ...]) -> bool:
 
     Inside networks have global addresses of IPv6 as a rule (RFC 4864, 4): where there is IPv4, that tells.
     """
-    told = [n for n in networks if n.family == 4] or [n for n in networks if n.first >> 118 != 0x3FA]
+    described = [n for n in networks if n.family == 4] or [n for n in networks if n.first >> 118 != 0x3FA]
     held = [ip_network(text) for text in PRIVATE]
     bounds = [(n.version, int(n.network_address), int(n.broadcast_address)) for n in held]
-    return bool(told) and all(any(n.family == v and a <= n.first and n.last <= b for v, a, b in bounds) for n in told)
+    return bool(described) and all(
+        any(n.family == v and a <= n.first and n.last <= b for v, a, b in bounds) for n in described
+    )
 
 
 def interface_names(device: Device) -> tuple[str, ...]:

@@ -228,9 +228,9 @@ class Study(Struct, dict=True):
     def forwards(self) -> bool | None:
         """Whether the device passes packets on between networks: told by the kernel, else by rules and translations made for
         that; None where nothing speaks for it or against it."""
-        told = [f.setting.value for f in self.device.system if f.name in _FORWARDING and f.setting.known]
-        if told:
-            return any(value != "0" for value in told)
+        described = [f.setting.value for f in self.device.system if f.name in _FORWARDING and f.setting.known]
+        if described:
+            return any(value != "0" for value in described)
         if self.device.dialect not in GENERAL_HOSTS or len(self.device.zones) > 1:
             return True
         for rulebase in self.device.rulebases:
@@ -248,8 +248,8 @@ class Study(Struct, dict=True):
 
         On a host with several networks the empty chain for it says nothing.
         """
-        told = [f.setting.value for f in self.device.system if f.name in _FORWARDING and f.setting.known]
-        if told or self.device.dialect not in GENERAL_HOSTS or any(not zone.guessed for zone in self.device.zones):
+        described = [f.setting.value for f in self.device.system if f.name in _FORWARDING and f.setting.known]
+        if described or self.device.dialect not in GENERAL_HOSTS or any(not zone.guessed for zone in self.device.zones):
             return bool(self.forwards)
         return any(
             any(isinstance(effect, Translate) for effect in rule.effects)

@@ -26,12 +26,12 @@ def ways(device: Device, family: int, symbols: Symbols) -> tuple[Way, ...]:
     """Disjoint ways that together hold every destination of a family.
 
     Routes count, then the networks of interfaces and those stated for zones, each by the length of its prefix. What none of
-    them holds leaves by the default route, or where that is not told by any interface but those whose networks are all told
+    them holds leaves by the default route, or where that is not stated by any interface but those whose networks are all told
     to be private.
     """
     top = (1 << (32 if family == 4 else 128)) - 1
     known: dict[Addresses, IntervalSet] = {}
-    # The most telling comes first: a route, the interface's own network, a network stated for a zone.
+    # The most decisive comes first: a route, the interface's own network, a network stated for a zone.
     for network, names in _networks(device):
         if network.family == family and network not in known:
             known[network] = IntervalSet.of(*(symbols.number(name) for name in names))
@@ -55,7 +55,7 @@ def led_to(device: Device, family: int) -> IntervalSet:
     return IntervalSet(span for span in spans if span != (0, _TOPS[family]))
 
 
-def all_ways_told(device: Device, family: int) -> bool:
+def all_ways_known(device: Device, family: int) -> bool:
     """Whether a device with several interfaces tells the networks of each of them, and where everything else leaves."""
     led = {name for network, names in _networks(device) for name in names if network.family == family}
     mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
@@ -82,10 +82,10 @@ def _networks(device: Device) -> Iterator[tuple[Addresses, tuple[str, ...]]]:
 def _elsewhere(device: Device, symbols: Symbols) -> IntervalSet:
     """Interfaces by which packets to networks nobody told of may leave: the outside's where all others have networks."""
     outer = [n for zone in device.zones if zone.side is Side.OUTSIDE for n in zone.interfaces]
-    told = {n for _, names in _networks(device) for n in names}
+    described = {n for _, names in _networks(device) for n in names}
     others = {n for zone in device.zones if zone.side is not Side.OUTSIDE for n in zone.interfaces}
     others |= {one.name for one in device.interfaces if one.enabled and one.name != LOOPBACK} - set(outer)
-    if outer and others and others <= told:
+    if outer and others and others <= described:
         return IntervalSet.of(*(symbols.number(name) for name in outer))
     return symbols.present
 

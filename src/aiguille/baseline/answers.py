@@ -89,8 +89,10 @@ def dump(kept: Kept, title: str) -> str:
 
     entries: list[dict[str, Any]] = []
     for one in sorted(kept.replies, key=lambda reply: (kept.numbers.get(reply.finding, 1 << 30), reply.finding)):
-        told = {name: getattr(one, name) for name in Reply.__struct_fields__}
-        entries.append({k: v.value if isinstance(v, Status) else v for k, v in told.items() if v not in ("", None)})
+        described = {name: getattr(one, name) for name in Reply.__struct_fields__}
+        entries.append(
+            {k: v.value if isinstance(v, Status) else v for k, v in described.items() if v not in ("", None)}
+        )
     numbers = dict(sorted(kept.numbers.items(), key=lambda item: item[1]))
     head = "# What the auditee says of the findings; `aiguille answers WORKBOOK PATH` merges a workbook into it.\n\n"
     return head + tomli_w.dumps({"engagement": {"title": title}, "answer": entries, "numbers": numbers})
@@ -148,14 +150,14 @@ class Tally(Struct, frozen=True):
 
 def tally(audit: Audit) -> Tally:
     as_of = audit.estate.as_of
-    told = [(one, one.answer) for one in audit.findings if one.answer is not None]
+    described = [(one, one.answer) for one in audit.findings if one.answer is not None]
     here = {one.fingerprint for one in (*audit.findings, *(f for f, _ in audit.accepted))}
 
     def those(status: Status, late: bool | None = None) -> tuple[Finding, ...]:
-        return tuple(f for f, a in told if a.status is status and (late is None or a.is_overdue(as_of) is late))
+        return tuple(f for f, a in described if a.status is status and (late is None or a.is_overdue(as_of) is late))
 
     return Tally(
-        len(told),
+        len(described),
         those(Status.FIXED),
         those(Status.OPEN, True),
         those(Status.ACCEPTED, True),

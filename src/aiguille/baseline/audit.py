@@ -27,12 +27,12 @@ from aiguille.model import Estate, UsageError
 if TYPE_CHECKING:
     import pandas as pd
 
-_Told = TypeVar("_Told", "Finding", "CheckOutcome")
+_Reported = TypeVar("_Reported", "Finding", "CheckOutcome")
 
 
-def _by_device(told: Iterable[_Told]) -> dict[str, tuple[_Told, ...]]:
-    out: dict[str, list[_Told]] = {}
-    for one in told:
+def _by_device(described: Iterable[_Reported]) -> dict[str, tuple[_Reported, ...]]:
+    out: dict[str, list[_Reported]] = {}
+    for one in described:
         also: tuple[str, ...] = getattr(one, "also_on", ())
         for name in (one.device, *also):
             out.setdefault(name, []).append(one)
@@ -189,8 +189,8 @@ class Audit(Struct, frozen=True, dict=True):
         for name in numbers:
             text = name.upper().removeprefix("C-").removeprefix("C")
             if not text.isdecimal() or int(text) not in known:
-                told = ", ".join(f"C-{number}" for number in list(known)[:8]) or "none"
-                raise UsageError(f"there is no cause '{name}'; there are {told}{' ...' if len(known) > 8 else ''}")
+                described = ", ".join(f"C-{number}" for number in list(known)[:8]) or "none"
+                raise UsageError(f"there is no cause '{name}'; there are {described}{' ...' if len(known) > 8 else ''}")
             out |= {one.fingerprint for one in known[int(text)].findings}
         return out
 
@@ -201,7 +201,7 @@ class Audit(Struct, frozen=True, dict=True):
         """The findings as a data frame of pandas, accepted ones at the end.
 
         Columns: fingerprint, device, check, area, severity (an ordered category, info lowest), title, detail, file, line and
-        text of the most telling evidence, packet (a sentence) and certain, fix, controls, accepted_by and accepted_until.
+        text of the most decisive evidence, packet (a sentence) and certain, fix, controls, accepted_by and accepted_until.
         Raises UsageError if pandas is not installed.
         """
         return findings_frame(self.findings, self.accepted)

@@ -123,7 +123,7 @@ class Found(Struct, frozen=True):
     detail: a sentence; ``{family}`` stands for the address families concerned
     subject: what the finding is about, in a form that changes only when that does; the fingerprint is made of it.
         Answers with one subject that speak of different families become one finding.
-    where: the lines it rests on, the most telling first
+    where: the lines it rests on, the most decisive first
     family: the address family it was found in, None if that does not matter
     packet: what proves it where no single program does
     who: who can use it, by a word of `Who`; reports order findings of one severity by that
@@ -267,7 +267,7 @@ def finding_from(proof: Proof, detail: str, subject: str = "", severity: Severit
     """A finding that rests on the steps which decide a packet; what is in braces stays for the families."""
     last = proof.steps[-1]
     # What a program puts in everybody's way by itself is not what a finding rests on.
-    telling = [s for s in proof.steps if s is last or s.rule is None or not (s.rule.made and s.rule.implied)]
+    decisive = [s for s in proof.steps if s is last or s.rule is None or not (s.rule.made and s.rule.implied)]
     if not proof.certain and any(q.name in RATES for step in proof.steps if step.rule for q in step.rule.qualifiers):
         detail = detail.removesuffix(".") + ", within a rate limit."
     elif hours := hours_of(proof):
@@ -275,8 +275,8 @@ def finding_from(proof: Proof, detail: str, subject: str = "", severity: Severit
     return Found(
         detail=detail,
         subject=subject or rule_subject(last.chain, last.rule),
-        where=tuple(dict.fromkeys(where for step in reversed(telling) for where in lines_of(step))),
-        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(telling)),
+        where=tuple(dict.fromkeys(where for step in reversed(decisive) for where in lines_of(step))),
+        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(decisive)),
         proof=proof,
         severity=severity,
         family=proof.program.family,
@@ -329,12 +329,12 @@ def _speller_of(kind: type) -> Callable[[Any], str]:
     usual = tuple(zip(names, (*(NODEFAULT,) * (len(names) - len(defaults)), *defaults), strict=True))
 
     def spell(value: Struct) -> str:
-        told = []
+        described = []
         for name, default in usual:
             part = getattr(value, name)
             if part is not default and part != default:
-                told.append(f"{name}={_speller(type(part))(part)}")
-        return f"{kind.__name__}({', '.join(told)})"
+                described.append(f"{name}={_speller(type(part))(part)}")
+        return f"{kind.__name__}({', '.join(described)})"
 
     # The same services and networks are named in rule after rule.
     return lru_cache(maxsize=10_000)(spell) if kind is Condition else spell

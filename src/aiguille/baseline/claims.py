@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from aiguille.analysis.claims import Answer, Claim, Holds, judge, knows, names_of, read_claim
 from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study
-from aiguille.baseline.catalogue import Answer as Told
+from aiguille.baseline.catalogue import Answer as Described
 from aiguille.baseline.catalogue import (
     Area,
     CannotTell,
@@ -160,8 +160,8 @@ def _matrix(name: str) -> tuple[Stated, ...]:
                     f"{name}:{line}: '{cell.strip()}' in {place} names one type of ICMP, which claims do not distinguish from "
                     "the others; write 'icmp, icmpv6' if all of them may pass"
                 )
-            told = ", ".join(dict.fromkeys(spell_operand(one) for one in services))
-            text = f"never {source} to {destination}" + (f" but on {told}" if told else "")
+            described = ", ".join(dict.fromkeys(spell_operand(one) for one in services))
+            text = f"never {source} to {destination}" + (f" but on {described}" if described else "")
             try:
                 claim = read_claim(text)
             except UsageError as error:
@@ -232,7 +232,7 @@ def with_claims(baseline: Baseline, claims: Sequence[Stated]) -> Baseline:
 def _as_check(name: str, stated: Stated) -> Check:
     entry, claim = stated.entry, stated.claim
 
-    def run(subject: Subject) -> Iterator[Told]:
+    def run(subject: Subject) -> Iterator[Described]:
         device = subject.device
         if entry.devices and device.name not in entry.devices:
             yield NotApplicable("the claim speaks of other devices")

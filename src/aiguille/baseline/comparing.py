@@ -163,9 +163,18 @@ def access(estate: Estate, before: Device, after: Device, administrators: Sequen
         for service in management_services(before):
             if not service.enabled:
                 continue
-            told = [_reaches(study, who, list(opening(who.family, service))) for study in studies]
-            if told[0][0] != "no":
-                out.append(Access(spell_operand(who), service.name, told[0][0], told[1][0], told[0][1], told[1][1]))
+            described = [_reaches(study, who, list(opening(who.family, service))) for study in studies]
+            if described[0][0] != "no":
+                out.append(
+                    Access(
+                        spell_operand(who),
+                        service.name,
+                        described[0][0],
+                        described[1][0],
+                        described[0][1],
+                        described[1][1],
+                    )
+                )
     return out
 
 

@@ -35,7 +35,7 @@ def run(
 
     jobs: processes to share the devices among, or the rules of a single one, where the system can fork; the result does not
         depend on it
-    progress: told how many devices of how many are done
+    progress: called with how many devices of how many are done
     raise_crashes: let an error in a check through instead of answering "cannot tell"; for tests
     """
     chosen = baseline if isinstance(baseline, Baseline) else Baseline.of(baseline)
@@ -46,8 +46,8 @@ def run(
     work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1, size <= _KEPT)
     chunk = max(1, min(16, count // (4 * max(jobs, 1))))
     results: dict[str, Results] = {}
-    for number, (told, found, sent) in enumerate(share(work.device, range(count), jobs, chunk), 1):
-        outcomes += told
+    for number, (described, found, sent) in enumerate(share(work.device, range(count), jobs, chunk), 1):
+        outcomes += described
         findings += found
         if sent is not None:
             device = estate.devices[number - 1]
@@ -110,5 +110,5 @@ class _Work(Struct, frozen=True, dict=True):
     def _sent(self, study: Study) -> _Sent | None:
         if not self.keeps or "standings" not in vars(study) or not all(one.settled for one in study.standings):
             return None
-        told = packed(study.device, study.standings)
-        return (told, reaches(study) if self.estate.locations else ()) if told is not None else None
+        described = packed(study.device, study.standings)
+        return (described, reaches(study) if self.estate.locations else ()) if described is not None else None

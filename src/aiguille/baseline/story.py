@@ -64,7 +64,7 @@ class Story(Struct, frozen=True):
     mended: Mended | None = None
 
 
-def tell(audit: Audit, fingerprint: str) -> Story:
+def describe(audit: Audit, fingerprint: str) -> Story:
     """The story of the finding whose fingerprint is, or begins with, the one given.
 
     Raises UsageError if none does, or several do.
@@ -107,11 +107,11 @@ def _named(audit: Audit, fingerprint: str) -> tuple[Finding, Acceptance | None]:
         raise UsageError(
             f"'{fingerprint}' is no fingerprint: at least {SHORTEST} of its 16 digits 0-9 and a-f, as the audit prints them"
         )
-    told: list[tuple[Finding, Acceptance | None]] = [*((one, None) for one in audit.findings), *audit.accepted]
-    found = [one for one in told if one[0].fingerprint.startswith(wanted)]
+    described: list[tuple[Finding, Acceptance | None]] = [*((one, None) for one in audit.findings), *audit.accepted]
+    found = [one for one in described if one[0].fingerprint.startswith(wanted)]
     if not found:
         # A consequence is told with what it follows from.
-        found = [one for one in told if any(c.fingerprint.startswith(wanted) for c in one[0].consequences)]
+        found = [one for one in described if any(c.fingerprint.startswith(wanted) for c in one[0].consequences)]
     if not found:
         raise UsageError(
             f"no finding of these exports has a fingerprint that begins with '{wanted}'; it may be mended, or the baseline is another"

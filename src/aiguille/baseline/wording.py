@@ -23,7 +23,7 @@ NO_DATA = "no location data; name registry statistics or MMDB files under geo in
 NO_FILTER = "the export mentions no filter by country"
 
 UNSAID = "the export does not say what becomes of traffic"
-"""Where a make's default is not told, before a direction."""
+"""Where a make's default is not stated, before a direction."""
 
 
 def listed(names: Iterable[str], most: int = 0) -> str:

@@ -53,11 +53,11 @@ def run(arguments: argparse.Namespace) -> int:
         # What was there is in it still, but for what the workbook says anew.
         write_whole(target, answers.dump(kept, estate.title).encode(), force=True)
     numbers = dict(kept.numbers)
-    told = report.Taken(changes, numbers, found.faults, found.missing, str(target), len(kept.replies))
+    described = report.Taken(changes, numbers, found.faults, found.missing, str(target), len(kept.replies))
     if arguments.json:
-        sys.stdout.write(dump(report.answers_data(told)))
+        sys.stdout.write(dump(report.answers_data(described)))
     else:
-        output.show(arguments, lambda console: report.show_answers(console, told))
+        output.show(arguments, lambda console: report.show_answers(console, described))
     return inputs.exit_code(estate, EXIT_FINDINGS if found.faults else EXIT_OK)
 
 

@@ -70,7 +70,7 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
         ".txt": lambda: output.as_text(arguments, view),
     }
     output.check_outputs(arguments, writers)
-    estate = inputs.read_estate(arguments, paths, view_tells=True)
+    estate = inputs.read_estate(arguments, paths, view_shows=True)
     audit = made["audit"] = inputs.run_audit(arguments, estate)
     made["shown"] = shown = audit.narrowed(**options.filters(arguments))
     made["dossier"] = Dossier(shown, inputs.jobs(arguments, estate))

@@ -106,7 +106,7 @@ def _start(arguments: argparse.Namespace) -> int:
         sys.stdout.write(made.text)
     else:
         write_whole(arguments.out, made.text.encode(), force=arguments.force)
-    output.log.warning("%s", made.told())
+    output.log.warning("%s", made.described())
     return EXIT_OK
 
 

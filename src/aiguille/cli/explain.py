@@ -25,10 +25,10 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    from aiguille.baseline.story import tell
+    from aiguille.baseline.story import describe
     from aiguille.reports.story import show_story, story_data
 
     audit = inputs.run_audit(arguments, inputs.read_estate(arguments))
-    story = tell(audit, arguments.fingerprint)
+    story = describe(audit, arguments.fingerprint)
     output.report(arguments, lambda: story_data(story), lambda console: show_story(console, story))
     return inputs.exit_code(audit.estate)

@@ -61,12 +61,12 @@ def run(arguments: argparse.Namespace) -> int:
         estate = replace(estate, devices=(one_device(estate, arguments.device),))
     service = read_service(arguments.service) if arguments.service else None
     asked = any((arguments.source, arguments.to, service, arguments.address, arguments.object))
-    told: list[report.Told] = []
+    described: list[report.Described] = []
     faults: list[str] = []
     for device in estate.devices:
         study = Study(device, estate, Programs(device))
         if not asked:
-            told.append(report.Told(matrix(study)))
+            described.append(report.Described(matrix(study)))
             continue
         try:
             addresses = addresses_named(study.programs, arguments.address, arguments.object)
@@ -77,25 +77,25 @@ def run(arguments: argparse.Namespace) -> int:
             continue
         rest = {row.traffic.direction: None for row in rows}
         defaults = [step for direction in rest for p in study.programs.all(direction) for step in p.defaults]
-        told.append(report.Told(matrix(study), tuple(rows), tuple(defaults)))
-    if faults and not told:
+        described.append(report.Described(matrix(study), tuple(rows), tuple(defaults)))
+    if faults and not described:
         raise UsageError(faults[0])
 
     def figure() -> Figure:
-        drawn = report.draw_flows(told)
+        drawn = report.draw_flows(described)
         if drawn is None:
             raise UsageError("nothing to draw: there are no rules")
         return drawn
 
     writers: dict[str, Writer] = {
-        ".json": lambda: dump(report.flows_data(told)),
-        ".txt": lambda: output.as_text(arguments, lambda console: report.show_flows(console, told)),
+        ".json": lambda: dump(report.flows_data(described)),
+        ".txt": lambda: output.as_text(arguments, lambda console: report.show_flows(console, described)),
         ".svg": lambda: figures.svg(figure()),
         ".png": lambda: figures.png(figure()),
     }
     if arguments.json:
-        output.write([dump(report.flows_data(told)).encode()])
+        output.write([dump(report.flows_data(described)).encode()])
     else:
-        output.show(arguments, lambda console: report.show_flows(console, told))
+        output.show(arguments, lambda console: report.show_flows(console, described))
     output.write_outputs(arguments, writers)
     return inputs.exit_code(estate)

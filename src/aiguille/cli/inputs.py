@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 def read_estate(
-    arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None, *, view_tells: bool = False
+    arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None, *, view_shows: bool = False
 ) -> Estate:
     """Read the paths given and say what was recognised, missing or odd.
 
@@ -34,7 +34,7 @@ def read_estate(
     collecting = gc.isenabled()
     gc.disable()
     try:
-        with progress(arguments, "exports", "read") as told:
+        with progress(arguments, "exports", "read") as described:
             estate = read(
                 arguments.paths if paths is None else paths,
                 format=getattr(arguments, "format", None),
@@ -43,7 +43,7 @@ def read_estate(
                 geo=getattr(arguments, "geo", ()),
                 sides=_sides(arguments),
                 administrators=getattr(arguments, "administrator", ()),
-                progress=told,
+                progress=described,
             )
     finally:
         if collecting:
@@ -55,7 +55,7 @@ def read_estate(
         estate = changed(estate, changes)
     for device in estate.devices:
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
-    if arguments.json or not (view_tells and sys.stdout.isatty()):
+    if arguments.json or not (view_shows and sys.stdout.isatty()):
         for failure in estate.failures:
             log.error("%s", visible(failure.message))
         for device in estate.devices:
@@ -80,7 +80,7 @@ def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
     """Check an estate as the options and the engagement ask for."""
     import aiguille
 
-    with progress(arguments, "devices", "checked") as told:
+    with progress(arguments, "devices", "checked") as described:
         return aiguille.audit(
             estate,
             getattr(arguments, "baseline", None),
@@ -88,7 +88,7 @@ def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
             answers=getattr(arguments, "answers", None),
             claims=getattr(arguments, "claims", None),
             jobs=jobs(arguments, estate),
-            progress=told,
+            progress=described,
         )
 
 

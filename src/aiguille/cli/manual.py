@@ -58,9 +58,9 @@ def _commands(parser: argparse.ArgumentParser) -> Iterator[str]:
         yield _text(_sentence(about))
         if not inner:
             yield from _one(command)
-        for action, told, below in inner:
+        for action, described, below in inner:
             yield ".PP"
-            yield rf"\fBaiguille {_text(name)} {_text(action)}\fR: {_text(_sentence(told))}"
+            yield rf"\fBaiguille {_text(name)} {_text(action)}\fR: {_text(_sentence(described))}"
             yield from _one(below)
         yield from _examples(command.epilog or "")
 
@@ -69,8 +69,8 @@ def _below(parser: argparse.ArgumentParser) -> Iterator[tuple[str, str, argparse
     """The commands of a parser with their one-line help."""
     for action in parser._actions:
         if isinstance(action, argparse._SubParsersAction):
-            for told in action._choices_actions:
-                yield told.dest, told.help or "", action.choices[told.dest]
+            for described in action._choices_actions:
+                yield described.dest, described.help or "", action.choices[described.dest]
 
 
 def _one(parser: argparse.ArgumentParser) -> Iterator[str]:

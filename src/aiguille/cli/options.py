@@ -100,12 +100,12 @@ def network(text: str) -> Addresses:
 
 
 def add_actions(
-    parser: argparse.ArgumentParser, told: Mapping[str, str], examples: str
+    parser: argparse.ArgumentParser, described: Mapping[str, str], examples: str
 ) -> dict[str, argparse.ArgumentParser]:
     """The parsers of a command's actions by name; the help of each ends with the examples that are about it."""
     actions = parser.add_subparsers(title="actions", metavar="ACTION", required=True, dest="action", prog=parser.prog)
     out = {}
-    for name, about in told.items():
+    for name, about in described.items():
         mine = [line for line in examples.splitlines() if line.strip().startswith(f"{parser.prog} {name} ")]
         out[name] = actions.add_parser(
             name,

@@ -127,7 +127,7 @@ def progress(arguments: Namespace, what: str, done: str) -> Iterator[Callable[[i
 
 @contextmanager
 def working(arguments: Namespace, what: str) -> Iterator[None]:
-    """A turning sign on standard error while something runs whose end cannot be told; on a terminal only."""
+    """A turning sign on standard error while something runs whose end cannot be determined; on a terminal only."""
     if arguments.quiet or not sys.stderr.isatty():
         yield
         return

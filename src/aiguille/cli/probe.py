@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from aiguille.model import Device, Estate
     from aiguille.reports.expected import Expectation
 
-FAULTS_TOLD = 100
+FAULTS_SHOWN = 100
 """Rows of a table that are told one by one to be left out."""
 
 NAME = "probe"
@@ -76,27 +76,29 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsageError(f"{arguments.packets}: {error}") from error
     estate = inputs.read_estate(arguments)
     device: Device | None = None
-    told: tuple[str, ...] = ()
+    described: tuple[str, ...] = ()
     if arguments.packet is not None and estate.devices:
-        device, told = in_estate(estate, arguments.device, arguments.packet)
-    if device is None and _is_path(arguments, estate, table, told):
-        return inputs.exit_code(estate, _path(arguments, estate, table, told, expected))
+        device, described = in_estate(estate, arguments.device, arguments.packet)
+    if device is None and _is_path(arguments, estate, table, described):
+        return inputs.exit_code(estate, _path(arguments, estate, table, described, expected))
     device = device or one_device(estate, arguments.device)
     programs = Programs(device)
     without = [find_rule(device, name) for name in arguments.without]
     prober = Prober(programs, without)
     plain = Prober(programs) if without else None
     one = arguments.packet is not None
-    code = _one(arguments, device, prober, plain, told) if one else _many(arguments, device, prober, table, expected)
+    code = (
+        _one(arguments, device, prober, plain, described) if one else _many(arguments, device, prober, table, expected)
+    )
     return inputs.exit_code(estate, code)
 
 
-def _is_path(arguments: argparse.Namespace, estate: Estate, table: bytes, told: tuple[str, ...]) -> bool:
+def _is_path(arguments: argparse.Namespace, estate: Estate, table: bytes, described: tuple[str, ...]) -> bool:
     """Whether packets are to be followed over devices: there are several, or nothing shows an interface."""
     if arguments.device is not None or arguments.without or not estate.devices:
         return False
-    if told:
-        return not {"entering", "leaving"} & {*told[0].lower().split()}
+    if described:
+        return not {"entering", "leaving"} & {*described[0].lower().split()}
     from aiguille.packets.unplaced import is_unplaced
 
     return len(estate.devices) > 1 or is_unplaced(table)
@@ -106,7 +108,7 @@ def _path(
     arguments: argparse.Namespace,
     estate: Estate,
     table: bytes,
-    told: tuple[str, ...],
+    described: tuple[str, ...],
     expected: tuple[Expectation, ...],
 ) -> int:
     from aiguille.analysis.paths import Network
@@ -118,8 +120,8 @@ def _path(
     from aiguille.reports.text import visible
 
     network = Network(estate)
-    if told:
-        found = network.path(complete(read_sentence(told[0], placed=False)))
+    if described:
+        found = network.path(complete(read_sentence(described[0], placed=False)))
         if arguments.json:
             output.write(paths.paths_data([("packet", found)], []))
         else:
@@ -152,34 +154,36 @@ def _path(
         raise UsageError(f"{file}: cannot be read ({error})") from error
     except UsageError as error:
         raise UsageError(f"{file}: {error.message}") from error
-    for fault in faults[:FAULTS_TOLD]:
+    for fault in faults[:FAULTS_SHOWN]:
         name, why = visible(str(fault["id"])), visible(str(fault["why"]))
         output.log.error("%s:%s: packet '%s': %s; the row is left out", file, fault["line"], name, why)
     return EXIT_USAGE if faults else EXIT_FINDINGS if held is not None and held.different else 0
 
 
 def _one(
-    arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None, told: tuple[str, ...]
+    arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None, described: tuple[str, ...]
 ) -> int:
     """What becomes of one packet, or of each that a sentence with names stands for."""
     from aiguille.analysis.answers import answer
     from aiguille.packets import read_sentence
     from aiguille.reports.probe import probe_data
 
-    sketches = [read_sentence(one) for one in told]
+    sketches = [read_sentence(one) for one in described]
     found = [answer(prober, sketch) for sketch in sketches]
     before: list[Answer] = [answer(plain, sketch) for sketch in sketches] if plain is not None else []
     if arguments.json:
-        ids = ["packet"] if len(told) == 1 else list(told)
-        both = [*(["before"] if len(told) == 1 else [f"before: {one}" for one in told]), *ids] if before else ids
+        ids = ["packet"] if len(described) == 1 else list(described)
+        both = (
+            [*(["before"] if len(described) == 1 else [f"before: {one}" for one in described]), *ids] if before else ids
+        )
         output.write(probe_data(device, both, [*before, *found]))
         return 0
 
     def view(console: Console) -> None:
         from aiguille.reports.walk import show_answer, show_answers
 
-        if len(told) > 1 and not before:
-            show_answers(console, device, told, found)
+        if len(described) > 1 and not before:
+            show_answers(console, device, described, found)
             return
         for number, one in enumerate(found):
             show_answer(console, device, one, before[number] if before else None)
@@ -212,11 +216,11 @@ def _many(
         raise UsageError(f"{path}: cannot be read ({error})") from error
     except UsageError as error:
         raise UsageError(f"{path}: {error.message}") from error
-    for fault in writer.faults[:FAULTS_TOLD]:
+    for fault in writer.faults[:FAULTS_SHOWN]:
         output.log.error(
             "%s:%d: packet '%s': %s; the row is left out", path, fault.line, visible(fault.id), visible(fault.why)
         )
-    if (more := len(writer.faults) - FAULTS_TOLD) > 0:
+    if (more := len(writer.faults) - FAULTS_SHOWN) > 0:
         listed = "the JSON names" if arguments.json else "--json names"
         output.log.error(
             "%s: %s left out; %s each with its reason", path, counted(more, "more row is", "more rows are"), listed

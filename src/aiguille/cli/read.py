@@ -41,7 +41,7 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.reports import data, terminal
 
     output.check_outputs(arguments, output.ENDINGS)
-    estate = inputs.read_estate(arguments, view_tells=True)
+    estate = inputs.read_estate(arguments, view_shows=True)
     output.report(
         arguments,
         lambda: data.read_data(estate),

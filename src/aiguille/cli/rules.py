@@ -93,11 +93,11 @@ def run(arguments: argparse.Namespace) -> int:
     estate = inputs.read_estate(arguments)
     devices = [one_device(estate, name) for name in dict.fromkeys(arguments.device)] or estate.devices
     found = []
-    with output.progress(arguments, "devices", "judged") as told:
+    with output.progress(arguments, "devices", "judged") as described:
         for number, device in enumerate(devices, 1):
             programs = Programs(device)
             found.append((device, select(programs, standings(programs, arguments.jobs), wanted)))
-            told(number, len(devices))
+            described(number, len(devices))
     if arguments.json:
         sys.stdout.writelines(rules_data(found, arguments.jobs))
     else:

@@ -58,7 +58,7 @@ def read(
     geo: location data beside the engagement's: registry statistics or MMDB files, later ones winning
     sides: by interface, the side it faces, on every device that has it; counts above what exports and engagements say
     administrators: addresses that administrators come from, beside those of the engagement
-    progress: told how many exports of how many are read
+    progress: called with how many exports of how many are read
 
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
     engagement or dialect file or an unknown format.

@@ -110,7 +110,7 @@ class Listener(Struct, frozen=True):
 
 
 class Schedule(Struct, frozen=True):
-    """Times at which rules hold, as the export tells them."""
+    """Times at which rules hold, as the export states them."""
 
     name: str
     text: str
@@ -151,12 +151,12 @@ class Device(Struct, frozen=True):
     flood_protection: whether half-open connections are kept from filling the tables (RFC 4987)
     update_waiting: the release that waits to be installed; updates_itself: whether that happens by itself
     time_sources: where it gets the time from, empty where it asks nobody
-    saved: the rules it would start with, where they are told apart from those that run
+    saved: the rules it would start with, where they are distinguished from those that run
     loads_rules: whether the rules are put in place when it starts
     advice: how a check's fix reads on this make, by the check's id
-    listeners: sockets that listen; empty where the export tells none
+    listeners: sockets that listen; empty where the export states none
     waiting: rule bases that a program which is switched off would load
-    routes: where packets to known networks leave; empty where the export tells none
+    routes: where packets to known networks leave; empty where the export states none
     administrators: addresses from which the auditor says that its administrators come
     """
 

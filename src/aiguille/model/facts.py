@@ -16,7 +16,7 @@ class DeviceFact(Struct, frozen=True):
     """A setting of a device.
 
     path: dotted, from `Device`
-    asked: what is not told where it is unknown, after "the export does not state"; empty where no check needs it
+    asked: what is not stated where it is unknown, after "the export does not state"; empty where no check needs it
     shown: its name in a listing; empty where it is listed elsewhere
     unit: after a number; endless: in place of infinity
     compared: its name where siblings are compared; empty where they are not

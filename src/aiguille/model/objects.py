@@ -189,7 +189,7 @@ def is_container_bridge(name: str) -> bool:
 class Route(Struct, frozen=True):
     """Where packets to a network leave: an interface, or nothing ("" for a route that refuses or swallows them).
 
-    via: the router they are handed to, as a single address; None where they reach the network directly, or that is not told
+    via: the router they are handed to, as a single address; None where they reach the network directly, or that is not stated
     """
 
     network: Addresses

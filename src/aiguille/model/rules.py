@@ -168,7 +168,7 @@ class Hits(Struct, frozen=True):
 
 
 class Documentation(Struct, frozen=True):
-    """What the export tells about a rule's reason, beside its comment."""
+    """What the export states about a rule's reason, beside its comment."""
 
     requester: str = ""
     ticket: str = ""

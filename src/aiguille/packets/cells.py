@@ -1,6 +1,6 @@
 """Lines and cells of a table as arrays: where they stand among the bytes, and what many cells say at once.
 
-Only the plain spelling is understood here: decimal numbers, addresses. All else is told apart and left to be read cell by
+Only the plain spelling is understood here: decimal numbers, addresses. All else is distinguished and left to be read cell by
 cell, so that there is one place that knows what is allowed.
 """
 

@@ -151,14 +151,14 @@ def read_sentence(text: str, *, placed: bool = True) -> Sketch:
         if at + 1 == len(words):
             raise fault(words[at], f"it ends the packet without {_TAKES[word]}")
         try:
-            sketch = _told(sketch, word, words[at + 1])
+            sketch = _described(sketch, word, words[at + 1])
         except UsageError as error:
             raise fault(words[at + 1], error) from error
         at += 2
     return _checked(sketch, placed=placed)
 
 
-def _told(sketch: Sketch, word: str, value: str) -> Sketch:
+def _described(sketch: Sketch, word: str, value: str) -> Sketch:
     """The sketch with one more thing told of it."""
     match word:
         case "from" | "to":

@@ -14,11 +14,11 @@ def schema_of(file: type[Struct], tables: Iterable[type[Struct]], title: str) ->
     """The JSON Schema (2020-12) of a file, described by the docstrings of its tables."""
     made = msgspec.json.schema(file)
     for kind in tables:
-        told = made["$defs"].get(kind.__name__)
-        if told is not None:
+        described = made["$defs"].get(kind.__name__)
+        if described is not None:
             docs = key_docs(kind)
-            told["description"] = (kind.__doc__ or "").partition("\n\n")[0]
-            for key, prop in told.get("properties", {}).items():
+            described["description"] = (kind.__doc__ or "").partition("\n\n")[0]
+            for key, prop in described.get("properties", {}).items():
                 if key in docs:
                     prop["description"] = docs[key]
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, **made}

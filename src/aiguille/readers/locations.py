@@ -31,12 +31,12 @@ def read_locations(paths: Iterable[Path], within: Sequence[Addresses] | None = N
     for path in paths:
         data = whole(path, "location data")
         if _MMDB_END in data[-128 * 1024 :]:
-            found, told = _mmdb(path) if within is None else _mmdb_around(path, within)
+            found, described = _mmdb(path) if within is None else _mmdb_around(path, within)
         else:
-            found, told = _statistics(path, data)
+            found, described = _statistics(path, data)
         for family, one in found.items():
             blocks[family] = overlaid(blocks[family], _disjoint(one))
-        sources.append(f"{path}: {told}")
+        sources.append(f"{path}: {described}")
     return Locations({family: one for family, one in blocks.items() if one}, tuple(sources))
 
 
@@ -117,7 +117,7 @@ def _mmdb(path: Path) -> tuple[dict[int, list[Block]], str]:
     out: dict[int, list[Block]] = {4: [], 6: []}
     try:
         with maxminddb.open_database(str(path), maxminddb.MODE_MEMORY) as reader:
-            told = f"{reader.metadata().database_type}, {reader.metadata().build_epoch}"
+            described = f"{reader.metadata().database_type}, {reader.metadata().build_epoch}"
             for network, record in reader:
                 code = _country(record)
                 network = ip_network(str(network))
@@ -128,7 +128,7 @@ def _mmdb(path: Path) -> tuple[dict[int, list[Block]], str]:
                 out[4 if inside or network.version == 4 else 6].append((first, last, code))
     except (maxminddb.InvalidDatabaseError, ValueError, OSError) as error:
         raise UsageError(f"{path}: the MMDB file cannot be read ({error})") from error
-    return out, told
+    return out, described
 
 
 def _mmdb_around(path: Path, within: Sequence[Addresses]) -> tuple[dict[int, list[Block]], str]:

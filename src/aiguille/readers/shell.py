@@ -199,8 +199,8 @@ class ShellScript:
         """A command that reads the lines below it; quotes around their end keep variables as they are."""
         lines = []
         for number, line in body:
-            told, unknown = (line, "") if re.search(r"<<-?\s*['\"]", text) else self._expand(line, where)
-            lines.append((number, told))
+            described, unknown = (line, "") if re.search(r"<<-?\s*['\"]", text) else self._expand(line, where)
+            lines.append((number, described))
             gap = gap or unknown
         words = [word for word in text.partition("<<")[0].split() if word not in ("sudo", "exec")]
         follows = bool(words) and self.program.fullmatch(words[0].strip("\"'")) is not None

@@ -20,12 +20,12 @@ def whole(path: str | Path, what: str = "", *, piped: bool = False) -> bytes:
     """
     cannot = f"{what} cannot be read".lstrip()
     try:
-        told = Path(path).stat()
-        pipe = piped and stat.S_ISFIFO(told.st_mode) and str(path).startswith(("/dev/fd/", "/proc/self/fd/"))
-        if not (stat.S_ISREG(told.st_mode) or pipe):
+        described = Path(path).stat()
+        pipe = piped and stat.S_ISFIFO(described.st_mode) and str(path).startswith(("/dev/fd/", "/proc/self/fd/"))
+        if not (stat.S_ISREG(described.st_mode) or pipe):
             raise UsageError(f"{path}: {cannot} (it is not a regular file)")
-        if told.st_size > LIMIT:
-            raise UsageError(f"{path}: {cannot} ({told.st_size} bytes are more than such a file can have)")
+        if described.st_size > LIMIT:
+            raise UsageError(f"{path}: {cannot} ({described.st_size} bytes are more than such a file can have)")
         return Path(path).read_bytes()
     except OSError as error:
         raise UsageError(f"{path}: {cannot} ({error.strerror})") from error

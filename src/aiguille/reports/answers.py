@@ -30,23 +30,23 @@ class Taken(Struct, frozen=True):
     kept: int
 
 
-def answers_data(told: Taken) -> Data:
+def answers_data(described: Taken) -> Data:
     """What was merged; `schemas/answers.schema.json`."""
     return {
-        "file": told.file,
-        "answers": told.kept,
-        "without_row": told.missing,
+        "file": described.file,
+        "answers": described.kept,
+        "without_row": described.missing,
         "changes": [
-            {"number": _number(told, one), "finding": one.after.finding,
+            {"number": _number(described, one), "finding": one.after.finding,
              "before": _data(one.before), "after": _data(one.after)}
-            for one in told.changes
+            for one in described.changes
         ],
-        "not_taken": [{"cell": one.cell, "why": one.why} for one in told.faults],
+        "not_taken": [{"cell": one.cell, "why": one.why} for one in described.faults],
     }  # fmt: skip
 
 
-def _number(told: Taken, one: AnswerChange) -> str | None:
-    number = told.numbers.get(one.after.finding)
+def _number(described: Taken, one: AnswerChange) -> str | None:
+    number = described.numbers.get(one.after.finding)
     return f"F-{number}" if number else None
 
 
@@ -57,26 +57,29 @@ def _data(one: Reply | None) -> Data | None:
     return {"status": one.status.value, "owner": one.owner, "due": due, "remark": one.remark}
 
 
-def show_answers(console: Console, told: Taken) -> None:
-    for one in told.changes:
+def show_answers(console: Console, described: Taken) -> None:
+    for one in described.changes:
         line = Text(
-            f"{_number(told, one) or one.after.finding:<6} {visible(one.after.device)}  {visible(one.after.says())}"
+            f"{_number(described, one) or one.after.finding:<6} {visible(one.after.device)}  {visible(one.after.says())}"
         )
         if one.before is not None:
             line.append(f"  (it was: {visible(one.before.says())})", "dim")
         console.print(line)
-    for fault in told.faults:
+    for fault in described.faults:
         console.print(Text(f"{fault.cell}: {visible(fault.why)}; the row was not taken", "bold"))
-    if told.missing:
+    if described.missing:
         console.print(
             Text(
-                f"{counted(told.missing, 'finding')} without a row in this workbook; what is known of them stays.",
+                f"{counted(described.missing, 'finding')} without a row in this workbook; what is known of them stays.",
                 "dim",
             )
         )
-    if told.changes:
+    if described.changes:
         console.print(
-            Text(f"{counted(len(told.changes), 'answer')} taken, {told.kept} in {visible(told.file)}.", "bold")
+            Text(
+                f"{counted(len(described.changes), 'answer')} taken, {described.kept} in {visible(described.file)}.",
+                "bold",
+            )
         )
     else:
         console.print(Text("Nothing new: no answer differs from what is known.", "bold"))

@@ -73,9 +73,9 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
         (d.name, z) for d in estate.devices for z in d.zones if z.guessed and z.side is not None and z.interfaces
     ]
     if guesses:
-        told = [f"{visible(', '.join(z.interfaces))} faces {z.side}" for _, z in guesses[:4]]
+        described = [f"{visible(', '.join(z.interfaces))} faces {z.side}" for _, z in guesses[:4]]
         more = f" and {len(guesses) - 4} more" if len(guesses) > 4 else ""
-        yield Text(f"Assumed: {', '.join(told)}{more}; state it with --side IFACE=SIDE.", "dim")
+        yield Text(f"Assumed: {', '.join(described)}{more}; state it with --side IFACE=SIDE.", "dim")
     silent = [visible(d.name) for d in estate.devices if _says_nothing_of_six(d)]
     if silent:
         more = f" and {len(silent) - 3} more" if len(silent) > 3 else ""
@@ -98,16 +98,16 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
 
 def _answered(audit: Audit) -> str:
     """How the auditee's answers stand, in a sentence."""
-    told = tally(audit)
+    described = tally(audit)
     numbers = {
-        "said to be fixed and still there": told.still,
-        "overdue": told.overdue,
-        "accepted until a day that is past": told.ended,
-        "disputed": told.disputed,
+        "said to be fixed and still there": described.still,
+        "overdue": described.overdue,
+        "accepted until a day that is past": described.ended,
+        "disputed": described.disputed,
     }
     words = [f"{len(found)} {what}{_some(found)}" for what, found in numbers.items() if found]
-    gone = [f"{len(told.gone)} no longer found"] if told.gone else []
-    return f"{counted(told.answered, 'finding')} answered: {', '.join([*words, *gone]) or 'all in time'}."
+    gone = [f"{len(described.gone)} no longer found"] if described.gone else []
+    return f"{counted(described.answered, 'finding')} answered: {', '.join([*words, *gone]) or 'all in time'}."
 
 
 def _some(found: Sequence[Finding]) -> str:
@@ -121,7 +121,7 @@ def _says_nothing_of_six(device: Device) -> bool:
 
 
 def _verdict(audit: Audit) -> str:
-    told = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
+    described = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
     devices = counted(len(audit.estate.devices), "device")
     if not audit.findings:
         outcomes = [one.outcome for one in audit.outcomes]
@@ -137,7 +137,7 @@ def _verdict(audit: Audit) -> str:
     else:
         fails = "has no grave finding"
     who = "The device" if len(audit.estate.devices) == 1 else "The estate"
-    return f"{who} {fails}: {', '.join(told)}."
+    return f"{who} {fails}: {', '.join(described)}."
 
 
 def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
@@ -204,9 +204,9 @@ def _devices(audit: Audit, room: int) -> Iterator[Text]:
     for device in devices:
         severities = [f.severity for f in audit.findings_on(device.name)]
         outcomes = [o.outcome for o in audit.outcomes_on(device.name)]
-        told = sum(o in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED) for o in outcomes)
+        described = sum(o in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED) for o in outcomes)
         counts = [severities.count(severity) for severity in Severity]
-        passed = f"{outcomes.count(Outcome.PASS)} of {told}"
+        passed = f"{outcomes.count(Outcome.PASS)} of {described}"
         cells = "".join(f"{n or '·':>10}" for n in counts)
         rows.append((counts, Text.assemble((f"{visible(device.name):<{beside}}", "bold"), f"{cells}{passed:>12}")))
     fits = room - 2

@@ -97,7 +97,7 @@ def _answer(console: Console, answer: Answer) -> None:
 
 
 def claims_junit(found: Sequence[Judged]) -> str:
-    """One test case a claim; what is refuted fails, what cannot be told is skipped."""
+    """One test case a claim; what is refuted fails, what cannot be determined is skipped."""
     from lxml import etree
 
     suite = etree.Element(

@@ -46,46 +46,46 @@ def show_list(console: Console, dialects: Sequence[tuple[Dialect, str]]) -> None
 
 def explain_data(dialect: Dialect) -> Data:
     """What a dialect reads and assumes; `schemas/dialect-explain.schema.json`."""
-    told = describe(dialect)
+    described = describe(dialect)
     return {
         "aiguille": {"version": __version__},
-        "name": told.name,
-        "make": told.make,
-        "about": told.about,
-        "family": told.family,
-        "recognised": told.recognised,
-        "reads": [{"part": r.part, "key": r.key, "place": r.place, "means": r.means} for r in told.reads],
-        "assumes": [{"key": key, "value": value} for key, value in told.assumes],
-        "built_in_rules": list(told.built_in),
-        "behaviour": list(told.behaviour),
-        "ignored": [{"at": at, "why": why} for at, why in told.ignored],
-        "secrets": list(told.secrets),
-        "examples": list(told.examples),
+        "name": described.name,
+        "make": described.make,
+        "about": described.about,
+        "family": described.family,
+        "recognised": described.recognised,
+        "reads": [{"part": r.part, "key": r.key, "place": r.place, "means": r.means} for r in described.reads],
+        "assumes": [{"key": key, "value": value} for key, value in described.assumes],
+        "built_in_rules": list(described.built_in),
+        "behaviour": list(described.behaviour),
+        "ignored": [{"at": at, "why": why} for at, why in described.ignored],
+        "secrets": list(described.secrets),
+        "examples": list(described.examples),
     }
 
 
 def show_explain(console: Console, dialect: Dialect) -> None:
-    told = describe(dialect)
-    console.print(_head(f"{told.name}", f"{told.make}, {told.family}"))
-    if told.about:
-        console.print(Padding(Text(visible(told.about)), (0, 0, 0, 2)))
-    console.print(Padding(Text(f"Recognised where {visible(told.recognised)}."), (0, 0, 0, 2)))
-    _reads(console, told)
-    _pairs(console, "assumes, where an export is silent", told.assumes)
-    _lines(console, "does by itself", told.behaviour)
-    _lines(console, "rules the make has built in", told.built_in)
-    _pairs(console, "leaves out", told.ignored)
-    _lines(console, "never shows", told.secrets)
-    _lines(console, "tests itself by", told.examples)
+    described = describe(dialect)
+    console.print(_head(f"{described.name}", f"{described.make}, {described.family}"))
+    if described.about:
+        console.print(Padding(Text(visible(described.about)), (0, 0, 0, 2)))
+    console.print(Padding(Text(f"Recognised where {visible(described.recognised)}."), (0, 0, 0, 2)))
+    _reads(console, described)
+    _pairs(console, "assumes, where an export is silent", described.assumes)
+    _lines(console, "does by itself", described.behaviour)
+    _lines(console, "rules the make has built in", described.built_in)
+    _pairs(console, "leaves out", described.ignored)
+    _lines(console, "never shows", described.secrets)
+    _lines(console, "tests itself by", described.examples)
 
 
-def _reads(console: Console, told: Description) -> None:
+def _reads(console: Console, described: Description) -> None:
     _heading(console, "reads")
     table = Table(box=None, padding=(0, 2, 0, 2), show_edge=False, show_header=False, pad_edge=False)
     table.add_column(style="dim", no_wrap=True)
     table.add_column(overflow="fold", ratio=2)
     table.add_column(overflow="fold", ratio=3)
-    for part, several in groupby(told.reads, key=lambda r: r.part):
+    for part, several in groupby(described.reads, key=lambda r: r.part):
         first = part
         for one in dict.fromkeys(several):
             table.add_row(first, Text(visible(one.key)), Text(visible(one.place), PACKET_STYLE))

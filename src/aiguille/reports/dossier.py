@@ -37,11 +37,11 @@ class Dossier(Struct, frozen=True, dict=True):
         helpers = self.jobs if len(devices) == 1 else 1
         results = self.audit.results
 
-        def told(number: int) -> list[Data]:
+        def described(number: int) -> list[Data]:
             held = results.get(devices[number].name)
             return _rules(devices[number], helpers, held.standings if held is not None else None)
 
-        rows = share(told, range(len(devices)), self.jobs, chunk)
+        rows = share(described, range(len(devices)), self.jobs, chunk)
         return {device.name: mine for device, mine in zip(devices, rows, strict=True)}
 
     @cached_property

@@ -64,8 +64,8 @@ class Held:
     told: the JSON of `probe` on the packets; expectations: those of its rows, in the same order
     """
 
-    def __init__(self, told: Iterable[bytes], expectations: Iterable[Expectation]) -> None:
-        self.data: Data = msgspec.json.decode(b"".join(told))
+    def __init__(self, described: Iterable[bytes], expectations: Iterable[Expectation]) -> None:
+        self.data: Data = msgspec.json.decode(b"".join(described))
         left_out = {fault["line"] for fault in self.data["faults"]}
         self._rows = [
             (one, packet)

@@ -32,7 +32,7 @@ SEVERITY_COLOURS = {
     Severity.LOW: "#8fbcd6",
     Severity.INFO: "#c6cbce",
 }
-"""From dark to light; neighbours can be told apart with every common kind of colour blindness."""
+"""From dark to light; neighbours can be distinguished with every common kind of colour blindness."""
 
 _ON_DARK = {Severity.CRITICAL, Severity.HIGH}
 _WIDTH, _LEAST = 10.0, 2.0  # inches: the width of every figure, and the least height

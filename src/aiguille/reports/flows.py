@@ -27,7 +27,7 @@ _ROWS = 60
 """Rows of traffic shown of each device; JSON has all."""
 
 
-class Told(Struct, frozen=True):
+class Described(Struct, frozen=True):
     """What is told of a device: its matrix, or the rows asked for with the defaults that decide the rest."""
 
     matrix: Matrix
@@ -35,7 +35,7 @@ class Told(Struct, frozen=True):
     rest: tuple[Step, ...] = ()
 
 
-def flows_data(told: Sequence[Told]) -> Data:
+def flows_data(described: Sequence[Described]) -> Data:
     """Matrices and rows; `schemas/flows.schema.json`."""
     return {
         "devices": [
@@ -71,14 +71,14 @@ def flows_data(told: Sequence[Told]) -> Data:
                 ],
                 "rest": [step_data(step) for step in one.rest],
             }
-            for one in told
+            for one in described
         ]
     }
 
 
-def show_flows(console: Console, told: Sequence[Told]) -> None:
+def show_flows(console: Console, described: Sequence[Described]) -> None:
     """Each device with its cells by source, or the rows asked for."""
-    for number, one in enumerate(told):
+    for number, one in enumerate(described):
         if number:
             console.print()
         console.print(Text(visible(one.matrix.device), "bold"))
@@ -151,21 +151,21 @@ def _words(cell: MatrixCell) -> Text:
     return said
 
 
-def _rows(told: Told) -> Iterator[Table | Text]:
-    if not told.rows:
+def _rows(described: Described) -> Iterator[Table | Text]:
+    if not described.rows:
         yield Text("nothing gets through")
     rows = Table.grid(padding=(0, 2, 0, 0))
     rows.add_column(no_wrap=True)
     rows.add_column(overflow="fold", ratio=1)
-    for row in (told.rows or ())[:_ROWS]:
+    for row in (described.rows or ())[:_ROWS]:
         by = " or ".join(f"{speak(step.chain, step.rule)} ({step.where})" for step in row.deciders[:3])
         rows.add_row("gets in" if row.certain else "perhaps", visible(row.traffic.words()))
         rows.add_row("", Text(visible(f"by {by}"), LINE_STYLE))
     if rows.row_count:
         yield rows
-    if told.rows and len(told.rows) > _ROWS:
-        yield Text(f"and {counted(len(told.rows) - _ROWS, 'more row')}; --json has all", "dim")
-    said = dict.fromkeys(f"{speak(step.chain, step.rule)} ({step.where or 'by default'})" for step in told.rest)
+    if described.rows and len(described.rows) > _ROWS:
+        yield Text(f"and {counted(len(described.rows) - _ROWS, 'more row')}; --json has all", "dim")
+    said = dict.fromkeys(f"{speak(step.chain, step.rule)} ({step.where or 'by default'})" for step in described.rest)
     if said:
         yield Text(visible(f"what no rule speaks of is decided by {', '.join(said)}"), "dim")
 
@@ -176,11 +176,11 @@ _SHOWN = 46
 """Signs of a cell's words that fit."""
 
 
-def draw_flows(told: Sequence[Told]) -> Figure | None:
+def draw_flows(described: Sequence[Described]) -> Figure | None:
     """A heat map for each device, sources down and destinations across; darker lets more through, and words say what."""
     from aiguille.reports.figures import INK, MUTED, plain_text, plot
 
-    drawn = [one.matrix for one in told if one.matrix.cells]
+    drawn = [one.matrix for one in described if one.matrix.cells]
     if not drawn:
         return None
     heights = [0.9 + 0.55 * len(matrix.ends) for matrix in drawn]

@@ -178,10 +178,10 @@ def _short(where: str) -> str:
 def _countries(one: Reach) -> Text:
     if not one.countries:
         return Text(f"none the data knows: {spell_sources(one.sources, one.family)}", "dim")
-    told = [f"{c.code} {_share(c.share)}" for c in one.countries[:_SHOWN]]
+    described = [f"{c.code} {_share(c.share)}" for c in one.countries[:_SHOWN]]
     if len(one.countries) > _SHOWN:
-        told.append(f"{len(one.countries) - _SHOWN} more")
-    text = Text(", ".join(told))
+        described.append(f"{len(one.countries) - _SHOWN} more")
+    text = Text(", ".join(described))
     if one.outside_data:
         text.append(" and elsewhere", "dim")
     return text

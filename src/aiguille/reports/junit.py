@@ -19,7 +19,7 @@ _PROGRAM = "aiguille"
 
 
 def as_junit(dossier: Dossier) -> bytes:
-    """A failed check is a failure; what cannot be told, does not apply or is accepted is skipped, with the reason: it never
+    """A failed check is a failure; what cannot be determined, does not apply or is accepted is skipped, with the reason: it never
     counts as a pass. An export that could not be read is an error."""
     root = etree.Element("testsuites")
     by_device: dict[str, list[CheckOutcome]] = {}
@@ -58,7 +58,7 @@ def _suite(root: etree._Element, number: int, dossier: Dossier, outcomes: list[C
             failure = etree.SubElement(
                 case, "failure", type=worst.value if worst else "fail", message=visible(one.because)
             )
-            failure.text = "\n\n".join(map(_told, mine))
+            failure.text = "\n\n".join(map(_described, mine))
         elif one.outcome in _NAMES:
             etree.SubElement(case, "skipped").text = visible(f"{_NAMES[one.outcome]}: {one.because}")
     _end(suite)
@@ -104,7 +104,7 @@ def _case(suite: etree._Element, area: str, name: str) -> etree._Element:
     )
 
 
-def _told(one: Finding) -> str:
+def _described(one: Finding) -> str:
     """A finding in a few lines of text."""
     lines = [f"{one.severity.value} {one.fingerprint}: {visible(one.detail)}"]
     for evidence in one.evidence:

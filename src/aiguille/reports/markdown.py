@@ -16,7 +16,7 @@ _SPECIAL = re.compile(r"([\\`*_{}\[\]#|~>$]|^[-+=]|^\d+(?=[.)]))")
 
 
 def as_markdown(dossier: Dossier) -> str:
-    """Head, verdict, a table of devices, findings by device, what is accepted, what cannot be told or was not read."""
+    """Head, verdict, a table of devices, findings by device, what is accepted, what cannot be determined or was not read."""
     audit = dossier.audit
     parts = [f"# {plain(audit.estate.title or 'Audit')}", "", *_about(dossier), "", *map(plain, verdict(dossier)), ""]
     parts += _devices(dossier)

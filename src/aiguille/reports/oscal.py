@@ -35,7 +35,7 @@ def as_oscal(dossier: Dossier) -> Data:
     salt = f"{estate.title}/{estate.as_of.isoformat()}/" + "/".join(s.sha256 for d in estate.devices for s in d.sources)
     plan = _id("plan", salt)
     controls = _controls(dossier)
-    told = [*((one, None) for one in audit.findings), *audit.accepted]
+    described = [*((one, None) for one in audit.findings), *audit.accepted]
     result: Data = {
         "uuid": _id("result", salt),
         "title": title,
@@ -49,10 +49,10 @@ def as_oscal(dossier: Dossier) -> Data:
         del result["local-definitions"]
     if remarks := _not_read(dossier):
         result["remarks"] = remarks
-    if told:
+    if described:
         known = {device.name for device in dossier.devices}
-        result["observations"] = [_observation(one, known, stamp) for one, _ in told]
-        result["risks"] = [_risk(one, accepted) for one, accepted in told]
+        result["observations"] = [_observation(one, known, stamp) for one, _ in described]
+        result["risks"] = [_risk(one, accepted) for one, accepted in described]
     if controls:
         result["findings"] = list(_findings(dossier, controls))
     return {
@@ -220,7 +220,7 @@ def _findings(dossier: Dossier, controls: dict[str, list[str]]) -> Iterator[Data
 
 
 def _state(outcomes: list[CheckOutcome]) -> tuple[str, str, str]:
-    """State, reason and words; what cannot be told never makes a control satisfied."""
+    """State, reason and words; what cannot be determined never makes a control satisfied."""
     kinds = {one.outcome for one in outcomes}
     if Outcome.FAIL in kinds:
         devices = {one.device for one in outcomes if one.outcome is Outcome.FAIL}

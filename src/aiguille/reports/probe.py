@@ -96,9 +96,9 @@ class _Lot(Struct, frozen=True):
     def json(self) -> bytes:
         """Objects with commas between them."""
         plain = self.ids.as_bytes(unlike=b'"\\')  # JSON (RFC 8259, 7) leaves the others as they are
-        told = [to_json(name)[1:-1].encode() for name in self.ids] if plain is None else plain.tolist()
-        pieces = [b'{"id": "'] * (2 * len(told))
-        pieces[::2], pieces[1::2] = told, map(self.tails.__getitem__, self.which.tolist())
+        described = [to_json(name)[1:-1].encode() for name in self.ids] if plain is None else plain.tolist()
+        pieces = [b'{"id": "'] * (2 * len(described))
+        pieces[::2], pieces[1::2] = described, map(self.tails.__getitem__, self.which.tolist())
         pieces[-1] = pieces[-1].removesuffix(_NEXT)
         return b"".join([b'{"id": "', *pieces])
 
@@ -139,9 +139,9 @@ def _line_end(one: Answer | Decision, style: Styled) -> str:
         visit, certain = _visit(one), True
         verdict = visit.action
     rule = "policy" if visit.rule is None else f"rule {visit.rule.number}"
-    told = f"  {verdict.value:<7}{'  ' if certain else ' ?'}  {visible(visit.rulebase.name)} {visible(visit.chain.name)} {rule}"
+    described = f"  {verdict.value:<7}{'  ' if certain else ' ?'}  {visible(visit.rulebase.name)} {visible(visit.chain.name)} {rule}"
     where = where_of(visit)
-    return told if where is None else told + style(f"  {visible(str(where))}")
+    return described if where is None else described + style(f"  {visible(str(where))}")
 
 
 _NEXT = b',\n{"id": "'

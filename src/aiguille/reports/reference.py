@@ -103,7 +103,7 @@ def formats_markdown() -> str:
         "| qualifier | condition |",
         "|---|---|",
     ]
-    parts += [f"| `{name}` | {told} |" for name, told in sorted(keys.QUALIFIERS.items())]
+    parts += [f"| `{name}` | {described} |" for name, described in sorted(keys.QUALIFIERS.items())]
     parts += [
         "",
         "### Words of Shorewall and firewalld",

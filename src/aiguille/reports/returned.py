@@ -69,11 +69,11 @@ def read(path: Path, audit: Audit) -> Returned:
         faults += wrong
         rows.setdefault(finding, []).append((where, answer if not wrong else None))
     answers = []
-    for finding, told in rows.items():
-        given = {answer for _, answer in told if answer is not None}
+    for finding, described in rows.items():
+        given = {answer for _, answer in described if answer is not None}
         if len(given) > 1:
-            places = " and ".join(where for where, _ in told)
-            faults.append(Fault(told[1][0], f"finding {finding} stands in {places} with different answers"))
+            places = " and ".join(where for where, _ in described)
+            faults.append(Fault(described[1][0], f"finding {finding} stands in {places} with different answers"))
         answers += list(given) if len(given) == 1 else []
     missing = sum(one.fingerprint not in rows for one in audit.findings)
     return Returned(tuple(answers), tuple(faults), missing)

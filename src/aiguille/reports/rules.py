@@ -223,7 +223,9 @@ def rule_data(device: Device, describer: Describer, report: StandingReport) -> D
         "last_hit": rule.hits.last or None if rule.hits else None,
         "built_in": rule.built_in,
         "documentation": {
-            name: told for name in Documentation.__struct_fields__ if (told := getattr(rule.documentation, name))
+            name: described
+            for name in Documentation.__struct_fields__
+            if (described := getattr(rule.documentation, name))
         },
     }
 

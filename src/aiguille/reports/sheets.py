@@ -48,12 +48,12 @@ def as_workbook(tables: Sequence[SheetTable]) -> bytes:
         if table.first_cells:
             sheet.column_dimensions["A"].width = 2.5 * WIDTH
         sheet.freeze_panes = "A2"
-    told = book.create_sheet("explanations")
-    told.column_dimensions["A"].width = 8 * WIDTH
+    described = book.create_sheet("explanations")
+    described.column_dimensions["A"].width = 8 * WIDTH
     for table in tables:
         for line in _explained(table):
-            told.append([f"# {line}"])
-        told.append([])
+            described.append([f"# {line}"])
+        described.append([])
     out = io.BytesIO()
     book.save(out)
     return out.getvalue()

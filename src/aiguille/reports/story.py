@@ -56,7 +56,7 @@ def story_data(story: Story) -> Data:
 
 
 def _mended_data(one: Mended) -> Data:
-    def told(found: Sequence[Finding]) -> list[Data]:
+    def described(found: Sequence[Finding]) -> list[Data]:
         return [
             {"fingerprint": f.fingerprint, "check": f.check, "severity": f.severity.value, "detail": f.detail}
             for f in found
@@ -64,8 +64,8 @@ def _mended_data(one: Mended) -> Data:
 
     return {
         "change": one.change,
-        "gone": told(one.gone),
-        "new": told(one.new),
+        "gone": described(one.gone),
+        "new": described(one.new),
         "opens": None if one.opens is None else [change.traffic.words() for change in one.opens],
         "closes": None if one.closes is None else [change.traffic.words() for change in one.closes],
         "hits": one.hits.packets if one.hits is not None else None,
@@ -116,8 +116,8 @@ def show_story(console: Console, story: Story) -> None:
     if story.mended is not None:
         _mended(console, story.mended)
     if story.elsewhere:
-        told = ", ".join(f"{visible(device)} ({count})" for device, count in story.elsewhere)
-        _part(console, "The same elsewhere", f"{counted(len(story.elsewhere), 'more device')}: {told}")
+        described = ", ".join(f"{visible(device)} ({count})" for device, count in story.elsewhere)
+        _part(console, "The same elsewhere", f"{counted(len(story.elsewhere), 'more device')}: {described}")
     _acceptance(console, story)
 
 

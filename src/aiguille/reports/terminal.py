@@ -162,7 +162,7 @@ def _finding(alike: Sequence[Finding]) -> tuple[Text, LabelledRows]:
 
 
 def _first_line(finding: Finding) -> Text:
-    """The most telling line of a finding in one line; all of them are in the JSON."""
+    """The most decisive line of a finding in one line; all of them are in the JSON."""
     if not finding.evidence:
         return Text("none: the export does not say it", "dim")
     evidence = finding.evidence[0]
@@ -263,14 +263,14 @@ def _facts(console: Console, device: Device) -> None:
         rows.add("zone", Text(f"{visible(zone.name)} ({side}): {names}{guess}"))
     for rulebase in device.rulebases:
         families = " and ".join(f"IPv{f}" for f in sorted(rulebase.families))
-        told = [
+        described = [
             f"{visible(c.name)} {len(c.rules)}" + (f" then {c.policy}" if c.policy else "")
             for c in rulebase.chains
             if c.rules or c.policy
         ]
-        if empty := len(rulebase.chains) - len(told):
-            told.append(f"{counted(empty, 'chain')} without rules")
-        rows.add("rules", Text(f"{visible(rulebase.name)}, {families}: {', '.join(told) or 'no chains'}"))
+        if empty := len(rulebase.chains) - len(described):
+            described.append(f"{counted(empty, 'chain')} without rules")
+        rows.add("rules", Text(f"{visible(rulebase.name)}, {families}: {', '.join(described) or 'no chains'}"))
     if device.addresses or device.services:
         objects = f"{counted(len(device.addresses), 'address object')}, {counted(len(device.services), 'service')}"
         rows.add("objects", Text(objects))

@@ -30,14 +30,14 @@ def verdict(dossier: Dossier) -> list[str]:
     devices = counted(count, "device")
     grave = [f for f in audit.findings if f.severity.rank >= Severity.HIGH.rank]
     passed, total = dossier.tally(Outcome.PASS), len(audit.outcomes)
-    told = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
+    described = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
     out = []
     if not audit.findings:
         out.append(f"Nothing speaks against {baseline} on {devices}, as far as the exports show.")
     elif not grave:
         out.append(
             f"On {devices} there is nothing of high severity; {counted(len(audit.findings), 'lighter finding')} "
-            f"{'speaks' if len(audit.findings) == 1 else 'speak'} against {baseline} ({', '.join(told)})."
+            f"{'speaks' if len(audit.findings) == 1 else 'speak'} against {baseline} ({', '.join(described)})."
         )
     else:
         hurt = len({name for f in grave for name in (f.device, *f.also_on)})
@@ -45,7 +45,7 @@ def verdict(dossier: Dossier) -> list[str]:
         whom = "it has" if count == 1 else f"{'all' if hurt == count else hurt} of the devices have"
         out.append(
             f"{fails}: there {'is' if len(audit.findings) == 1 else 'are'} {counted(len(audit.findings), 'finding')} "
-            f"({', '.join(told)}), and {whom} some of high severity or above."
+            f"({', '.join(described)}), and {whom} some of high severity or above."
         )
         titles = Counter(f.title for f in grave).most_common(_NAMED)
         named = [f"{title[0].lower()}{title[1:]} ({counted(n, 'time')})" for title, n in titles]

@@ -38,14 +38,14 @@ def show_answer(console: Console, device: Device, answer: Answer, before: Answer
         _verdict(console, device, verdict)
 
 
-def show_answers(console: Console, device: Device, told: Sequence[str], answers: Sequence[Answer]) -> None:
+def show_answers(console: Console, device: Device, described: Sequence[str], answers: Sequence[Answer]) -> None:
     """What becomes of each of the packets that one told by names stands for: all in a line, then each with its verdicts."""
     names = list(dict.fromkeys(_verdicts(one).plain for one in answers))
     if len(names) == 1:
-        console.print(Text.assemble(f"all {len(told)} ways: ", _verdicts(answers[0])))
+        console.print(Text.assemble(f"all {len(described)} ways: ", _verdicts(answers[0])))
     else:
-        console.print(Text(f"{len(told)} ways, which differ"))
-    for sentence, one in zip(told, answers, strict=True):
+        console.print(Text(f"{len(described)} ways, which differ"))
+    for sentence, one in zip(described, answers, strict=True):
         console.print()
         console.print(Text.assemble((visible(sentence), "bold"), "  ", _verdicts(one)))
         for verdict in one.verdicts:

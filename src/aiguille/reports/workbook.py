@@ -152,8 +152,10 @@ def _answer(sheet: Worksheet, look: _Look, row: int, width: int, findings: Seque
     """What the auditee has said already, where they would write it."""
     for one in findings:
         if one.answer is not None:
-            told = one.answer
-            for at, text in enumerate((told.status.value, told.owner, told.due, told.remark), width):
+            described = one.answer
+            for at, text in enumerate(
+                (described.status.value, described.owner, described.due, described.remark), width
+            ):
                 if isinstance(text, date):
                     sheet.write_datetime(row, at, text, look.day)
                 elif text:
@@ -180,15 +182,15 @@ def _head(sheet: Worksheet, look: _Look, dossier: Dossier) -> int:
     baseline = dossier.audit.baseline.name if dossier.audit.baseline else "none"
     sheet.set_row(0, 1.6 * _LINE)
     sheet.write_string(0, 0, _clean(estate.title or "Audit"), look.title)
-    told = [
+    described = [
         f"as of {estate.as_of.isoformat()}, against baseline '{baseline}', by Aiguille {__version__}",
         *(f"for {estate.about.client}" for _ in [0] if estate.about.client),
         *(f"by {estate.about.auditor}" for _ in [0] if estate.about.auditor),
         *(f"scope: {estate.about.scope}" for _ in [0] if estate.about.scope),
     ]
-    for row, line in enumerate(told, 1):
+    for row, line in enumerate(described, 1):
         sheet.write_string(row, 0, _clean(line), look.note)
-    return len(told) + 2
+    return len(described) + 2
 
 
 def _colour(sheet: Worksheet, look: _Look, table: Table, first: int, last: int) -> None:

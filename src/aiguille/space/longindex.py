@@ -239,8 +239,8 @@ class LongIndex:
         if not self._first <= number < self._first + len(self._bits):
             self._look(number)
         at, last = number - self._first, len(self._bits)
-        if self._sizes[-1] * (len(self.boxes) // last) > HELD and self._telling is not None:
-            self._enter(0, len(self.boxes), *self._all(self._telling))
+        if self._sizes[-1] * (len(self.boxes) // last) > HELD and self._decisive is not None:
+            self._enter(0, len(self.boxes), *self._all(self._decisive))
             return
         before = int(self._sizes[at - 1]) if at else 0
         last = max(at + 1, int(np.searchsorted(self._sizes, before + HELD, "right")))
@@ -266,16 +266,16 @@ class LongIndex:
         self._bounds = np.searchsorted(one, np.arange(stop - start + 1))
         self._found = other
 
-    def _all(self, telling: _AxisIndex) -> tuple[Numbers, Numbers]:
+    def _all(self, decisive: _AxisIndex) -> tuple[Numbers, Numbers]:
         """The overlaps of all boxes, by way of an axis that tells them apart."""
-        one, other = self._meeting(*telling.near(), 0, [*self._coarse, *self._fine])
+        one, other = self._meeting(*decisive.near(), 0, [*self._coarse, *self._fine])
         everyone = np.arange(len(self.boxes))
         one, other = np.concatenate([one, other, everyone]), np.concatenate([other, one, everyone])
         order = np.lexsort((other, one))
         return one[order], other[order]
 
     @cached_property
-    def _telling(self) -> _AxisIndex | None:
+    def _decisive(self) -> _AxisIndex | None:
         """The axis, if any, that leaves few pairs of all boxes where the coarse ones do not, as where each has a host of its own."""
         found = min(((axis.near_count(), at) for at, axis in enumerate(self._fine)), default=None)
         return self._fine[found[1]] if found is not None and found[0] <= HELD else None

@@ -42,7 +42,7 @@ BUDGET = 300_000
 
 
 class Class_(Struct):
-    """Values of one field that no box tells apart: the boxes that hold them, how many they are, and where they lie."""
+    """Values of one field that no box distinguishes: the boxes that hold them, how many they are, and where they lie."""
 
     signature: int
     size: int
@@ -286,16 +286,16 @@ class Slices:
         classes, whole = self.classes[axis], self.whole[axis]
         if len(classes) <= FEW:
             return None
-        telling = alive & ~self.full[axis]
-        if telling.bit_count() * FEW > len(classes) or len(whole.spans) > FEW:
+        decisive = alive & ~self.full[axis]
+        if decisive.bit_count() * FEW > len(classes) or len(whole.spans) > FEW:
             return None
         sets: Sets = []
-        for number in bits_of(telling):
+        for number in bits_of(decisive):
             values = self._boxes[number][axis]
             if values is not None:
                 sets.append((values, 1 << number))
         spend(len(sets))
-        out = _classes(whole, sets, self.full[axis] | telling)
+        out = _classes(whole, sets, self.full[axis] | decisive)
         return sorted(out, key=lambda part: part.signature.bit_count()) if sparse_first else out
 
     def _spend(self, parts: int = 0) -> None:
@@ -384,7 +384,7 @@ def _classes_of_long(within: IntervalSet, sets: Sets, everyone: int) -> list[Cla
 
 @lru_cache(maxsize=16)
 def _partition(within: IntervalSet, sets: tuple[IntervalSet, ...]) -> tuple[Class_, ...]:
-    """Values told apart by some sets, which are numbered in their signatures."""
+    """Values distinguished by some sets, which are numbered in their signatures."""
     return tuple(_classes(within, [(values, 1 << at) for at, values in enumerate(sets)], (1 << len(sets)) - 1))
 
 

@@ -61,12 +61,12 @@ def _writtenfilters_of(subject: Subject) -> dict[tuple[Direction, int], list[Ste
 
 
 def _escapes(one: Reach, filters: list[Step]) -> bool | None:
-    """Whether a way in admits sources that refusals of countries name; None where who they name is not told."""
+    """Whether a way in admits sources that refusals of countries name; None where who they name is not stated."""
     pieces = [piece for step in filters for piece in step.pieces]
     if not pieces:
         return True
-    told = IntervalSet(s for p in pieces if p.sure for s in (p.box[Axis.SRC] or IntervalSet()).spans)
-    if told.overlaps(one.sources):
+    described = IntervalSet(s for p in pieces if p.sure for s in (p.box[Axis.SRC] or IntervalSet()).spans)
+    if described.overlaps(one.sources):
         return True
     return None if any(not piece.sure for piece in pieces) else False
 
@@ -119,12 +119,12 @@ def unrestricted(subject: Subject) -> Iterator[Answer]:
         return
     wheres = lines(*(one.rule.where for one in services))
     managed = {one.rule for one in services if one.manages}
-    told = (
+    described = (
         one.what + (f" over IPv{one.family}" if (one.rule, 10 - one.family) in kept else "")
         for one in services
         if one.manages or one.rule not in managed
     )
-    names = listed(dict.fromkeys(told), 5)
+    names = listed(dict.fromkeys(described), 5)
     said = "no refusal of countries looks at that" if written else "no filter looks at what comes in"
     yield Found(f"Every country reaches {names}, and {said}.", "no filter", wheres)
 
@@ -183,14 +183,14 @@ def countries(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
         return
     found = 0
-    told: set[object] = set()
+    described: set[object] = set()
     for one in reaches(subject.study):
         strange = [
             share.code for share in one.countries if share.code not in allowed and share.share > subject.params["share"]
         ]
         key = (one.rule, one.family)
-        if strange and key not in told and not one.what.startswith("icmp"):
-            told.add(key)
+        if strange and key not in described and not one.what.startswith("icmp"):
+            described.add(key)
             found += 1
             text = f"{capital(one.place)} lets {_countries(strange)} reach {one.what} over {{family}}."
             subject_text = f"{one.rule.rulebase} {one.rule.chain} {one.what} {one.direction}"

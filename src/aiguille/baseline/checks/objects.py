@@ -248,17 +248,17 @@ def cyclic(subject: Subject) -> Iterator[Answer]:
     if not groups:
         yield NotApplicable("no object names another")
         return
-    told: set[frozenset[str]] = set()
+    described: set[frozenset[str]] = set()
     for one in groups:
         path = cycle_from(subject.device, one)
-        if path and frozenset(path) not in told:
-            told.add(frozenset(path))
+        if path and frozenset(path) not in described:
+            described.add(frozenset(path))
             yield Found(
                 f"{_name(one)} contains itself: {' > '.join([*path, one.name])}.",
                 f"{kind_of(one)} {one.name}",
                 lines(one.where),
             )
-    if not told:
+    if not described:
         yield Passed(f"none of {counted(len(groups), 'group')} contains itself")
 
 

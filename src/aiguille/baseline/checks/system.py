@@ -183,17 +183,17 @@ def unsaved(subject: Subject) -> Iterator[Answer]:
     stored = replace(device, rulebases=device.saved)
     found = differences(running, stored)
     if found:
-        told = []
+        described = []
         for one in found:
             now, then = (
                 " or ".join("accepted" if v else "refused" for v in sorted(side)) for side in (one.one, one.other)
             )
-            told.append(f"'{one.packet.sentence()}' is {now} now and {then} after the next start")
-        more = f", and {len(told) - 2} ways more" if len(told) > 2 else ""
+            described.append(f"'{one.packet.sentence()}' is {now} now and {then} after the next start")
+        more = f", and {len(described) - 2} ways more" if len(described) > 2 else ""
         packet = next((one.packet for one in found if len(one.one) == len(one.other) == 1), None)
         edits = rule_edits(running, stored)
         yield Found(
-            f"{listed(told[:2])}{more}{_only_on_a_side(edits)}.",
+            f"{listed(described[:2])}{more}{_only_on_a_side(edits)}.",
             "unsaved",
             lines(*(side.where for edit in edits for side in (edit.before, edit.after) if side is not None))[:6]
             or _begins(device.saved),
@@ -205,7 +205,7 @@ def unsaved(subject: Subject) -> Iterator[Answer]:
 
 def _only_on_a_side(edits: list[RuleEdit]) -> str:
     """How many rules stand on one side only, as the end of a sentence."""
-    told = [
+    described = [
         counted(number, "rule") + how
         for kinds, how in (
             ((Edit.REMOVED,), " running but not stored"),
@@ -214,7 +214,7 @@ def _only_on_a_side(edits: list[RuleEdit]) -> str:
         )
         if (number := sum(edit.edit in kinds for edit in edits))
     ]
-    return f"; {listed(told)}" if told else ""
+    return f"; {listed(described)}" if described else ""
 
 
 def _only(base: Rulebase, families: set[int]) -> Rulebase:
@@ -477,9 +477,9 @@ def drift(subject: Subject) -> Iterator[Answer]:
         return
     found = oddities(subject.device, alike)
     if found:
-        told = listed((_spell(one.what, one.mine, one.theirs) for one in found), 6)
+        described = listed((_spell(one.what, one.mine, one.theirs) for one in found), 6)
         yield Found(
-            f"Unlike the other {counted(len(alike) - 1, 'device')} {which}: {told}.",
+            f"Unlike the other {counted(len(alike) - 1, 'device')} {which}: {described}.",
             "drift: " + "; ".join(f"{one.what}={one.mine}" for one in found),
             lines(*(one.where for one in found)),
         )

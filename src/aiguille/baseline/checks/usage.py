@@ -141,11 +141,11 @@ def _has_global(addresses: tuple[Addresses, ...]) -> bool:
 )
 def unused_account(subject: Subject) -> Iterator[Answer]:
     accounts = [one for one in subject.device.administration.accounts if one.enabled]
-    told = [
+    described = [
         (one, day) for one in accounts if one.last_used.known and (day := read_date(one.last_used.value)) is not None
     ]
     idle = 0
-    for one, day in told:
+    for one, day in described:
         days = (subject.study.estate.as_of - day).days
         if days > subject.params["days"]:
             idle += 1
@@ -154,14 +154,14 @@ def unused_account(subject: Subject) -> Iterator[Answer]:
                 one.name,
                 lines(one.where, one.last_used.where),
             )
-    if told and len(told) < len(accounts):
-        names = listed(one.name for one in accounts if all(one is not other for other, _ in told))
+    if described and len(described) < len(accounts):
+        names = listed(one.name for one in accounts if all(one is not other for other, _ in described))
         yield CannotTell(f"the export does not state when {names} was last used")
-    if not told:
+    if not described:
         yield CannotTell("the export does not state when accounts were last used")
     elif not idle:
         yield Passed(
-            f"each of {counted(len(told), 'account')} was used within {counted(subject.params['days'], 'day')}"
+            f"each of {counted(len(described), 'account')} was used within {counted(subject.params['days'], 'day')}"
         )
 
 
@@ -259,9 +259,9 @@ def no_listener(subject: Subject) -> Iterator[Answer]:
         )
         if idle:
             found += 1
-            told = listed((_spell(*pair) for pair in idle), 4)
-            answer = about(one, f"{name_of(one)} lets {{family}} connections to {told} in, where no socket waits")
-            yield replace(answer, name=f"{speak(one.step.chain, one.rule)} ({told})")
+            described = listed((_spell(*pair) for pair in idle), 4)
+            answer = about(one, f"{name_of(one)} lets {{family}} connections to {described} in, where no socket waits")
+            yield replace(answer, name=f"{speak(one.step.chain, one.rule)} ({described})")
     if not looked:
         yield NotApplicable("no rule to the device names ports")
     elif not found:

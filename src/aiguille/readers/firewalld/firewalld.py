@@ -71,9 +71,11 @@ class Writer(Filler):
         for zone in active:
             self._zone(zone)
         rulebases, sets = self.builder.finish()
-        told = (*self.zones.values(), *self.policies)
+        described = (*self.zones.values(), *self.policies)
         # What ships with the program has no lines of its own.
-        stated = {_begin(said.where) for one in told for said in (*one.entries, *one.rules) if said.where != one.where}
+        stated = {
+            _begin(said.where) for one in described for said in (*one.entries, *one.rules) if said.where != one.where
+        }
         rulebases = with_implied(as_made(rulebases), lambda _, rule: _begin(rule.where) not in stated)
         for kind in ("services", "icmptypes", "helpers", "ipsets"):
             for file in self._files(kind).values():

@@ -70,10 +70,10 @@ class _Listed(firewalld.Writer):
             if colon and name in _KEYS:
                 key = name
                 self.ledger.read(where)
-                _told(zone, key, value.strip(), where)
+                _described(zone, key, value.strip(), where)
             elif key in ("rich rules", "forward-ports"):
                 self.ledger.read(where)
-                _told(zone, key, text, where)
+                _described(zone, key, text, where)
             else:
                 zone.entries.append(Element(name.strip() or text, {}, "", where))  # it may let anything in
         self.default = self.default or ("public" if "public" in out else next(iter(out), "public"))
@@ -86,7 +86,7 @@ class _Listed(firewalld.Writer):
         return super().setting(name)
 
 
-def _told(zone: Zone, key: str, value: str, where: Span) -> None:
+def _described(zone: Zone, key: str, value: str, where: Span) -> None:
     words = value.split()
     match key:
         case "target":
@@ -114,9 +114,9 @@ def _told(zone: Zone, key: str, value: str, where: Span) -> None:
         case "forward-ports":
             for word in words:
                 parts = dict(part.partition("=")[::2] for part in re.split(r":(?=proto=|toport=|toaddr=)", word))
-                told = {"port": parts.get("port", ""), "protocol": parts.get("proto", ""), "to-port": parts.get("toport", ""),
+                described = {"port": parts.get("port", ""), "protocol": parts.get("proto", ""), "to-port": parts.get("toport", ""),
                         "to-addr": parts.get("toaddr", "")}  # fmt: skip
-                zone.entries.append(Element("forward-port", told, "", where))
+                zone.entries.append(Element("forward-port", described, "", where))
         case _:
             if words:
                 zone.rules.append(_rich(value, where))
@@ -136,8 +136,8 @@ def _rich(text: str, where: Span) -> Element:
         elif word == "NOT":
             current["invert"] = "yes"
     made: list[Element] = []
-    for tag, told in children:
-        one = Element(str(tag), told, "", where)  # type: ignore[arg-type]
+    for tag, described in children:
+        one = Element(str(tag), described, "", where)  # type: ignore[arg-type]
         if tag == "limit" and made:
             last = made.pop()
             one = Element(last.tag, last.attributes, "", where, (one,))

@@ -42,8 +42,8 @@ def _accounts(bundle: Bundle, ledger: LedgerBuilder) -> Iterator[Account]:
 def release(bundle: Bundle, ledger: LedgerBuilder) -> Setting[str]:
     """The system and its version."""
     for place in ("etc/os-release", "usr/lib/os-release"):
-        told = read_assignments(bundle.get(place), ledger, ("PRETTY_NAME",), "describes the system")
-        if (name := told.get("PRETTY_NAME")) is not None:
+        described = read_assignments(bundle.get(place), ledger, ("PRETTY_NAME",), "describes the system")
+        if (name := described.get("PRETTY_NAME")) is not None:
             return stated(name.value, name.where)
     return unknown()
 
@@ -60,14 +60,14 @@ def _jail(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Setting[float], Settin
         *filter(None, [bundle.get("etc/fail2ban/jail.local")]),
         *bundle.under("etc/fail2ban/jail.d/", ".local"),
     ]
-    told: dict[tuple[str, str], tuple[str, Span]] = {}
+    described: dict[tuple[str, str], tuple[str, Span]] = {}
     for file in files:
-        _sections(file, ledger, told)
+        _sections(file, ledger, described)
     if not files:
         return unknown(), unknown()
 
     def ask(key: str) -> tuple[str, Span] | None:
-        return told.get(("sshd", key)) or told.get(("DEFAULT", key))
+        return described.get(("sshd", key)) or described.get(("DEFAULT", key))
 
     home = files[-1].span(1)
     enabled = ask("enabled")
@@ -94,7 +94,7 @@ def _duration(given: tuple[str, Span] | None, home: Span) -> Setting[float]:
     return stated(total, given[1])
 
 
-def _sections(file: ExportFile, ledger: LedgerBuilder, told: dict[tuple[str, str], tuple[str, Span]]) -> None:
+def _sections(file: ExportFile, ledger: LedgerBuilder, described: dict[tuple[str, str], tuple[str, Span]]) -> None:
     section = ""
     for number, line in enumerate(file.lines, 1):
         text, where = line.strip(), file.span(number)
@@ -107,7 +107,7 @@ def _sections(file: ExportFile, ledger: LedgerBuilder, told: dict[tuple[str, str
             ledger.read(where)
         elif "=" in text and not line[:1].isspace():
             key, _, value = text.partition("=")
-            told[section, key.strip()] = (re.split(r"\s#", value)[0].strip(), where)
+            described[section, key.strip()] = (re.split(r"\s#", value)[0].strip(), where)
             if section in ("DEFAULT", "sshd") and key.strip() in ("enabled", "maxretry", "bantime", "findtime"):
                 ledger.read(where)
             else:

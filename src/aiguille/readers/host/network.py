@@ -103,22 +103,22 @@ def _line(file: ExportFile, word: str) -> Span:
 
 
 def _route(out: Network, file: ExportFile, route: dict[str, Any]) -> None:
-    told, leaves = route.get("dst"), route.get("dev", "")
-    if not isinstance(told, str) or not isinstance(leaves, str):
+    described, leaves = route.get("dst"), route.get("dev", "")
+    if not isinstance(described, str) or not isinstance(leaves, str):
         return
     if route.get("type") in _REFUSING:
         leaves = ""
     elif not leaves:
-        return  # several ways at once: where a packet leaves is not told
-    where = _line(file, f'"{told}"')
+        return  # several ways at once: where a packet leaves is not stated
+    where = _line(file, f'"{described}"')
     six = ":" in str(route.get("gateway", "")) or "pref" in route or "6" in file.path.rsplit("/", 1)[-1]
-    if told == "default":
+    if described == "default":
         network: Addresses | MaskedAddress = Addresses(6, 0, (1 << 128) - 1) if six else Addresses(4, 0, 0xFFFFFFFF)
         if leaves and out.default is None and not six:
             out.default = (leaves, where)
     else:
         try:
-            network = read_network(told)
+            network = read_network(described)
         except NotUnderstoodError:
             return
     if isinstance(network, Addresses):
@@ -127,9 +127,9 @@ def _route(out: Network, file: ExportFile, route: dict[str, Any]) -> None:
 
 def _gateway(route: dict[str, Any]) -> Addresses | None:
     """The router a route leads to: ``gateway``, or ``via`` where it is of the other family (ip-route(8))."""
-    told = route.get("gateway") or (route["via"].get("host") if isinstance(route.get("via"), dict) else None)
+    described = route.get("gateway") or (route["via"].get("host") if isinstance(route.get("via"), dict) else None)
     try:
-        family, value = read_address(str(told))
+        family, value = read_address(str(described))
     except NotUnderstoodError:
         return None
     return Addresses(family, value, value)

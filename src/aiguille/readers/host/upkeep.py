@@ -78,10 +78,10 @@ def passwords(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Setting[float], Se
     file = bundle.get("etc/security/pwquality.conf")
     if file is None:
         return unknown(), unknown()
-    told = read_assignments(file, ledger, ("minlen", "minclass"), "no check needs this setting of passwords")
+    described = read_assignments(file, ledger, ("minlen", "minclass"), "no check needs this setting of passwords")
 
     def ask(key: str, usual: float) -> Setting[float]:
-        one = told.get(key)
+        one = described.get(key)
         if one is None:
             return default(usual, file.span(1))
         return stated(float(one.value), one.where) if one.value.isdecimal() else Setting()

@@ -30,18 +30,20 @@ RECOGNISED_SIGNS = 4096
 
 def recognise(dialect: Dialect, file: ExportFile) -> str | None:
     """Why a file looks like an export of the dialect's make, None if it does not."""
-    told = dialect.recognise
+    described = dialect.recognise
     because = ""
-    if told.columns:
+    if described.columns:
         if not isinstance(dialect.structure, SheetStructure):
             return None
         tables = dialect.structure.tables.values()
-        if not any(sheet.has_headings(one, table, told.columns) for one in file.sheets or (file,) for table in tables):
+        if not any(
+            sheet.has_headings(one, table, described.columns) for one in file.sheets or (file,) for table in tables
+        ):
             return None
-        because = f"its columns are those of a {dialect.make} ({', '.join(told.columns)})"
-    if told.first_lines:
+        because = f"its columns are those of a {dialect.make} ({', '.join(described.columns)})"
+    if described.first_lines:
         lines = (file.sheets[0] if file.sheets else file).lines[:RECOGNISED_LINES]
-        pattern = re2.compile(told.first_lines)
+        pattern = re2.compile(described.first_lines)
         found = next((n for n, line in enumerate(lines, 1) if pattern.search(line[:RECOGNISED_SIGNS])), None)
         if found is None:
             return None

@@ -26,7 +26,7 @@ _PARTS = (
 )  # fmt: skip
 
 
-class Told(Struct, frozen=True):
+class Described(Struct, frozen=True):
     """A mapped field: the part of the model, its key, where it stands, and what its key means."""
 
     part: str
@@ -47,7 +47,7 @@ class Description(Struct, frozen=True):
     about: str
     family: str
     recognised: str
-    reads: tuple[Told, ...]
+    reads: tuple[Described, ...]
     assumes: tuple[tuple[str, str], ...]
     built_in: tuple[str, ...]
     behaviour: tuple[str, ...]
@@ -58,7 +58,7 @@ class Description(Struct, frozen=True):
 
 def describe(dialect: Dialect) -> Description:
     """Tell a dialect in words."""
-    reads: list[Told] = []
+    reads: list[Described] = []
     assumes: list[tuple[str, str]] = []
     built_in: list[str] = []
     for part in _PARTS:
@@ -68,7 +68,7 @@ def describe(dialect: Dialect) -> Description:
                 if key.endswith("rule/name"):
                     built_in.append(str(value.constant))
                 continue
-            reads.append(Told(part, key, _spelt(at, value), means))
+            reads.append(Described(part, key, _spelt(at, value), means))
             if isinstance(value, Value) and value.missing is not None:
                 assumes.append((full, _word(value.missing)))
     return Description(
@@ -159,19 +159,19 @@ def _word(value: object) -> str:
 
 
 def _recognised(dialect: Dialect) -> str:
-    told = dialect.recognise
-    if told.first_lines:
-        return f"one of the first lines fits '{told.first_lines}'"
-    return f"a row of headings holds {', '.join(told.columns)}"
+    described = dialect.recognise
+    if described.first_lines:
+        return f"one of the first lines fits '{described.first_lines}'"
+    return f"a row of headings holds {', '.join(described.columns)}"
 
 
 def _behaviour(dialect: Dialect) -> Iterator[str]:
     b = dialect.behaviour
     for m in dialect.rulebases:
-        for name, told in [(m.name, m.unmatched), *((f"{m.name}, chain {c.name}", c.unmatched) for c in m.chains)]:
-            if told is None:
+        for name, described in [(m.name, m.unmatched), *((f"{m.name}, chain {c.name}", c.unmatched) for c in m.chains)]:
+            if described is None:
                 continue
-            value = told.action if isinstance(told.action, Value) else Value(told.action)
+            value = described.action if isinstance(described.action, Value) else Value(described.action)
             does = value.constant if value.constant is not None else value.missing
             if does is not None:
                 silent = "" if value.constant is not None else ", where the export does not say"

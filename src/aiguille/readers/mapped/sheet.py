@@ -50,25 +50,27 @@ def _by_device(tables: list[Node], column: str, file: ExportFile) -> list[Node]:
         for table in tables
         for row in table.inner
     ]
-    name = next((told.words[0].text for *_, told in every if told is not None), "")
-    for table, row, told in every:
-        name = told.words[0].text if told is not None else name
+    name = next((described.words[0].text for *_, described in every if described is not None), "")
+    for table, row, described in every:
+        name = described.words[0].text if described is not None else name
         rows.setdefault(name, []).append((table, row))
-        if told is not None:
-            names.setdefault(name, told)
+        if described is not None:
+            names.setdefault(name, described)
     if not rows:
         # It stands on no line of its own, and there may be none.
         return [Node("device", (), file.path, 1, 0, 0, taken=True)]
     return [_device(name, held, names.get(name), column) for name, held in rows.items()]
 
 
-def _device(name: str, held: list[tuple[Node, Node]], told: Node | None, column: str) -> Node:
+def _device(name: str, held: list[tuple[Node, Node]], described: Node | None, column: str) -> Node:
     first = held[0][0]
     parts = []
     for table in dict.fromkeys(table for table, _ in held):
         mine = tuple(_without(row, column) for whose, row in held if whose is table)
         parts.append(Node(table.name, (), table.file, table.first, table.first, mine[-1].last, mine))
-    own = () if told is None else (Node(column, told.words, told.file, told.first, told.first),)
+    own = (
+        () if described is None else (Node(column, described.words, described.file, described.first, described.first),)
+    )
     return Node("device", (), first.file, first.first, first.first, parts[-1].last, (*own, *parts))
 
 
@@ -161,8 +163,8 @@ class _Sheet:
 
     def _is_neutral(self, table: str, column: str | None, text: str) -> bool:
         """Whether a cell below a heading nobody knows says nothing, as "any" and "-" do."""
-        told = self.structure.tables.get(table)
-        return told is not None and column not in told.columns and _plain(text) in told.neutral
+        described = self.structure.tables.get(table)
+        return described is not None and column not in described.columns and _plain(text) in described.neutral
 
     def _row(self, table: str, columns: list[str | None], first: int, last: int, cells: list[tuple[str, int]]) -> Node:
         children = []
@@ -210,8 +212,8 @@ def _plain(text: str) -> str:
 def _rows(file: ExportFile, limit: int = 0) -> list[tuple[tuple[int, int], list[tuple[str, int]]]]:
     """Rows as first and last line, and cells with the column they start in (-1 where quotes hide it)."""
     lines = file.lines[:limit] if limit else file.lines
-    told = [line for line in lines[:LOOKED_AT] if not re.match(r"#\s*\w", line)]
-    separator = "," if file.table else max(_SEPARATORS, key=lambda sign: sum(line.count(sign) for line in told))
+    described = [line for line in lines[:LOOKED_AT] if not re.match(r"#\s*\w", line)]
+    separator = "," if file.table else max(_SEPARATORS, key=lambda sign: sum(line.count(sign) for line in described))
     out = []
     reader = csv.reader((f"{line}\n" for line in lines), delimiter=separator, strict=False)
     before = 0

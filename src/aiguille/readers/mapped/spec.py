@@ -844,8 +844,8 @@ def field_kinds(kind: type[Struct]) -> dict[str, str]:
     """What each field of a table holds, by our name: "path", "place" (a path or a `Value`), or "" for all else."""
     out = {}
     for base in reversed(kind.__mro__):
-        for name, told in getattr(base, "__annotations__", {}).items():
-            text = str(told)
+        for name, described in getattr(base, "__annotations__", {}).items():
+            text = str(described)
             out[name] = "path" if "PathText" in text else "place" if "Where" in text else ""
     return out
 

@@ -55,7 +55,7 @@ class Token(Struct, eq=False):
             yield Secret(self.file, line, start, self.stop if line == last else 1 << 30)
 
     def part(self, text: str, start: int | None = None) -> Token:
-        """A word cut out of this one; `start` is where in its text, None where that cannot be told."""
+        """A word cut out of this one; `start` is where in its text, None where that cannot be determined."""
         if start is None or self.last > self.line:
             return Token(text, self.file, self.line, self.start, self.stop, self.quoted, self.last, dense=self.dense)
         first = self.start + start + self.quoted

@@ -100,8 +100,10 @@ def _example(dialect: Dialect, example: Example) -> tuple[tuple[str, ...], froze
     faults = list(differences(wanted, parts_of(device)))
     ledger = device.ledger
     if ledger.unread_lines != example.unread:
-        told = "; ".join(f"line {entry.where.first}: {entry.why}" for entry in ledger.unread)
-        faults.append(f"{ledger.unread_lines} lines are not understood, {example.unread} expected ({told or 'none'})")
+        described = "; ".join(f"line {entry.where.first}: {entry.why}" for entry in ledger.unread)
+        faults.append(
+            f"{ledger.unread_lines} lines are not understood, {example.unread} expected ({described or 'none'})"
+        )
     faults += [f"line {entry.where.first}: {entry.why}" for entry in ledger.problems]
     return tuple(faults), reading.found
 
@@ -201,7 +203,7 @@ def parts_of(device: Device) -> Data:
 
 
 def _rule(device: Device, chain: str, rule: Rule) -> Data:
-    told = rule.documentation
+    described = rule.documentation
     return {
         "chain": chain,
         "rule": rule.number,
@@ -222,7 +224,7 @@ def _rule(device: Device, chain: str, rule: Rule) -> Data:
             for c in rule.match.conditions
         },
         "qualifiers": [q.name for q in rule.qualifiers],
-        **{name: getattr(told, name) for name in told.__struct_fields__},
+        **{name: getattr(described, name) for name in described.__struct_fields__},
     }
 
 

@@ -223,7 +223,7 @@ class _Comments(Struct):
 
     file: ExportFile
     ledger: LedgerBuilder
-    told: dict[tuple[str, int], str]
+    described: dict[tuple[str, int], str]
 
     def __call__(self, where: Span, text: str) -> None:
         found = _TUPLE.match(text)
@@ -235,7 +235,7 @@ class _Comments(Struct):
         at = where.first
         while said and at < len(self.file.lines) and self.file.lines[at].startswith("-"):
             at += 1
-            self.told[where.file, at] = said
+            self.described[where.file, at] = said
 
 
 def _user_comment(text: str) -> str:
@@ -256,12 +256,12 @@ def _profile_of(text: str) -> str:
 
 
 def _commented(rulebase: Rulebase, comments: dict[tuple[str, int], str]) -> Rulebase:
-    def told(rule: Rule) -> Rule:
+    def described(rule: Rule) -> Rule:
         said = comments.get((rule.where.file, rule.where.first))
         return replace(rule, comment=said) if said and not rule.comment else rule
 
     return replace(
-        rulebase, chains=tuple(replace(c, rules=tuple(told(rule) for rule in c.rules)) for c in rulebase.chains)
+        rulebase, chains=tuple(replace(c, rules=tuple(described(rule) for rule in c.rules)) for c in rulebase.chains)
     )
 
 

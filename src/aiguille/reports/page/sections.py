@@ -232,17 +232,17 @@ def _baseline(dossier: Dossier) -> Content | None:
 
 
 def _check(dossier: Dossier, one: Chosen) -> Content:
-    told = dossier.outcomes.get(one.check.id, {})
+    described = dossier.outcomes.get(one.check.id, {})
     # Devices with one reason share a row: nothing is lost, and large estates stay readable.
     rows: dict[tuple[Outcome, str], list[str]] = {}
-    for outcome in told.values():
+    for outcome in described.values():
         rows.setdefault((outcome.outcome, outcome.because), []).append(outcome.device)
     return {
         "check": one.check,
         "severity": one.severity or one.check.severity,
         "fix": fix_of(one.check),
         "params": [(param, _spelled(one.params.get(param.name, param.default))) for param in one.check.params],
-        "counts": Counter(outcome.outcome for outcome in told.values()),
+        "counts": Counter(outcome.outcome for outcome in described.values()),
         "rows": sorted(
             ((outcome, because, devices) for (outcome, because), devices in rows.items()),
             key=lambda row: _ORDER.index(row[0]),

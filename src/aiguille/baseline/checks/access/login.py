@@ -289,16 +289,16 @@ def second_factor(subject: Subject) -> Iterator[Answer]:
             yield Found(text, one.name, lines(one.setting.where))
     if (passwords is None) is not (keyboard is None):
         yield CannotTell("the export states one of sshd's two ways of asking for a password only")
-    told = [one for one in _accounts(subject) if one.second_factor.known]
-    for account in told:
+    described = [one for one in _accounts(subject) if one.second_factor.known]
+    for account in described:
         looked += 1
         if not account.second_factor.value:
             found += 1
             text = f"Account '{account.name}' ({account.role or 'role not stated'}) logs in with a password alone."
             where = lines(account.second_factor.where, account.where)
             yield Found(text, f"account {account.name}", where)
-    if told and len(told) < len(_accounts(subject)):
-        names = listed(one.name for one in _accounts(subject) if one not in told)
+    if described and len(described) < len(_accounts(subject)):
+        names = listed(one.name for one in _accounts(subject) if one not in described)
         yield CannotTell(f"the export does not state whether {names} needs more than a password")
     if not looked:
         yield CannotTell("the export does not state how logins are proven; ask for the settings of the login service")

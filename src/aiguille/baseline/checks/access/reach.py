@@ -82,8 +82,8 @@ class _Group(Struct):
         ways = dict.fromkeys(e.entrance for e in self.exposures)
         zoned = [w.label for w in ways if w.side is not None]
         other = [w.label for w in ways if w.side is None]
-        told = [f"zone{'s' if len(zoned) > 1 else ''} {listed(zoned)}"] if zoned else []
-        return f"through {' and '.join(told + other)}"
+        described = [f"zone{'s' if len(zoned) > 1 else ''} {listed(zoned)}"] if zoned else []
+        return f"through {' and '.join(described + other)}"
 
 
 def _grouped(found: Iterable[Exposure]) -> list[_Group]:
@@ -241,10 +241,10 @@ def _outside_answers(subject: Subject, certain: Sequence[Exposure], doubtful: Se
         countries = _countries(group)
         if countries:
             # Whoever lives in a country is named in no rule, even where nobody knows their addresses.
-            told = _describe(group)
+            described = _describe(group)
             verb = "answers" if len({e.service.name for e in group.exposures}) == 1 else "answer"
             text = f"{group.services()} {verb} {group.entrances()} to a whole country ({countries})."
-            yield replace(told, detail=text, severity=Severity.MEDIUM)
+            yield replace(described, detail=text, severity=Severity.MEDIUM)
         else:
             yield _doubt(group)
 

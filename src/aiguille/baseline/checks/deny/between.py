@@ -122,13 +122,13 @@ def _by_rule(found: Iterable[Opening]) -> Iterator[Found]:
         first = group[0]
         last = first.proof.steps[-1]
         grave = first.pair.source.side in _CAREFUL and first.pair.side in _WORTHY
-        told = finding_from(
+        described = finding_from(
             first.proof,
             f"{capital(speak(last.chain, last.rule))} lets {ways} on {counted(max(o.ports for o in group), 'TCP port')} "
             "over {family}.",
             severity=Severity.HIGH if grave else None,
         )
-        yield replace(told, who=_SIDES.get(first.pair.source.side or Side.INSIDE, Who.INSIDE))
+        yield replace(described, who=_SIDES.get(first.pair.source.side or Side.INSIDE, Who.INSIDE))
 
 
 _SIDES = {Side.OUTSIDE: Who.ANYBODY, Side.GUEST: Who.GUESTS, Side.DMZ: Who.DMZ, Side.INSIDE: Who.INSIDE,
@@ -494,7 +494,7 @@ def bogons(subject: Subject) -> Iterator[Answer]:
         first = (behind or list(ways.values()))[0]
         # On a host by itself no other rule trusts an inside address, and a forged source gets no answer.
         severity = None if behind else Severity.LOW
-        who = listed(dict.fromkeys(kind for told in kinds.values() for kind in told))
+        who = listed(dict.fromkeys(kind for described in kinds.values() for kind in described))
         text = f"{capital(who)} sources from outside reach {listed(ways, 4)}."
         found = finding_from(first, text, "forged sources", severity)
         # Whoever forges a source hears no answer, so this comes behind what opens a way in.

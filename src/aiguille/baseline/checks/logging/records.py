@@ -302,7 +302,7 @@ def noise(subject: Subject) -> Iterator[Answer]:
 
 def _recorded_countries(subject: Subject) -> Iterator[tuple[Chain, Rule]]:
     """Rules that refuse countries and record each packet of them, a rate aside."""
-    told = set()
+    described = set()
     for base in subject.device.rulebases:
         before: Rule | None = None
         above: Chain | None = None
@@ -314,8 +314,8 @@ def _recorded_countries(subject: Subject) -> Iterator[tuple[Chain, Rule]]:
             limited = any(
                 q.name in RATES for one in (rule, before) if one is not None and one.logs for q in one.qualifiers
             )
-            if refuses and rule.enabled and recorded and not limited and rule.where not in told:
-                told.add(rule.where)
+            if refuses and rule.enabled and recorded and not limited and rule.where not in described:
+                described.add(rule.where)
                 yield chain, rule
             before, above = rule, chain
 
@@ -367,13 +367,13 @@ def rate(subject: Subject) -> Iterator[Answer]:
                 continue
             looked += 1
             for qualifier in rule.qualifiers:
-                told = _RATE.search(qualifier.text) if qualifier.name == "rate limit" else None
-                if told is None or "over" in qualifier.text:
+                described = _RATE.search(qualifier.text) if qualifier.name == "rate limit" else None
+                if described is None or "over" in qualifier.text:
                     continue
-                number, unit = int(told[1] or told[3]), (told[2] or told[4])[0]
+                number, unit = int(described[1] or described[3]), (described[2] or described[4])[0]
                 if number * _PER_MINUTE[unit] < subject.params["at_least"]:
                     found += 1
-                    text = f"{capital(speak(chain, rule))} records no more than {told[0].strip()}."
+                    text = f"{capital(speak(chain, rule))} records no more than {described[0].strip()}."
                     yield Found(text, rule_subject(chain, rule), (rule.where,), (refer(rulebase, chain, rule),))
     if not looked:
         yield NotApplicable("no rule records anything")

@@ -72,13 +72,13 @@ def refusals(subject: Subject) -> Iterator[Answer]:
                 f"{speak(one.step.chain, one.step.rule)} records nothing, and whether it refuses packets depends on a condition "
                 "the export does not settle"
             )
-    told = [one for one in silent if one.certain and not one.step.log_unknown]
-    finals = [one for one in told if one.final]
+    described = [one for one in silent if one.certain and not one.step.log_unknown]
+    finals = [one for one in described if one.final]
     if finals:
         # Whoever records the final refusals hears of what the others refuse, or decides about them at once.
         yield _finding(finals, True)
-    elif told:
-        yield _finding(told, False, Severity.LOW)
+    elif described:
+        yield _finding(described, False, Severity.LOW)
 
 
 def _is_switched_off(subject: Subject, program: Program) -> bool:
@@ -110,10 +110,10 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
         for step in program.steps
     ]
     # Where a final refusal leaves no trace, nobody asks about the others, which may be thousands.
-    told = False
+    described = False
     for number in sorted(range(len(ends)), key=lambda at: not ends[at]):
         step, final = program.steps[number], ends[number]
-        if told and not final:
+        if described and not final:
             return
         if step.rule is not None and step.rule.made and not final and (step.rule.implied or step.where in recorded):
             continue  # what the program refuses beside its own record was never meant to be read
@@ -132,7 +132,7 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
             here = overlap(piece.box, narrowed)
             proof = decider.find(here, silently_here, number) if here is not None else None
             if proof is not None:
-                told = told or (final and not step.log_unknown)
+                described = described or (final and not step.log_unknown)
                 yield _Silent(step, proof, final)
                 break
             if here is not None and (proof := decider.find(here, perhaps, number)) is not None:

@@ -254,12 +254,12 @@ _TRIED = r"(?i)\b(test\w*|debug\w*|try\w*|trac(?:e|ing))\b"
     fix="Give the rule an end date, or remove it if its time is over.",
 )
 def temporary(subject: Subject) -> Iterator[Answer]:
-    described = found = 0
+    with_text = found = 0
     for rulebase, chain, rule in _written(subject):
         text = _said(rule)
         if not text or not rule.enabled:
             continue
-        described += 1
+        with_text += 1
         words = (*subject.params["words"], *((_TRIED,) if rule.action is Action.CONTINUE and rule.logs else ()))
         said = next((m for p in words if (m := pattern(p).search(text))), None)
         if said is not None and _ends(subject, rule) is None:
@@ -268,10 +268,10 @@ def temporary(subject: Subject) -> Iterator[Answer]:
             yield Found(
                 detail, f"{rulebase.name} {rule_subject(chain, rule)}", (rule.where,), (refer(rulebase, chain, rule),)
             )
-    if not described:
+    if not with_text:
         yield NotApplicable("no rule is described")
     elif not found:
-        yield Passed(f"none of {counted(described, 'described rule')} is said to be temporary")
+        yield Passed(f"none of {counted(with_text, 'described rule')} is said to be temporary")
 
 
 @check(

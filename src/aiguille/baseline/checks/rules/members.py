@@ -112,9 +112,9 @@ def _groups(subject: Subject) -> list[_Group]:
         if one.complete and len(values) > 1 and all(isinstance(value, Addresses) for value in values):
             named.append((one.name, {f: r.addresses(v for v in values if v.family == f) for f, r in resolvers.items()}))  # type: ignore[union-attr]
     out = []
-    for name, told in named:
+    for name, described in named:
         words = tuple(_WORDS.findall(name.lower()))
-        holds = {family: held for family, held in told.items() if held is not None and held}
+        holds = {family: held for family, held in described.items() if held is not None and held}
         if holds and len("".join(words)) > 3 and not _GENERAL.issuperset(words):
             out.append(_Group(name, words, holds))
     return out

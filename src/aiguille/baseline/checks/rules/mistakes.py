@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from aiguille.analysis.program import Program, Step, own_addresses
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import Admission, is_wide
-from aiguille.analysis.ways import all_ways_told, led_to
+from aiguille.analysis.ways import all_ways_known, led_to
 from aiguille.baseline.asking import INWARD, RULES_INWARD, about, name_of
 from aiguille.baseline.catalogue import (
     Answer,
@@ -276,7 +276,7 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
         for one in INWARD
     ]
     # A list or chain both kinds of traffic pass is the right one for either.
-    told: set[Span] = seen[0] & seen[1]
+    described: set[Span] = seen[0] & seen[1]
     for direction, going in ((Direction.THROUGH_DEVICE, "through"), (Direction.TO_DEVICE, "to")):
         for program in subject.programs.all(direction):
             own = own_addresses(subject.device, program.family)
@@ -297,9 +297,9 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
                 looked += 1
                 mine = [place.issubset(own) for place in places if place is not None]
                 far = [not place.overlaps(everybody) for place in places if place is not None]
-                if rule.where in told or not (all(mine) if direction is Direction.THROUGH_DEVICE else all(far)):
+                if rule.where in described or not (all(mine) if direction is Direction.THROUGH_DEVICE else all(far)):
                     continue
-                told.add(rule.where)
+                described.add(rule.where)
                 found += 1
                 where = "its own address" if direction is Direction.THROUGH_DEVICE else "addresses of others alone"
                 yield Found(
@@ -330,13 +330,13 @@ def unknown_network(subject: Subject) -> Iterator[Answer]:
     known = {
         family: IntervalSet(span for one in subject.study.estate.devices for span in led_to(one, family).spans)
         for family in (4, 6)
-        if all_ways_told(subject.device, family)
+        if all_ways_known(subject.device, family)
     }
     looked = found = 0
-    told: set[Span] = set()
+    described: set[Span] = set()
     for program, step in _placed(subject):
         rule, networks = step.rule, known.get(program.family)
-        if rule is None or networks is None or rule.where in told or rule.built_in or rule.implied or rule.shipped:
+        if rule is None or networks is None or rule.where in described or rule.built_in or rule.implied or rule.shipped:
             continue
         private = private_networks(PRIVATE, program.family)
         for places in _private_places(rule, step, program.family):
@@ -346,7 +346,7 @@ def unknown_network(subject: Subject) -> Iterator[Answer]:
             if places.overlaps(networks):
                 continue
             found += 1
-            told.add(rule.where)
+            described.add(rule.where)
             yield Found(
                 f"{capital(speak(step.chain, rule))} names {spell_spans(program.family, places.spans, 2)}, which lies in no network "
                 "the device or another of the estate leads to.",

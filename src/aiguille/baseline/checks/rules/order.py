@@ -46,10 +46,10 @@ def _because(report: StandingReport) -> str:
         return f": {report.why}"
     if not report.because:
         return ""
-    return " by " + listed((speak(chain, rule) for _, chain, rule in _telling(report)), 3)
+    return " by " + listed((speak(chain, rule) for _, chain, rule in _decisive(report)), 3)
 
 
-def _telling(report: StandingReport) -> list[tuple[Rulebase, Chain, Rule | None]]:
+def _decisive(report: StandingReport) -> list[tuple[Rulebase, Chain, Rule | None]]:
     """The rules behind a standing, but for what every rule set begins with where others decide its new connections."""
     return [one for one in report.because if not _is_frame(one[2])] or list(report.because)
 
@@ -69,7 +69,7 @@ def _is_frame(rule: Rule | None) -> bool:
 
 
 def _finding(report: StandingReport, detail: str, severity: Severity | None = None) -> Found:
-    because = _telling(report)
+    because = _decisive(report)
     where = [report.rule.where, *(rule.where for *_, rule in because[:3] if rule is not None)]
     return Found(
         detail=detail,
@@ -114,7 +114,7 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
 
 
 def unsettled(subject: Subject) -> Iterator[Answer]:
-    """What cannot be told of rules that are too entangled with those above."""
+    """What cannot be determined of rules that are too entangled with those above."""
     left = [report for _, reports in subject.study.written for report in reports if not report.settled]
     if left:
         first = left[0]
@@ -283,7 +283,7 @@ def contradicted(subject: Subject) -> Iterator[Answer]:
     written = {where for where, _ in subject.study.written}
     hidden = {w for w, reports in subject.study.written if all(r.standing is Standing.SHADOWED for r in reports)}
     looked = 0
-    told: set[Span] = set(hidden)
+    described: set[Span] = set(hidden)
     late: dict[tuple[Span | None, Axis, int], list[tuple[Step, Proof]]] = {}
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
         for program in subject.programs.all(direction):
@@ -298,9 +298,9 @@ def contradicted(subject: Subject) -> Iterator[Answer]:
                     continue
                 looked += 1
                 above = _let_in_above(subject, program, number, axis)
-                if above is None or rule.where in told:
+                if above is None or rule.where in described:
                     continue
-                told.add(rule.where)
+                described.add(rule.where)
                 late.setdefault((above.steps[-1].where, axis, program.family), []).append((step, above))
     for (_, axis, _), steps in late.items():
         yield _too_late(axis, [step for step, _ in steps], steps[0][1])

@@ -172,11 +172,11 @@ def _forwarded_inside(subject: Subject, outer: IntervalSet, inner: IntervalSet) 
                 continue
             at = extent(program, [region]).partition(" to ")[2]
             text = f"{capital(speak(forward.chain, forward.rule))} leads any {{family}} source outside into an inside network: {at}."
-            yield replace(_told_of_forward(forward, proof, text), who=Who.ANYBODY)
+            yield replace(_explained_by_forward(forward, proof, text), who=Who.ANYBODY)
             break
 
 
-def _told_of_forward(forward: Forward, proof: Proof, text: str) -> Found:
+def _explained_by_forward(forward: Forward, proof: Proof, text: str) -> Found:
     chain, rule = forward.chain, forward.rule
     last = proof.steps[-1]
     # A filter that lets in whatever was translated is as wide as the translations, and not to blame.
@@ -364,7 +364,7 @@ DANGEROUS = tuple(
 def dangerous_service(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     found = 0
-    told_rules: set[Span] = set()
+    described_rules: set[Span] = set()
     services = {family: service_boxes((*subject.params["services"], *_LOGINS), family) for family in (4, 6)}
     ports_of = [one[Axis.B] for held in services.values() for _, one in held]
     # Most rules of a long list are about none of the services; a service without ports may be in any.
@@ -400,7 +400,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             if not (outside or from_outer or to_keepers) and all(text in _WITHIN for text in names):
                 continue  # between networks of one's own that is what they are for
             found += 1
-            told_rules.add(one.rule.where)
+            described_rules.add(one.rule.where)
             whence = (
                 "from anybody outside"
                 if outside
@@ -414,29 +414,29 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             light = not grave or is_voice(region) or all(text in _WITHIN for text in names)
             severity = Severity.MEDIUM if light else None
             among = f" among {counted(ports.size, 'UDP port')}" if is_voice(region) else ""
-            told = about(one, f"{name_of(one)} lets {listed(_named(names), 4)}{among} through {whence}", severity)
-            yield replace(told, who=Who.ANYBODY if outside else Who.PARTNER if from_outer else Who.INSIDE)
+            described = about(one, f"{name_of(one)} lets {listed(_named(names), 4)}{among} through {whence}", severity)
+            yield replace(described, who=Who.ANYBODY if outside else Who.PARTNER if from_outer else Who.INSIDE)
             break
-    for forward in _dangerous_forwards(subject, told_rules):
+    for forward in _dangerous_forwards(subject, described_rules):
         found += 1
         yield forward
     if not found:
         yield Passed("no rule that names ports lets such a service through from more than a few hosts")
 
 
-def _dangerous_forwards(subject: Subject, told: set[Span]) -> Iterator[Found]:
+def _dangerous_forwards(subject: Subject, described: set[Span]) -> Iterator[Found]:
     """Port forwards that lead anybody outside to such a service, where no rule that names its port has been told."""
     outer = subject.study.on(Side.OUTSIDE)
     for forward in forwards_of(subject.device) if outer else ():
         for text, proof in _dangers_behind(subject, forward, outer):
-            if any(where in told for step in proof.steps for where in lines_of(step)):
+            if any(where in described for step in proof.steps for where in lines_of(step)):
                 continue
             to = spell_operand(forward.target)
             detail = (
                 f"{capital(speak(forward.chain, forward.rule))} leads anybody outside to {_named([text])[0]} of {to}."
             )
             severity = Severity.MEDIUM if text in _WITHIN else None
-            yield replace(_told_of_forward(forward, proof, detail), who=Who.ANYBODY, severity=severity)
+            yield replace(_explained_by_forward(forward, proof, detail), who=Who.ANYBODY, severity=severity)
             break
 
 

@@ -59,7 +59,7 @@ class Field(Struct, dict=True):
     filled: int = 0
 
     @cached_property
-    def telling(self) -> list[str]:
+    def decisive(self) -> list[str]:
         """The words without those for "no restriction"."""
         return [value for value in self.values if value.lower() not in ANY]
 
@@ -74,7 +74,7 @@ class Field(Struct, dict=True):
 
     def share(self, test: Callable[[str], object]) -> float:
         """How many of the telling words pass."""
-        return sum(bool(test(value)) for value in self.telling) / len(self.telling) if self.telling else 0.0
+        return sum(bool(test(value)) for value in self.decisive) / len(self.decisive) if self.decisive else 0.0
 
     def hints(self, *words: str) -> bool:
         parts = re.split(r"[^a-z]+", self.path.lower())

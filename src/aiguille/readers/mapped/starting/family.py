@@ -54,7 +54,7 @@ def guess(file: ExportFile) -> tuple[Structure, Tree]:
 
 
 def _candidates(file: ExportFile) -> Iterator[Structure]:
-    """Structures that may fit, the most telling first; plain lines last."""
+    """Structures that may fit, the most decisive first; plain lines last."""
     lines = [line for line in file.lines[:_LOOKED_AT] if line.strip()]
     first = lines[0].lstrip() if lines else ""
     if file.sheets:
@@ -101,12 +101,12 @@ def _is_yaml(file: ExportFile) -> bool:
 
 def _looks_like_sheet(lines: Sequence[str]) -> bool:
     """Whether nearly all lines are cells by one separator, and several have the same three or more."""
-    told = [line for line in lines if not line.startswith("#")]
-    if any(line.rstrip().endswith(("{", "}", ";")) for line in told):
+    described = [line for line in lines if not line.startswith("#")]
+    if any(line.rstrip().endswith(("{", "}", ";")) for line in described):
         return False
     for sign in ",;\t|":
-        counts = Counter(line.count(sign) for line in told)
-        if counts[0] * 10 <= len(told) and any(number >= 2 and times > 1 for number, times in counts.items()):
+        counts = Counter(line.count(sign) for line in described)
+        if counts[0] * 10 <= len(described) and any(number >= 2 and times > 1 for number, times in counts.items()):
             return True
     return False
 
@@ -132,39 +132,42 @@ def _sheet(file: ExportFile) -> SheetStructure:
 
 def _text(lines: Sequence[str]) -> TextStructure:
     comments = _comments(lines)
-    told = [line for line in lines if not line.lstrip().startswith(comments or ("\0",))]
-    heading = next((m for line in told if (m := _FRAMED.fullmatch(line.strip()))), None)
-    block = next((Block(*pair) for pair in _BLOCKS if sum(line.rstrip().endswith(pair[0]) for line in told) > 1), None)
+    described = [line for line in lines if not line.lstrip().startswith(comments or ("\0",))]
+    heading = next((m for line in described if (m := _FRAMED.fullmatch(line.strip()))), None)
+    block = next(
+        (Block(*pair) for pair in _BLOCKS if sum(line.rstrip().endswith(pair[0]) for line in described) > 1), None
+    )
     listed = None
     for pair in _LISTS:
-        inside = sum(f" {pair[0]} " in f"{line} " for line in told)
+        inside = sum(f" {pair[0]} " in f"{line} " for line in described)
         if inside > 1 and (block is None or block.opens != pair[0]):
             listed = Block(*pair)
             break
-    pairs = sum(bool(_PAIR.search(line)) for line in told)
-    ends = Counter(m[1] for line in told if (m := _CONTINUED.search(line)))
-    phrases = _phrases(told) if block is None else ()
-    indented = sum(line[0].isspace() for line in told)
+    pairs = sum(bool(_PAIR.search(line)) for line in described)
+    ends = Counter(m[1] for line in described if (m := _CONTINUED.search(line)))
+    phrases = _phrases(described) if block is None else ()
+    indented = sum(line[0].isspace() for line in described)
     continuation = ends.most_common(1)[0][0] if ends else ""
     raw = next(
         (
             Block(*pair)
             for pair in _RAW
-            if any(f" {pair[0]} " in f"{line} " for line in told) and any(line.strip() == pair[1] for line in told)
+            if any(f" {pair[0]} " in f"{line} " for line in described)
+            and any(line.strip() == pair[1] for line in described)
         ),
         None,
     )
     return TextStructure(
         comments=comments,
-        quotes=tuple(q for q in "\"'" if any(line.count(q) >= 2 for line in told)),
+        quotes=tuple(q for q in "\"'" if any(line.count(q) >= 2 for line in described)),
         continuation=continuation,
-        separator=_separator(told, block),
+        separator=_separator(described, block),
         block=block,
         list=listed,
-        indentation=block is None and not phrases and indented * 5 >= len(told),
+        indentation=block is None and not phrases and indented * 5 >= len(described),
         phrases=phrases,
         headings=Heading(f"^{re.escape(heading['mark'])} (.+) {re.escape(heading['mark'])}$") if heading else None,
-        pairs="=" if pairs * 4 >= len(told) else "",
+        pairs="=" if pairs * 4 >= len(described) else "",
         raw=raw,
     )
 

@@ -34,7 +34,7 @@ def quote(text: str) -> str:
 
 def place(one: Field, test: Callable[[str], bool] | None, paths: Sequence[str] = (), extra: str = "") -> str:
     """A place with the options its words ask for."""
-    sign = split_sign(one.telling, test) if test is not None else ""
+    sign = split_sign(one.decisive, test) if test is not None else ""
     options = []
     if sign:
         options.append(f'split: "{sign}"')
@@ -44,5 +44,5 @@ def place(one: Field, test: Callable[[str], bool] | None, paths: Sequence[str] =
         options.append(f'negated-by: "{next(v[0] for v in one.values if v[0] in "~!")}"')
     if extra:
         options.append(extra)
-    told = quote(one.path) if len(paths) < 2 else f"[{', '.join(quote(path) for path in paths)}]"
-    return f"{{{', '.join([f'from: {told}', *options])}}}" if options or len(paths) > 1 else told
+    described = quote(one.path) if len(paths) < 2 else f"[{', '.join(quote(path) for path in paths)}]"
+    return f"{{{', '.join([f'from: {described}', *options])}}}" if options or len(paths) > 1 else described

@@ -70,9 +70,9 @@ class RuleGuess:
             if one is own:
                 self.keys["name"] = quote(one.path)
                 continue
-            key, told = self._field(one)
+            key, described = self._field(one)
             if key and key not in self.keys:
-                self.keys[key] = told
+                self.keys[key] = described
             else:
                 self.qualifiers.append((one.word.strip("@'") if "@" not in one.path else "word", one.path))
         for up, name in self._ancestors():
@@ -80,8 +80,8 @@ class RuleGuess:
 
     def _is_taken(self, one: Field) -> bool:
         return any(
-            told in (quote(one.path), place(one, is_address))
-            for key, told in self.keys.items()
+            described in (quote(one.path), place(one, is_address))
+            for key, described in self.keys.items()
             if key in ("source", "destination")
         )
 

@@ -41,7 +41,7 @@ class Start(Struct, frozen=True):
     dialect: Dialect
     coverage: Coverage
 
-    def told(self) -> str:
+    def described(self) -> str:
         """What it reads of the sample, in a sentence."""
         c = self.coverage
         doubt = f", {c.doubtful} of them in part" if c.doubtful else ""
@@ -54,7 +54,7 @@ class Start(Struct, frozen=True):
 def start(file: ExportFile) -> Start:
     """Write a first dialect file for the make of a sample.
 
-    Raises UnreadableError if no rules can be told in it: then nothing could be guessed that is worth a file.
+    Raises UnreadableError if no rules can be determined in it: then nothing could be guessed that is worth a file.
     """
     structure, tree = guess(file)
     guesses = Guesses(groups(tree.root))
@@ -176,7 +176,7 @@ def _listed(words: Sequence[str]) -> str:
 
 def _tables(guesses: Guesses) -> Iterator[str]:
     """Word tables for switches and states, of the words that came."""
-    told = [text for one in guesses.rules for text in one.keys.values()]
+    described = [text for one in guesses.rules for text in one.keys.values()]
     values = {
         value
         for one in guesses.rules
@@ -185,11 +185,11 @@ def _tables(guesses: Guesses) -> Iterator[str]:
         for value in raw.split(",")
     }
     flags = {value: FLAGS[value.lower()] for value in sorted(values) if value.lower() in FLAGS}
-    if any("yes-or-no" in text for text in told):
+    if any("yes-or-no" in text for text in described):
         yield f"  yes-or-no: {{{', '.join(f'{_marked(w)}: {str(yes).lower()}' for w, yes in flags.items())}}}"
-    if any("no-or-yes" in text for text in told):
+    if any("no-or-yes" in text for text in described):
         yield f"  no-or-yes: {{{', '.join(f'{_marked(w)}: {str(not yes).lower()}' for w, yes in flags.items())}}}"
-    if any("words: states" in text for text in told):
+    if any("words: states" in text for text in described):
         states = {value: STATES[value.lower()] for value in sorted(values) if value.lower() in STATES}
         yield f"  states: {{{', '.join(f'{quote(w)}: {state}' for w, state in states.items())}}}"
 
@@ -207,7 +207,7 @@ def _device(guesses: Guesses) -> Iterator[str]:
         yield f"{key}:"
         for one in complete:
             kind = ", kind: group" if key == "addresses" else ""
-            fields = ", ".join(f"{name}: {told}" for name, told in one.keys.items())
+            fields = ", ".join(f"{name}: {described}" for name, described in one.keys.items())
             yield f"  - {{at: {quote(one.group.path)}, {fields}{kind}}}"
 
 
@@ -239,9 +239,9 @@ def _list(one: Mapped) -> Iterator[str]:
     if "order" in one.keys:
         yield f"  order: {one.keys['order']}"
     yield "  rule:"
-    for key, told in one.keys.items():
-        if told and key != "order":
-            yield f"    {key}: {told}"
+    for key, described in one.keys.items():
+        if described and key != "order":
+            yield f"    {key}: {described}"
     if one.qualifiers:
         yield "    # Not understood yet; until they are mapped, rules that have one count as ones that may match."
         yield "    qualifiers:"
