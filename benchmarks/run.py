@@ -217,8 +217,8 @@ def packets(count: int, folder: Path, family: int) -> None:
 
 def classify(made: list[GeneratedRule], rows: list[str], plain: float, family: int) -> None:
     """The decision alone, without reading the table and writing JSON."""
-    from aiguille.analysis.bulk import Classifier, settle
     from aiguille.analysis.program import Programs
+    from aiguille.analysis.walk.bulk import Classifier, settle
     from aiguille.packets import COLUMNS
     from aiguille.packets.table import TableFile
     from aiguille.readers import iptables

@@ -7,8 +7,8 @@ import random
 import pytest
 
 from aiguille.analysis.compare import difference, in_one_space
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Device, Direction, Side, State
 from aiguille.packets import Packet
 from aiguille.readers import mapped

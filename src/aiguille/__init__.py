@@ -17,10 +17,10 @@ from typing import TYPE_CHECKING
 from aiguille._version import __version__
 
 if TYPE_CHECKING:
-    from aiguille.analysis.answers import Answer
     from aiguille.analysis.flows import Matrix
     from aiguille.analysis.paths import Path as Path_
     from aiguille.analysis.standing import StandingReport
+    from aiguille.analysis.walk.answers import Answer
     from aiguille.baseline import Audit, Baseline
     from aiguille.baseline.comparing import Comparison
     from aiguille.model import Addresses, Estate, Side
@@ -102,10 +102,10 @@ def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:
 
     Raises UsageError for a sentence that is not understood, naming the word, and for a device that is not there.
     """
-    from aiguille.analysis.answers import answer
     from aiguille.analysis.lookup import one_device
-    from aiguille.analysis.probe import Prober
     from aiguille.analysis.program import Programs
+    from aiguille.analysis.walk.answers import answer
+    from aiguille.analysis.walk.probe import Prober
     from aiguille.packets import read_sentence
 
     return answer(Prober(Programs(one_device(estate, device))), read_sentence(packet))

@@ -12,9 +12,9 @@ from msgspec.structs import replace
 
 from aiguille.analysis.compare import changes, differences, in_one_space
 from aiguille.analysis.flows import Wish, flows
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Addresses, Device, Direction, Estate, Interface, State
 from aiguille.packets import Packet, read_sentence
 from aiguille.readers.literals import read_network

@@ -5,10 +5,10 @@ from __future__ import annotations
 import pytest
 
 from aiguille.analysis.exposure import exposures
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
 from aiguille.analysis.services import LOGINS, WELL_KNOWN, management_services
 from aiguille.analysis.sides import each_interface, entrances, outside_known
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Device, Side
 from aiguille.packets import Packet
 from tests.helpers import filter_table, veskara, with_zones

@@ -11,12 +11,12 @@ from benchmarks.generate import as_dump, as_ipv6, generate, widened
 from hypothesis import given
 from hypothesis import strategies as st
 
-from aiguille.analysis import bulk
-from aiguille.analysis.answers import Answer, answer
-from aiguille.analysis.bulk import TableProber
 from aiguille.analysis.lookup import find_rule
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk import bulk
+from aiguille.analysis.walk.answers import Answer, answer
+from aiguille.analysis.walk.bulk import TableProber
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Device, State, UsageError
 from aiguille.packets import COLUMNS, read_sentence
 from aiguille.packets import table as tables

@@ -12,9 +12,9 @@ from msgspec.structs import replace
 from aiguille.analysis.decide import Decider, maybe_accepted, surely_refused
 from aiguille.analysis.listing import Selection, read_touching, select
 from aiguille.analysis.lookup import find_rule, one_device
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs, families
 from aiguille.analysis.standing import Standing, hidden_steps, standings
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Device, Direction, Estate, State, UnreadableError, UsageError
 from aiguille.packets import Packet
 from aiguille.readers import iptables

@@ -13,8 +13,8 @@ from collections.abc import Callable, Iterator
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Chain, Device, Rule, State
 from aiguille.packets import Packet
 from aiguille.readers import nftables

@@ -13,8 +13,8 @@ from ipaddress import ip_network
 
 import pytest
 
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Action, Device, State
 from aiguille.packets import Packet
 from aiguille.readers import iptables

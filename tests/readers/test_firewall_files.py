@@ -11,8 +11,8 @@ from datetime import date
 import pytest
 
 from aiguille.analysis.changes import as_if
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Action, Device, Estate, UnreadableError, UsageError
 from aiguille.packets import Packet, read_sentence
 from aiguille.readers import host, recognise

@@ -8,8 +8,8 @@ import pytest
 import yaml
 from msgspec.structs import replace
 
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Device, Span
 from aiguille.packets import read_sentence
 from aiguille.readers import mapped

@@ -7,8 +7,8 @@ import json
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Action, Device, Hits, Log, Rule, SetMark, UnreadableError
 from aiguille.packets import Packet, read_sentence
 from aiguille.readers import nftables, recognise

@@ -6,9 +6,9 @@ import math
 
 import pytest
 
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
 from aiguille.analysis.standing import standings
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Action, Device, NotUnderstoodError, UsageError
 from aiguille.packets import read_sentence
 from aiguille.readers import mapped

@@ -6,8 +6,8 @@ import pytest
 from msgspec.structs import replace
 
 from aiguille.analysis.edits import Edit, rule_edits
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Device
 from aiguille.packets import read_sentence
 from tests.helpers import linux

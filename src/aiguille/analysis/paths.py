@@ -17,8 +17,8 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
-from aiguille.analysis.probe import Prober, Visit
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.probe import Prober, Visit
 from aiguille.model import Action, Addresses, Device, Estate, Interface, Side, Stage, State, UsageError
 from aiguille.model.protocols import TCP_FLAGS
 from aiguille.model.spelling import spell_address

@@ -7,9 +7,9 @@ from datetime import date, timedelta
 
 from msgspec import Struct
 
-from aiguille.analysis.answers import Answer
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Programs
+from aiguille.analysis.walk.answers import Answer
+from aiguille.analysis.walk.probe import Prober
 from aiguille.baseline.audit import Audit
 from aiguille.baseline.findings import Acceptance, Finding
 from aiguille.baseline.folding import OPENING

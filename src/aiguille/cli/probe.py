@@ -14,8 +14,8 @@ from aiguille.model import EXIT_FINDINGS, EXIT_USAGE, UsageError
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from aiguille.analysis.answers import Answer
-    from aiguille.analysis.probe import Prober
+    from aiguille.analysis.walk.answers import Answer
+    from aiguille.analysis.walk.probe import Prober
     from aiguille.model import Device, Estate
     from aiguille.reports.expected import Expectation
 
@@ -64,8 +64,8 @@ def run(arguments: argparse.Namespace) -> int:
     gc.disable()  # what a long table is made of lives to the end; looking for garbage in it costs a third
     from aiguille.analysis.lookup import find_rule, one_device
     from aiguille.analysis.naming import in_estate
-    from aiguille.analysis.probe import Prober
     from aiguille.analysis.program import Programs
+    from aiguille.analysis.walk.probe import Prober
     from aiguille.readers.whole import whole
     from aiguille.reports.expected import split
 
@@ -164,7 +164,7 @@ def _one(
     arguments: argparse.Namespace, device: Device, prober: Prober, plain: Prober | None, described: tuple[str, ...]
 ) -> int:
     """What becomes of one packet, or of each that a sentence with names stands for."""
-    from aiguille.analysis.answers import answer
+    from aiguille.analysis.walk.answers import answer
     from aiguille.packets import read_sentence
     from aiguille.reports.probe import probe_data
 
@@ -195,7 +195,7 @@ def _one(
 def _many(
     arguments: argparse.Namespace, device: Device, prober: Prober, data: bytes, expected: tuple[Expectation, ...]
 ) -> int:
-    from aiguille.analysis.bulk import TableProber
+    from aiguille.analysis.walk.bulk import TableProber
     from aiguille.packets.table import TableFile
     from aiguille.reports.expected import Held
     from aiguille.reports.probe import TableWriter

@@ -14,7 +14,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from aiguille.analysis.changes import MADE, as_if, default_set, nothing_named, places_of, rules_at, with_rules
-from aiguille.analysis.probe import NOT_UNDERSTOOD
+from aiguille.analysis.walk.probe import NOT_UNDERSTOOD
 from aiguille.model import AiguilleError, Device, Estate, Rule, Span, UsageError
 from aiguille.readers.files import decode, load
 

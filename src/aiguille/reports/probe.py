@@ -9,10 +9,10 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
-from aiguille.analysis.answers import Answer
-from aiguille.analysis.bulk import Decision, TableProber
-from aiguille.analysis.probe import Visit
 from aiguille.analysis.sharing import share
+from aiguille.analysis.walk.answers import Answer
+from aiguille.analysis.walk.bulk import Decision, TableProber
+from aiguille.analysis.walk.probe import Visit
 from aiguille.model import Action, Device, Span
 from aiguille.packets.rows import Fault, Ids
 from aiguille.packets.table import Part

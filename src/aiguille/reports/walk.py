@@ -8,8 +8,8 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from aiguille.analysis.answers import Answer
-from aiguille.analysis.probe import Verdict, Visit, Way
+from aiguille.analysis.walk.answers import Answer
+from aiguille.analysis.walk.probe import Verdict, Visit, Way
 from aiguille.model import Device, Log, SetMark, Translate
 from aiguille.model.identity import Same
 from aiguille.model.masking import mask_secrets

@@ -8,8 +8,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.decide import Decider, Ends
-from aiguille.analysis.probe import Prober, Verdict
 from aiguille.analysis.program import Program
+from aiguille.analysis.walk.probe import Prober, Verdict
 from aiguille.model import Action, Direction, Stage, Translate, TranslationKind, UsageError
 from aiguille.packets import Packet, Sketch, families_of
 from aiguille.space import Axis, Box, IntervalSet, overlap, subtract

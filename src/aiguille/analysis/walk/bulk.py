@@ -18,10 +18,10 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
-from aiguille.analysis.answers import Answer, answer
 from aiguille.analysis.decide import StepRow, rows_of
-from aiguille.analysis.probe import Prober
 from aiguille.analysis.program import Kind, Program
+from aiguille.analysis.walk.answers import Answer, answer
+from aiguille.analysis.walk.probe import Prober
 from aiguille.model import (
     DestinationType,
     Direction,
