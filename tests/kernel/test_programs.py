@@ -86,6 +86,40 @@ def test_ufw(name: str, tmp_path: Path) -> None:
             assert "the operators" in said
 
 
+UFW_COMMANDS = """
+    ufw default deny incoming
+    ufw default allow outgoing
+    ufw default deny routed
+    ufw allow 22/tcp
+    ufw deny 22/tcp
+    ufw allow 80/tcp comment 'the shop'
+    ufw delete allow 80/tcp
+    ufw allow 25
+    ufw limit 25/tcp
+    ufw limit 25
+    ufw allow 443/tcp
+    ufw allow 443/tcp comment 'said twice'
+    ufw deny from 192.0.2.0/24
+    ufw insert 1 allow from 192.0.2.7
+    ufw prepend deny from 203.0.113.9
+    ufw allow log 8080/tcp
+    ufw allow 8080/tcp
+    ufw delete deny 3389
+    ufw reject out 25/tcp
+"""
+
+
+def test_commands_of_ufw_are_followed_as_ufw_does(tmp_path: Path) -> None:
+    needs("ufw")
+    with Sandbox(tmp_path) as box:
+        box.copy("etc/ufw")
+        box.copy("etc/default/ufw")
+        box.run(f"{UFW_COMMANDS.replace('ufw delete deny 3389', 'ufw delete deny 3389 || true')}\n{START_UFW}")
+        (tmp_path / "given.txt").write_text(UFW_COMMANDS)
+        running = host.read(box.bundle("out"), "dump")
+        compare_listing(box.bundle("given.txt"), running)
+
+
 def given_as_commands(box: Sandbox) -> None:
     """Put before what `ufw show added` prints the commands that set the policies."""
     words = {"ACCEPT": "allow", "DROP": "deny", "REJECT": "reject"}

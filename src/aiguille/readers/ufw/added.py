@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import re
 
+from msgspec.structs import replace
+
 from aiguille.model import NotUnderstoodError, Span
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.part import FirewallPart
@@ -22,7 +24,7 @@ _ADDED = "Added user rules (see 'ufw status' for running firewall):"
 _ACTIONS = ("allow", "deny", "reject", "limit")
 _IDLE = frozenset(["enable", "reload", "logging", "app", "status", "show", "version", "--version"])
 _WAYS = {"incoming": 0, "outgoing": 1, "routed": 2}
-_UNTOLD = ("unknown", "unknown", "unknown")
+_UNSTATED = ("unknown", "unknown", "unknown")
 """The policies for what comes in, goes out and is routed, as long as no command states them."""
 
 
@@ -43,7 +45,7 @@ def read(file: ExportFile, ledger: LedgerBuilder) -> FirewallPart:
         "commands are the poorer source: before.rules and after.rules are not in them and are taken to be as shipped; ask for a "
         "copy of /etc/ufw and /etc/default/ufw",
     )
-    return made_of(script.rules, script.policies or _UNTOLD, home, script.where or home, ledger)
+    return made_of(script.rules, script.policies or _UNSTATED, home, script.where or home, ledger)
 
 
 class _Script(ShellScript):
@@ -64,8 +66,10 @@ class _Script(ShellScript):
             super()._statement(text, where)
 
     def unfollowed(self, where: Span, text: str, why: str) -> None:
-        for way in ("IN", "OUT", "FWD"):
-            self.rules.append((where, Shown("Anywhere", "ALLOW", way, "Anywhere", gap=why)))
+        anything = [(where, Shown("Anywhere", "ALLOW", way, "Anywhere", gap=why)) for way in ("IN", "OUT", "FWD")]
+        # What is put before others, or taken out, may be any of them.
+        at = 0 if re.search(r"\b(?:insert|prepend|delete|reset|disable)\b", f"{text} {why}") else len(self.rules)
+        self.rules[at:at] = anything
 
     def command(self, program: str, text: str, where: Span, gaps: tuple[str, ...]) -> None:
         words = [word for word in words_of(text, where) if word not in ("--force", "--dry-run")]
@@ -90,17 +94,18 @@ class _Script(ShellScript):
         if not words or words[0] not in ("allow", "deny", "reject") or at is None or gaps:
             self._doubtful(where, gaps[0] if gaps else f"'ufw default {' '.join(words)}' is not known")
             return
-        before = self.policies or _UNTOLD
+        before = self.policies or _UNSTATED
         a, b, c = (words[0] if way == at else said for way, said in enumerate(before))
         self.policies, self.where = (a, b, c), where
         self.ledger.read(where)
 
     def _rule(self, words: list[str], where: Span, gaps: tuple[str, ...]) -> None:
-        place, deletes, routed = len(self.rules), False, False
+        place, placed, deletes, routed = len(self.rules), False, False, False
         while words and words[0] in ("insert", "prepend", "delete", "route", "rule"):
             word = words.pop(0)
             routed = routed or word == "route"
             deletes = deletes or word == "delete"
+            placed = placed or word in ("insert", "prepend")
             if word == "prepend":
                 place = 0
             elif word == "insert":
@@ -110,15 +115,28 @@ class _Script(ShellScript):
         if deletes and words and words[0].isdecimal():
             raise NotUnderstoodError("'ufw delete' of a number depends on what the host numbers")
         shown = _shown(words, routed=routed, gap=gaps[0] if gaps else "")
-        same = [at for at, (_, one) in enumerate(self.rules) if one == shown]
+        alike = [at for at, (_, one) in enumerate(self.rules) if _match(one) == _match(shown)]
+        same = [at for at in alike if (self.rules[at][1].action, self.rules[at][1].log) == (shown.action, shown.log)]
         self.ledger.read(where)
+        if gaps and (deletes or alike):
+            raise NotUnderstoodError(f"{gaps[0]}; whether a rule like it is there is not known")
         if deletes:
-            if gaps:
-                raise NotUnderstoodError(f"{gaps[0]}; what it deletes may still be there")
             for at in reversed(same):
                 del self.rules[at]
-        elif not same:
+        elif same:
+            return  # ufw skips what is there
+        elif alike and placed:
+            # ufw leaves one of both families where it is and puts the other in.
+            raise NotUnderstoodError("a rule for the same packets is there, and where ufw puts this one is not certain")
+        elif alike:
+            self.rules[alike[0]] = (where, shown)  # ufw changes what is there
+        else:
             self.rules.insert(max(place, 0), (where, shown))
+
+
+def _match(rule: Shown) -> Shown:
+    """What a rule is for, whatever becomes of it: by that ufw takes two for one."""
+    return replace(rule, action="", log="", comment="", gap="")
 
 
 def _shown(words: list[str], *, routed: bool, gap: str) -> Shown:
