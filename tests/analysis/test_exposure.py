@@ -136,6 +136,8 @@ def test_the_packet_comes_from_somebody_who_could_exist() -> None:
         ("-m geoip --source-country CN,RU -j DROP\n-A INPUT -m quota --quota 999 -j DROP", True, False),
         ("-m mark --mark 0x5 -j DROP", True, False),  # nothing here marks packets
         ("-m mark ! --mark 0x5 -j DROP", False, False),
+        ("-m mark --mark 0x5 -j RETURN", True, False),
+        ("-m mark --mark 0x0 -j RETURN", False, False),
         ("-p tcp -j MARK --set-mark 5\n-A INPUT -m mark --mark 0x5 -j DROP", False, False),
     ],
 )
@@ -159,7 +161,7 @@ UNMET = """
 -m conntrack --ctdir REPLY; -m physdev --physdev-in veth0; -m ttl --ttl-eq 255; -m ttl --ttl-gt 254;
 -m pkttype --pkt-type multicast; -m length --length 1000:1500; -m mac --mac-source 00:11:22:33:44:55;
 -m policy --dir in --pol ipsec; -m mark --mark 1; -m mark ! --mark 0; -m string --algo bm --string knock;
--m addrtype ! --src-type UNICAST; -m conntrack --ctorigdst 192.0.2.9; -m nosuch --word 1
+-m addrtype ! --src-type UNICAST; -m conntrack --ctorigdst 192.0.2.9; -m nosuch --word 1; -m string --algo bm --string knock!
 """
 
 

@@ -446,7 +446,7 @@ def test_scripts_and_listings(name: str, tmp_path: Path) -> None:
 NFT_SCRIPTS = {
     "commands.sh": r"""
         #!/bin/sh
-        NFT="/usr/sbin/nft"
+        NFT=$(command -v nft)
         WAN=eth0
         nft flush ruleset
         nft add table inet gate
@@ -462,6 +462,7 @@ NFT_SCRIPTS = {
           nft add rule inet gate passing ip saddr @desks oifname "$WAN" tcp dport $port counter accept
         done
         nft add rule inet gate in tcp dport 23 accept
+        $NFT insert rule inet gate in ip saddr 203.0.113.9 drop
         nft flush chain inet gate old && nft delete chain inet gate old
         nft -f - <<'END'
         add rule inet gate in ip saddr 192.0.2.7 tcp dport 22 accept

@@ -45,7 +45,7 @@ def doubt_of(
         return Doubt.BARS
     does = what_it_does(rulebase, rule)
     meant = all((one.value == 0) is not one.negated for one in rule.marks)  # whether packets are that nothing marked
-    if rule.marks and (marked or does is (Action.DROP if meant else Action.ACCEPT) or does is Action.JUMP):
+    if rule.marks and (marked or does is Action.JUMP or (does is Action.ACCEPT) is not meant):
         return Doubt.BARS
     if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, does, resolver):
         return Doubt.BARS

@@ -13,8 +13,10 @@ _ODD = (
 )  # fmt: skip
 _FEW = ("hardware address", "bridge port", "country")
 """Conditions for one station, port or country; together with a source they may be for all there is at it."""
-_PLAIN = re.compile(r"(?!.*(?:!|\bmissing\b|\bfalse\b|<))")
-"""No word for a packet without it, or for a short one."""
+_LACKING = re.compile(r"\b(?:missing|false)\b|<")
+"""What says that a packet without it is meant, or a short one."""
+
+_NEGATED = re.compile(r"(?:^|\s)!(?=\s)|!=")
 
 _USUAL = 128
 """No host is further away, and packets start with 64 hops or more (RFC 1700 and what systems do)."""
@@ -27,21 +29,28 @@ def is_avoided(one: Qualifier, rule: Rule) -> bool:
     """Whether a refusal under this condition keeps away a few at most: packets odd in a way their sender can do without, one station,
     one country."""
     text = one.text
+    if re.search(r"\bfrag-off & \d+ != 0", text) is not None:
+        return True
+    if _NEGATED.search(text) or _is_local(one):
+        return False
     if one.name in _ODD:
-        return _PLAIN.match(text) is not None
+        return not _LACKING.search(text)
     if one.name in _FEW:
-        return "!" not in text and not any(c.field in (Field.SOURCE, Field.SET) for c in rule.match.conditions)
+        return not any(c.field in (Field.SOURCE, Field.SET) for c in rule.match.conditions)
     if one.name == "link-layer type":
-        return "!" not in text and ("broadcast" in text or "multicast" in text)
+        return "broadcast" in text or "multicast" in text
     if one.name == "IPsec policy":
-        return "!" not in text and ("--pol ipsec" in text or "exists" in text)
+        return "--pol ipsec" in text or "exists" in text
     if (found := re.search(r"(?:-(?:ttl|hl)-lt|\b(?:ttl|hoplimit) <=?)\s*(\d+)", text)) is not None:
         return int(found[1]) <= _USUAL
     if (found := re.search(r"--length (\d+)|\blength >=? ?(\d+)", text)) is not None:
-        return "!" not in text and int(found[1] or found[2]) > _OPENING_LENGTH
-    if one.name == "bytes of the connection":
-        return "!" not in text and re.search(r"--connbytes [1-9]\d*:|[^<]> ?\d", text) is not None
-    return re.search(r"\bfrag-off & \d+ != 0", text) is not None
+        return int(found[1] or found[2]) > _OPENING_LENGTH
+    return one.name == "bytes of the connection" and re.search(r"--connbytes [1-9]\d*:|> ?\d", text) is not None
+
+
+def _is_local(one: Qualifier) -> bool:
+    """Whether the host itself sets what is asked for, though it has the name of something a packet brings along."""
+    return one.text.startswith("meta priority")
 
 
 _CHOSEN = frozenset(
@@ -70,9 +79,9 @@ _NEW_ONE = re.compile(
 def is_met(one: Qualifier) -> bool:
     """Whether an accept under this condition lets in nearly everybody: what usual packets are like, or senders can make them."""
     name, text = one.name, one.text
-    other = "!" in text
+    other = _NEGATED.search(text) is not None
     if name in _CHOSEN:
-        return True
+        return not _is_local(one)
     if (found := re.search(r"(?:-(?:ttl|hl)-(eq|gt|lt)|\b(?:ttl|hoplimit) ?([<>]?)=?) ?(\d+)", text)) is not None:
         return not other and (found[1] == "lt" or found[2] == "<" or int(found[3]) <= _FAR)
     if (found := re.search(r"\blength (?:([<>])=? ?)?(\d+)(?:[:-](\d+))?", text)) is not None:
@@ -87,6 +96,7 @@ def is_met(one: Qualifier) -> bool:
         "IPsec policy": not other and "--pol none" in text,
         "meta secpath": "missing" in text,
         "bridge port": other and "is-bridged" in text,
-        "IPv6 headers": not other and "--header none" in text,
+        "IPv6 headers": not other and ("--header none" in text or "missing" in text),
+        "IP option": "missing" in text,
         "IP header": re.search(r"\bip6? (?:dscp|ecn|version|hdrlength 5)\b", text) is not None,
     }.get(name, not other and _NEW_ONE.fullmatch(text) is not None)

@@ -184,14 +184,12 @@ def write_outputs(arguments: Namespace, writers: dict[str, Writer]) -> None:
     from aiguille.analysis.sharing import share
     from aiguille.reports.files import as_bytes, ending_of, write_whole
 
-    def written(path: Path) -> None:
-        write_whole(path, as_bytes(writers[ending_of(path, writers)]()), force=arguments.force)
+    def made(path: Path) -> bytes:
+        return as_bytes(writers[ending_of(path, writers)]())
 
-    # One that is written to twice, or is no file but a pipe, is better left to one process.
-    jobs = min(os.cpu_count() or 1, len(arguments.out)) if len({*arguments.out}) == len(arguments.out) else 1
-    done = share(written, arguments.out, jobs)
+    contents = share(made, arguments.out, min(os.cpu_count() or 1, len(arguments.out)))
     for path in arguments.out:
         with working(arguments, f"writing {path.name}"):
-            next(done)
+            write_whole(path, next(contents), force=arguments.force)
         did(arguments, f"file {path}", f"{path} is written")
         log.info("written: %s", path)

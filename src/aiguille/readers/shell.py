@@ -218,8 +218,9 @@ class ShellScript:
 
     def _assign(self, name: str, value: str, where: Span) -> None:
         self.ledger.read(where)
-        if re.search(r"(?:which|command -v|type -p)\s+(ip6?tables)", value):
-            self.values[name] = "ip6tables" if "ip6tables" in value else "iptables"
+        asked = re.search(r"(?:which|command -v|type -p)\s+([\w./-]+)", value)
+        if asked is not None and self.program.fullmatch(asked[1]) is not None:
+            self.values[name] = asked[1]
             return
         value, gap = self._expand(value, where)
         if gap or self.doubt:

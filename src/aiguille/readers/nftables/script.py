@@ -15,13 +15,20 @@ _LINE = re.compile(
     r"(?m)^[ \t]*(?:sudo[ \t]+)?(?:/\S*/)?nft[ \t]+(?:-\w+[ \t]+)*"
     r"(?:['\"]?(?:add|create|insert|flush|delete)[ \t]|-f[ \t]*(?:-|/dev/stdin)[ \t]*<<)"
 )
+_BY_VARIABLE = re.compile(
+    r"(?m)^[ \t]*\"?\$\{?(\w+)\}?\"?[ \t]+(?:-\w+[ \t]+)*['\"]?(?:add|create|insert|flush|delete)[ \t]"
+)
 _ASKING = frozenset(["list", "monitor", "describe", "-c", "--check", "-v", "--version"])
 
 
 def recognise(file: ExportFile) -> str | None:
     """Why a file looks like a script of ``nft`` commands; None if it does not."""
     text = "\n".join(file.lines[:400])
-    found = _LINE.search(text) if "nft" in text else None
+    if "nft" not in text:
+        return None
+    found = _LINE.search(text) or next(
+        (one for one in _BY_VARIABLE.finditer(text) if re.search(rf"(?m)^\s*{one[1]}=.*\bnft\b", text)), None
+    )
     return f"line {text.count(chr(10), 0, found.start()) + 1} is a command of nft" if found else None
 
 

@@ -79,17 +79,25 @@ class Commands:
 
     def anything(self, where: Span, why: str) -> None:
         """A command that may do anything: it counts as such a rule where each base chain stands now."""
-        for kind, body, _ in list(self.out):
-            if kind == "chain" and "hook" in body:
-                rule = {
-                    "family": body["family"],
-                    "table": body["table"],
-                    "chain": body["name"],
-                    "expr": [],
-                    "gap": why,
-                    "open": True,
-                }
-                self.out.append(("rule", rule, where))
+        self.out += _anything(self.out, where, why)
+
+
+def _chain_of(item: Item) -> tuple[Any, ...]:
+    """Family, table and chain of a rule."""
+    return tuple(map(item[1].get, ("family", "table", "chain")))
+
+
+def _anything(items: Sequence[Item], where: Span, why: str) -> list[Item]:
+    """A rule that may do anything for each base chain there is."""
+    return [
+        (
+            "rule",
+            {"family": b["family"], "table": b["table"], "chain": b["name"], "expr": [], "gap": why, "open": True},
+            where,
+        )
+        for kind, b, _ in items
+        if kind == "chain" and "hook" in b
+    ]
 
 
 class _Text:
@@ -117,6 +125,8 @@ class _Text:
                     self._table()
                 case "chain" | "rule" | "set" | "map" | "element" | "insert":
                     self._command(first)
+                case "replace" | "rename":
+                    self._unfollowed(self._statement_span(), f"what '{word}' changes is not followed")
                 case "define":
                     self._define()
                 case "flush" | "delete" | "destroy":
@@ -213,10 +223,7 @@ class _Text:
         kind, rest = words[1] if len(words) > 1 else "", words[2:]
         family = rest.pop(0) if rest and rest[0] in _FAMILIES else "ip"
         if self.gaps:
-            self.ledger.unread(where, f"'{words[0]}' is passed over: {self.gaps[0]}")
-            self.ledger.problem(
-                where, f"'{words[0]}' is passed over: {self.gaps[0]}; the rules may be others than shown"
-            )
+            self._unfollowed(where, f"'{words[0]}' is passed over: {self.gaps[0]}")
             return
         before = list(self.out)
         if kind == "ruleset":
@@ -241,12 +248,18 @@ class _Text:
                 or o[0] == kept
             ]
         else:
-            self.ledger.unread(where, f"what '{' '.join(words[:2])}' takes out is not followed")
-            self.ledger.problem(where, "what it takes out is not followed; the rules may be others than shown")
+            self._unfollowed(where, f"what '{' '.join(words[:2])}' takes out is not followed")
             return
         for _, _, gone in before:
             self.ledger.read(gone)  # what goes was understood, and says nothing any more
         self.ledger.set_aside(where, "clears what was loaded before")
+
+    def _unfollowed(self, where: Span, why: str) -> None:
+        """A command that takes out or puts first what is not followed: a rule that may do anything stands before all others."""
+        self.ledger.unread(where, why)
+        self.ledger.problem(where, f"{why}; whatever it does to the rules counts as a rule that may do anything")
+        first = next((at for at, (kind, *_) in enumerate(self.out) if kind == "rule"), len(self.out))
+        self.out[first:first] = _anything(self.out, where, why)
 
     def _define(self) -> None:
         start = self.at
@@ -414,17 +427,24 @@ class _Text:
         """A single command such as ``add rule inet filter input tcp dport 22 accept``."""
         words = self._statement()
         kind, rest = words[0], words[1:]
-        if kind == "insert":
-            self.ledger.unread(self._span(start), "puts a rule before others; export with `nft list ruleset`")
-            self.ledger.problem(self._span(start), "the rule's place is not clear; export with `nft list ruleset`")
-            return
+        inserts = kind == "insert" and rest[:1] == ["rule"]
+        if inserts:
+            kind = rest.pop(0)
         family = rest.pop(0) if rest and rest[0] in _FAMILIES else "ip"
         if len(rest) < 2:
             self.ledger.unread(self._span(start), "is not complete")
             return
         table, name, *said = rest
-        if kind == "rule":
+        if kind in ("rule", "insert"):
+            if kind == "insert" or said[:1] in (["index"], ["position"], ["handle"]):
+                self._unfollowed(self._span(start), "puts a rule at a place that is not followed")
+                return
             self._rule(family, table, name, start, said)
+            if inserts:
+                at = next(
+                    n for n, one in enumerate(self.out) if one[0] == "rule" and _chain_of(one) == (family, table, name)
+                )
+                self.out.insert(at, self.out.pop())
             return
         if self.gaps:
             self.ledger.problem(self._span(start), f"{self.gaps[0]}; the rules may be others than shown")

@@ -119,7 +119,7 @@ def made_of(
                 tables.append(table, chain, home, words)
         for here, rule in rules:
             _rule(tables, table, here, rule, family)
-            if family == 4 and (name := next((one for one in PROFILES if f" {rule.to} ".find(f" {one} ") >= 0), "")):
+            if family == 4 and (name := next((one for one in PROFILES if f" {one} " in f" {rule.to} "), "")):
                 said = f"the application profile '{name}' is taken as it is shipped; ask for /etc/ufw/applications.d"
                 ledger.problem(here, said)
         for chain, policy in zip(("INPUT", "OUTPUT", "FORWARD"), policies, strict=True):
@@ -131,10 +131,9 @@ def made_of(
 
 def _rule(tables: Tables, table: Table, here: Span, rule: Shown, family: int) -> None:
     to, source = rule.to, rule.source
-    six = "(v6)" in to or "(v6)" in source or any(V6_ADDRESS.match(part) for part in (to, source))
-    four = bool(re.search(r"\d+\.\d+\.\d+\.\d+", to + source)) or not six
-    if rule.both:
-        six = six or not four or not re.search(r"\d+\.\d+\.\d+\.\d+", to + source)
+    addressed = re.search(r"\d+\.\d+\.\d+\.\d+", to + source) is not None
+    shown = "(v6)" in to or "(v6)" in source or any(V6_ADDRESS.match(part) for part in (to, source))
+    six, four = shown or (rule.both and not addressed), addressed or not shown
     if (family == 6 and not six) or (family == 4 and not four):
         return
     chain = {"IN": "INPUT", "OUT": "OUTPUT", "FWD": "FORWARD"}[rule.way]
