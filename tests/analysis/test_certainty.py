@@ -53,7 +53,7 @@ CASES: list[tuple[str, dict[str, str], str, str]] = [
     ("a mark by way of the connection", {"h.nft": MARKED % "meta mark set ct mark"}, SSH, "open"),
     ("a mark that is told", {"h.nft": MARKED % "meta mark set 0x1"}, SSH, "accept"),
     ("a translation by maps", {"h.nft": DNATED % "dnat to tcp dport map { 22 : 10.0.0.5 } : tcp dport map { 22 : 80 }"},
-      SSH + " leaving eth1", "open"),
+      SSH + " leaving eth1", "accept"),
     ("a redirection sends nothing on", {"h.nft": DNATED % "redirect"}, "tcp from 203.0.113.9:1 to 10.0.0.5:80 entering eth0 leaving eth1 state established", "accept"),
     ("local, or the last address of a network", {"h.v4": RETURNS}, SSH, "open"),
     ("multicast tells by itself", {"h.v4": RETURNS}, "udp from 203.0.113.9:5353 to 224.0.0.251:5353 entering eth0", "drop"),

@@ -109,7 +109,7 @@ BROKEN = [
     ({"box/etc/iptables/rules.v4": "*filter\n:INPUT DROP [0:0]\n"}, 3, "cut off"),
     ({"rules.json": '{"nftables": [{"metainfo": {}}, {"table": {"family": "inet", "na'}, 3, "rules.json"),
     ({"rules.json": NO_CHAIN}, 3, "the rule belongs to chain 'c', which the table does not have"),
-    ({"rules.nft": "table inet t {\n\tchain a {\n\t\tjump b\n\t}\n\tchain b {\n\t\tjump a\n\t}\n}\n"}, 3, "circle"),
+    ({"rules.nft": BASE % "jump a"}, 3, "circle"),
     ({"rules.nft": BASE % "jump gone"}, 3, "jumps to chain 'gone'"),
     ({"rules.nft": BASE % "ip saddr @gone accept"}, 3, "looks into set 'gone'"),
     ({"fw.sh": "#!/bin/sh\niptables -t gizmo -A INPUT -j DROP\n"}, 3, "'gizmo' is not a table"),

@@ -192,7 +192,11 @@ def test_names_that_nothing_defines_are_problems(line: str, problem: str) -> Non
             "dump:3",
             "never closed",
         ),
-        ("*filter\n:INPUT DROP [0:0]\n:a - [0:0]\n:b - [0:0]\n-A a -j b\n-A b -j a\nCOMMIT\n", "dump:6", "a -> b -> a"),
+        (
+            "*filter\n:INPUT DROP [0:0]\n:a - [0:0]\n:b - [0:0]\n-A INPUT -j a\n-A a -j b\n-A b -j a\nCOMMIT\n",
+            "dump:7",
+            "a -> b -> a",
+        ),
         ("# nothing\n", "dump", "no table"),
     ],
 )

@@ -217,7 +217,11 @@ BAD = [
     ("cut text", HEAD + "\t\ttcp dport { 22, 80", "cut off"),
     ("open quote", HEAD + '\t\tlog prefix "x\n\t}\n}\n', "never closed"),
     ("no table", "#!/usr/sbin/nft -f\nflush ruleset\n", "no table"),
-    ("circle", "table ip t {\n\tchain a { jump b; }\n\tchain b { jump a; }\n}\n", "circle"),
+    (
+        "circle",
+        "table ip t {\n\tchain i { type filter hook input priority 0; jump a; }\n\tchain a { jump b; }\n\tchain b { jump a; }\n}\n",
+        "circle",
+    ),
 ]
 
 

@@ -8,10 +8,13 @@ from aiguille.model import Action, Chain, UnreadableError
 
 
 def refuse_circles(chains: Sequence[Chain]) -> None:
-    """The kernel refuses a table in which chains call one another in a circle, so such a dump was edited."""
+    """The kernel refuses a table in which chains that a packet can come to call one another in a circle, so such a dump was edited.
+
+    Chains that no base chain leads to may, as the kernel does not look into them.
+    """
     calls = {c.name: [r for r in c.rules if r.action in (Action.JUMP, Action.GOTO)] for c in chains}
     done: set[str] = set()
-    for start in calls:
+    for start in [chain.name for chain in chains if chain.base is not None]:
         stack: list[tuple[str, int]] = [(start, 0)]
         while stack:
             name, at = stack.pop()

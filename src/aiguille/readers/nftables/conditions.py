@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable, Mapping
+from itertools import pairwise
 from typing import Any
 
 from msgspec import Struct, field
 
 from aiguille.model import (
+    Addresses,
     Condition,
     Field,
     FlagTest,
+    IcmpType,
     MarkTest,
     Named,
     NameKind,
@@ -35,6 +38,8 @@ from aiguille.readers.nftables.keys import (
 
 _MARK_TOP = 0xFFFFFFFF
 _TOPS = {Field.SOURCE_PORT: 65535, Field.DESTINATION_PORT: 65535, Field.PROTOCOL: 255}
+_MOST_RANGES = 1024
+"""Ranges of values a masked comparison may come to; beyond, it is told as not followed."""
 _COMPARE: dict[str, Callable[[int, int], bool]] = {"==": operator.eq, "!=": operator.ne}
 
 
@@ -162,6 +167,8 @@ class Conditions:
         return Matched([Condition(Field.TCP_FLAGS, (test,), op == "!=")])
 
     def _masked(self, key: Key, right: Any, op: str, mask: Any) -> Matched:
+        if key.field in _TOPS and op in _COMPARE and isinstance(mask, int):
+            return Matched([*key.guards, Condition(key.field, _with_bits(key, right, mask), op == "!=")])
         if key.dimension != "address" or op not in ("==", "!="):
             raise NotUnderstoodError(f"'& {spell(mask)} {op} {spell(right)}' masks a field we do not take apart")
         parts = [bare(one) for one in right["set"]] if isinstance(right, dict) and "set" in right else [right]
@@ -169,6 +176,8 @@ class Conditions:
         return Matched([*key.guards, Condition(key.field, operands, op == "!=")])
 
     def _mark(self, body: Mapping[str, Any], mask: Any, right: Any, op: str) -> Matched:
+        if mask is None and isinstance(right, dict) and "prefix" in right:
+            right, mask = right["prefix"]["addr"], _MARK_TOP ^ (_MARK_TOP >> right["prefix"]["len"])
         plain = isinstance(right, int) and not isinstance(right, bool) and (mask is None or isinstance(mask, int))
         if not plain or op not in ("==", "!="):
             return self._doubtful(body)
@@ -210,15 +219,36 @@ def _once(found: Any) -> list[Condition]:
 
 def _ordered(key: Key, bound: Operand, op: str) -> Operand:
     """All values on one side of a bound."""
-    top = _TOPS.get(key.field)
-    if not isinstance(bound, Numbers) or top is None:
-        raise NotUnderstoodError(f"'{op}' compares a field that has no order we follow")
-    first, last = {
-        "<": (0, bound.first - 1),
-        "<=": (0, bound.last),
-        ">": (bound.last + 1, top),
-        ">=": (bound.first, top),
-    }[op]
+    match bound:
+        case Numbers(low, high) if key.field in _TOPS:
+            first, last = _side(low, high, _TOPS[key.field], op)
+            return Numbers(first, last)
+        case Addresses(family, low, high):
+            first, last = _side(low, high, (1 << (32 if family == 4 else 128)) - 1, op)
+            return Addresses(family, first, last)
+        case IcmpType(low, high, 0, 255):
+            return IcmpType(*_side(low, high, 255, op))
+        case _:
+            raise NotUnderstoodError(f"'{op}' compares a field that has no order we follow")
+
+
+def _side(low: int, high: int, top: int, op: str) -> tuple[int, int]:
+    first, last = {"<": (0, low - 1), "<=": (0, high), ">": (high + 1, top), ">=": (low, top)}[op]
     if first > last:
-        raise NotUnderstoodError(f"nothing is {op} {bound.first}")
-    return Numbers(first, last)
+        raise NotUnderstoodError(f"nothing is {op} {low}")
+    return first, last
+
+
+def _with_bits(key: Key, right: Any, mask: int) -> tuple[Operand, ...]:
+    """The values that equal one of those given in the bits of a mask, as ranges."""
+    given = [bare(one) for one in right["set"]] if isinstance(right, dict) and "set" in right else [right]
+    wanted = {one.first for one in map(key.read, given) if isinstance(one, Numbers) and one.first == one.last}
+    if len(wanted) != len(given):
+        raise NotUnderstoodError(f"'& {spell(mask)}' is compared with a range")
+    held = [number for number in range(_TOPS[key.field] + 1) if number & mask in wanted]
+    if not held:
+        return (Numbers(0, -1),)
+    edges = [0, *(at for at in range(1, len(held)) if held[at] != held[at - 1] + 1), len(held)]
+    if len(edges) > _MOST_RANGES:
+        raise NotUnderstoodError(f"'& {spell(mask)}' holds for more ranges of values than we take apart")
+    return tuple(Numbers(held[a], held[b - 1]) for a, b in pairwise(edges))

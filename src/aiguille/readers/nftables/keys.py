@@ -186,11 +186,11 @@ def _icmp(family: int, part: str) -> Read:
     return both
 
 
-def _is_family(number: int) -> Condition:
+def is_family(number: int) -> Condition:
     return Condition(Field.FAMILY, (Numbers(number, number),))
 
 
-def _is_protocol(number: int) -> Condition:
+def is_protocol(number: int) -> Condition:
     return Condition(Field.PROTOCOL, (Numbers(number, number),))
 
 
@@ -207,22 +207,22 @@ META: dict[str, Key] = {
     "protocol": Key(Field.FAMILY, _family, "family"),
 }
 PAYLOAD: dict[tuple[str, str], Key] = {
-    ("ip", "saddr"): Key(Field.SOURCE, _address, "address", (_is_family(4),)),
-    ("ip", "daddr"): Key(Field.DESTINATION, _address, "address", (_is_family(4),)),
-    ("ip", "protocol"): Key(Field.PROTOCOL, _protocols, "protocol", (_is_family(4),)),
-    ("ip6", "saddr"): Key(Field.SOURCE, _address, "address", (_is_family(6),)),
-    ("ip6", "daddr"): Key(Field.DESTINATION, _address, "address", (_is_family(6),)),
-    ("ip6", "nexthdr"): Key(Field.PROTOCOL, _protocols, "protocol", (_is_family(6),)),
+    ("ip", "saddr"): Key(Field.SOURCE, _address, "address", (is_family(4),)),
+    ("ip", "daddr"): Key(Field.DESTINATION, _address, "address", (is_family(4),)),
+    ("ip", "protocol"): Key(Field.PROTOCOL, _protocols, "protocol", (is_family(4),)),
+    ("ip6", "saddr"): Key(Field.SOURCE, _address, "address", (is_family(6),)),
+    ("ip6", "daddr"): Key(Field.DESTINATION, _address, "address", (is_family(6),)),
+    ("ip6", "nexthdr"): Key(Field.PROTOCOL, _protocols, "protocol", (is_family(6),)),
     ("th", "sport"): Key(Field.SOURCE_PORT, _ports, "port"),
     ("th", "dport"): Key(Field.DESTINATION_PORT, _ports, "port"),
     ("tcp", "flags"): Key(Field.TCP_FLAGS, _number(_integer, 255), "flags"),
 }
 for _name, _number_of in (("tcp", 6), ("udp", 17), ("udplite", 136), ("sctp", 132), ("dccp", 33)):
-    PAYLOAD[_name, "sport"] = Key(Field.SOURCE_PORT, _ports, "port", (_is_protocol(_number_of),))
-    PAYLOAD[_name, "dport"] = Key(Field.DESTINATION_PORT, _ports, "port", (_is_protocol(_number_of),))
+    PAYLOAD[_name, "sport"] = Key(Field.SOURCE_PORT, _ports, "port", (is_protocol(_number_of),))
+    PAYLOAD[_name, "dport"] = Key(Field.DESTINATION_PORT, _ports, "port", (is_protocol(_number_of),))
 for _name, _of in (("icmp", 4), ("icmpv6", 6)):
     for _part in ("type", "code"):
-        PAYLOAD[_name, _part] = Key(Field.ICMP, _icmp(_of, _part), "message", (_is_family(_of),))
+        PAYLOAD[_name, _part] = Key(Field.ICMP, _icmp(_of, _part), "message", (is_family(_of),))
 
 _STATE = Key(Field.STATE, _state, "state")
 _TYPE = Key(Field.DESTINATION_TYPE, _destination_type, "type")
@@ -406,6 +406,8 @@ def spell(given: Any) -> str:
             return f"fib {' . '.join(map(str, flags))} {result}"
         case {"text": str(said)}:
             return said
+        case {"numgen": _} | {"jhash": _} | {"symhash": _}:
+            return _spell_share(given)
         case dict():
             ((kind, body),) = list(given.items())[:1] or [("", "")]
             if kind in ("&", "|", "^", "<<", ">>") and isinstance(body, list):
@@ -421,3 +423,11 @@ def spell(given: Any) -> str:
             return "missing"
         case _:
             return str(given)
+
+
+def _spell_share(given: dict[str, Any]) -> str:
+    """A number drawn for each packet, or made from what it holds."""
+    ((kind, body),) = given.items()
+    words = [kind, *(spell(body[k]) for k in ("mode", "expr") if k in body), "mod", str(body.get("mod"))]
+    words += [f"{k} {body[k]}" for k in ("seed", "offset") if body.get(k)]
+    return " ".join(words)

@@ -40,7 +40,8 @@ from aiguille.readers.iptables.matches import QUALIFIERS as EXTENSIONS
 from aiguille.readers.iptables.targets import PASSING
 from aiguille.readers.literals import read_address_range, read_network
 from aiguille.readers.nftables.conditions import Conditions, Matched, bare
-from aiguille.readers.nftables.keys import key_of, spell
+from aiguille.readers.nftables.keys import is_family, key_of, spell
+from aiguille.readers.nftables.readable import needed_to_read, needed_to_write
 
 MARK_TOP = 0xFFFFFFFF
 _VERDICTS = {
@@ -97,6 +98,7 @@ class StatementReader:
     """Reads the rules of one table.
 
     maps: the elements of each named map, as (key, data); None for one that is filled at run time
+    family: the one address family whose packets the table sees, None if both
     report: called with what was not understood, in words, and where
     """
 
@@ -105,10 +107,13 @@ class StatementReader:
         conditions: Conditions,
         maps: Mapping[str, list[tuple[Any, Any]] | None],
         report: Callable[[Span, str], None],
+        *,
+        family: int | None = None,
     ) -> None:
         self._conditions = conditions
         self._maps = maps
         self._report = report
+        self._family = family
         self._seen: dict[bytes, Matched] = {}
 
     def read(self, body: Mapping[str, Any], number: int, where: Span) -> list[Rule]:
@@ -153,7 +158,9 @@ class StatementReader:
             return True
         match kind:
             case "counter":
-                if isinstance(body, dict):
+                if isinstance(body, dict) and "map" in body:
+                    self._need(needed_to_read(body, self._conditions, self._elements), line, out)
+                elif isinstance(body, dict):
                     line.hits = Hits(body["packets"], body["bytes"])
             case "log":
                 line.effects.append(Log(str((body or {}).get("prefix", ""))))
@@ -162,14 +169,19 @@ class StatementReader:
                 self._verdict_map(body, line, out)
                 return True
             case "reject":
+                self._rejection(body or {}, line, out)
                 said = "" if body is None else " ".join(str(body[k]) for k in ("type", "expr") if k in body)
-                out.append(line.rule(Action.REJECT, "reject", reply=said or "icmpx port-unreachable"))
+                message = {4: "icmp", 6: "icmpv6", None: "icmpx"}[self._family]
+                out.append(line.rule(Action.REJECT, "reject", reply=said or f"{message} port-unreachable"))
                 return True
             case "notrack":
                 line.effects.append(NoTracking())
             case "mangle":
-                self._mangle(body, line)
+                return self._mangle(body, line, out)
             case "set":
+                self._need(
+                    needed_to_read([body["elem"], body.get("data")], self._conditions, self._elements), line, out
+                )
                 for inner in body.get("stmt", []):
                     ((name, _),) = inner.items()
                     if name in _DOUBTFUL:
@@ -184,8 +196,10 @@ class StatementReader:
             case _ if kind in _OPEN:
                 out.append(line.rule(Action.UNKNOWN, f"{kind} {spell(body) if body else ''}".strip()))
                 return True
+            case "reset":
+                self._need(needed_to_write(body), line, out)
             case _ if kind in _PASSING:
-                pass
+                self._need(needed_to_read(body, self._conditions, self._elements), line, out)
             case _:
                 # It may be a verdict that we do not know.
                 self._gap(line, f"the statement '{kind}' is not known")
@@ -220,6 +234,9 @@ class StatementReader:
         found = self._seen.get(token)
         if found is None:
             found = self._seen[token] = self._conditions.match(body)
+        self._narrow(found, line)
+
+    def _narrow(self, found: Matched, line: _Line) -> None:
         if found.raw and not any(c.field is Field.PROTOCOL for c in line.conditions):
             line.raw += found.conditions
         line.conditions += found.conditions
@@ -236,12 +253,34 @@ class StatementReader:
     def _doubtful(self, kind: str, statement: Any, line: _Line, out: list[Rule]) -> None:
         self._split(line, out)
         body = statement[kind]
-        said = _limit_text(body) if kind == "limit" and isinstance(body, dict) else spell(body)
+        said = _limit_text(kind, body) if isinstance(body, dict) else spell(body)
         line.qualifiers.append(Qualifier(_DOUBTFUL[kind], f"{kind} {said}"))
 
-    def _mangle(self, body: Any, line: _Line) -> None:
-        if body["key"] != {"meta": {"key": "mark"}}:
-            return
+    def _need(self, found: Matched, line: _Line, out: list[Rule]) -> None:
+        """Narrow a line to the packets on which its next statement has an effect."""
+        if found.conditions or found.marks or found.qualifiers:
+            self._split(line, out)
+            self._narrow(found, line)
+
+    def _rejection(self, body: Any, line: _Line, out: list[Rule]) -> None:
+        """nft answers packets of the message's own family only, and does not list that it does so."""
+        families = {"icmp": 4, "icmpv6": 6}
+        if self._family is None and (family := families.get(body.get("type", ""))):
+            self._need(Matched([is_family(family)]), line, out)
+
+    def _mangle(self, body: Any, line: _Line, out: list[Rule]) -> bool:
+        try:
+            self._need(needed_to_write(body["key"]), line, out)
+        except NotUnderstoodError as error:
+            self._gap(line, str(error))
+            out.append(line.rule(Action.UNKNOWN, f"{spell(body['key'])} set"))
+            return True
+        self._need(needed_to_read(body["value"], self._conditions, self._elements), line, out)
+        if body["key"] == {"meta": {"key": "mark"}}:
+            self._mark(body, line)
+        return False
+
+    def _mark(self, body: Any, line: _Line) -> None:
         match body["value"]:
             case int(value):
                 line.effects.append(SetMark(value, MARK_TOP))
@@ -305,27 +344,49 @@ class StatementReader:
         self._match({"op": "==", "left": left, "right": value}, line)
 
     def _translation(self, kind: str, body: Mapping[str, Any], line: _Line, out: list[Rule]) -> None:
+        if body.get("family") in ("ip", "ip6") and self._family is None:
+            # Packets of the other family pass the statement by (nft_nat in the kernel).
+            line.conditions.append(is_family(4 if body["family"] == "ip" else 6))
         if kind in ("snat", "masquerade"):
             out.append(self._translated(kind, line, Translate(TranslationKind.SOURCE)))
             return
-        if kind == "redirect":
-            ports = body.get("port")
-            change = Translate(TranslationKind.TO_DEVICE, ports=_ports(ports) if ports is not None else None)
-            out.append(self._translated(kind, line, change))
-            return
-        target = body.get("addr")
-        if isinstance(target, dict) and "map" in target:
-            elements = self._elements(target["map"]["data"])
-            if elements is None:
-                raise NotUnderstoodError(f"the map '{spell(target['map']['data'])}' is not in the export")
-            for key, data in elements:
-                each = replace(line, conditions=list(line.conditions), qualifiers=list(line.qualifiers))
-                self._element(target["map"]["key"], bare(key), each)
-                parts = data["concat"] if isinstance(data, dict) and "concat" in data else [data]
-                port = parts[1] if len(parts) > 1 else body.get("port")
-                out.append(self._translated(kind, each, _destination(parts[0], port)))
-            return
-        out.append(self._translated(kind, line, _destination(target, body.get("port"))))
+        netmap = "netmap" in (body.get("flags"), body.get("type_flags")) or body.get("type_flags") == "prefix"
+        hosts, places = body.get("addr"), body.get("port")
+        same = (
+            isinstance(hosts, dict)
+            and isinstance(places, dict)
+            and "map" in hosts
+            and hosts["map"]["key"] == places["map"]["key"]
+        )
+        for each, target, where in self._entries(hosts, line):
+            for one, port, there in self._entries(places, each):
+                if same and where != there:
+                    continue  # no packet has both keys
+                parts = target["concat"] if isinstance(target, dict) and "concat" in target else [target]
+                ports = parts[1] if len(parts) > 1 else port
+                if kind == "redirect":
+                    change = Translate(TranslationKind.TO_DEVICE, ports=_ports(ports) if ports is not None else None)
+                else:
+                    change = _destination(parts[0], ports, netmap=netmap)
+                out.append(self._translated(kind, one, change))
+
+    def _entries(self, given: Any, line: _Line) -> list[tuple[_Line, Any, Any]]:
+        """A value, or each a map may give: the line narrowed to the packets that get it, the value, and its key."""
+        if not (isinstance(given, dict) and "map" in given):
+            return [(line, given, None)]
+        elements = self._elements(given["map"]["data"])
+        if elements is None:
+            raise NotUnderstoodError(
+                f"the map '{spell(given['map']['data'])}' is not in the export, or changes at run time"
+            )
+        out = []
+        for key, data in elements:
+            each = replace(
+                line, conditions=list(line.conditions), qualifiers=list(line.qualifiers), marks=list(line.marks)
+            )
+            self._element(given["map"]["key"], bare(key), each)
+            out.append((each, data, bare(key)))
+        return out
 
     def _translated(self, kind: str, line: _Line, change: Translate) -> Rule:
         rule = line.rule(Action.ACCEPT, kind)
@@ -362,10 +423,16 @@ def _element_hits(element: Any) -> Hits | None:
     return None
 
 
-def _limit_text(body: Mapping[str, Any]) -> str:
+def _limit_text(kind: str, body: Mapping[str, Any]) -> str:
     if "text" in body:
         return str(body["text"])
     over = "over " if body.get("inv") else ""
+    if kind == "quota":
+        return f"{over}{body['val']} {body['val_unit']}"
+    if kind == "ct count":
+        return f"{over}{body['val']}"
+    if kind == "meter":
+        return f"{spell(body['key'])}" if "key" in body else spell(body)
     unit = f" {body['rate_unit']}" if body.get("rate_unit", "packets") != "packets" else ""
     # The text leaves out the burst that nft assumes by itself.
     burst = f" burst {body['burst']} packets" if body.get("burst", 5) != 5 and not unit else ""
@@ -383,7 +450,7 @@ def _ports(given: Any) -> Numbers:
     raise NotUnderstoodError(f"the port '{spell(given)}' is not one the rules themselves state")
 
 
-def _destination(target: Any, port: Any) -> Translate:
+def _destination(target: Any, port: Any, *, netmap: bool = False) -> Translate:
     addresses: Addresses | MaskedAddress | None
     if target is None:
         addresses = None
@@ -397,4 +464,5 @@ def _destination(target: Any, port: Any) -> Translate:
         raise NotUnderstoodError(f"the translation to '{spell(target)}' is not one the rules themselves state")
     if isinstance(addresses, MaskedAddress):
         raise NotUnderstoodError(f"'{spell(target)}' is not a network")
-    return Translate(TranslationKind.DESTINATION, addresses, None if port is None else _ports(port))
+    size = (addresses.last - addresses.first + 1).bit_length() - 1 if netmap and addresses is not None else None
+    return Translate(TranslationKind.DESTINATION, addresses, None if port is None else _ports(port), netmap_bits=size)

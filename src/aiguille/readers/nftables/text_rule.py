@@ -14,6 +14,7 @@ _NUMBER = re.compile(r"0x[0-9a-fA-F]+|[0-9]+")
 _NUMBERS = re.compile(r"(0x[0-9a-fA-F]+|[0-9]+)-(0x[0-9a-fA-F]+|[0-9]+)")
 _ADDRESS = re.compile(r"[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+|[0-9a-fA-F]*:[0-9a-fA-F:.]*")
 _PREFIX = re.compile(rf"({_ADDRESS.pattern})/([0-9]+)")
+_BITS = re.compile(r"(0x[0-9a-fA-F]+)/([0-9]+)")
 _ADDRESSES = re.compile(rf"({_ADDRESS.pattern})-({_ADDRESS.pattern})")
 _HOST_PORT = re.compile(
     r"(?:\[([0-9a-fA-F:.]+)\](?:-\[([0-9a-fA-F:.]+)\])?|([0-9.]+)(?:-([0-9.]+))?)?(?::([0-9]+)(?:-([0-9]+))?)?"
@@ -50,6 +51,8 @@ def value(text: str) -> Any:
         return int(text, 16) if text[:2] == "0x" else int(text)
     if found := _PREFIX.fullmatch(text):
         return {"prefix": {"addr": found[1], "len": int(found[2])}}
+    if found := _BITS.fullmatch(text):
+        return {"prefix": {"addr": int(found[1], 0), "len": int(found[2])}}
     if found := _NUMBERS.fullmatch(text):
         return {"range": [value(found[1]), value(found[2])]}
     if "-" in text and (found := _ADDRESSES.fullmatch(text)) and not _MAC.fullmatch(text):
@@ -116,9 +119,20 @@ class RuleText:
             case "xt":
                 self.at += 1
                 return {"xt": {"type": self.take(), "name": self.take().strip('"')}}
-            case "queue" | "synproxy" | "dup" | "fwd" | "last" | "reset":
+            case "queue" | "synproxy":
                 self.at += 1
                 return {word: " ".join(self._rest())}
+            case "dup" | "fwd":
+                return self._copied()
+            case "last":
+                self.at += 1
+                if self.skip("used"):
+                    self.take()
+                return {"last": None}
+            case "reset":
+                self.at += 1
+                self.take("tcp"), self.take("option")
+                return {"reset": {"tcp option": {"name": self.take()}}}
             case "notrack":
                 self.at += 1
                 return {"notrack": None}
@@ -130,7 +144,10 @@ class RuleText:
                 return self._set_statement()
             case "meter":
                 self.at += 2
-                return {"meter": {"stmt": self._braced()}}
+                if self.skip("size"):
+                    self.take()
+                self.take("{")
+                return {"meter": {"key": self.expression(), "stmt": self._inside()}}
             case "comment":
                 self.at += 1
                 self.comment = self.take().strip('"')
@@ -141,7 +158,7 @@ class RuleText:
                 return {"ct count": {"val": value(self.take()), "inv": over}}
             case "ct" if after in ("helper", "timeout", "expectation") and self.peek(2) == "set":
                 self.at += 3
-                return {f"ct {after}": value(self.take())}
+                return {f"ct {after}": self.expression_or_map()}
             case _:
                 return self._match()
 
@@ -160,10 +177,20 @@ class RuleText:
             out.append(self.take())
         return out
 
+    def _copied(self) -> dict[str, Any]:
+        """Where a copy goes, or the packet itself at its way in: an address, and a device."""
+        kind = self.take()
+        self.take("to")
+        out = {"addr": self.expression_or_map()}
+        if self.skip("device"):
+            out["dev"] = self.expression_or_map()
+        return {kind: out}
+
     def _counter(self) -> dict[str, Any]:
         self.at += 1
         if self.skip("name"):
-            return {"counter": self.take().strip('"')}
+            named = self.expression_or_map()
+            return {"counter": named if isinstance(named, dict) else str(named).strip('"')}
         if self.peek() == "packets":
             self.at += 1
             packets = self._number()
@@ -234,23 +261,39 @@ class RuleText:
         if self.peek() == "to" or kind != "tproxy":
             self.take("to")
         target = self.peek()
-        if target[:1] == ":" or (_HOST_PORT.fullmatch(target) and target):
+        host, colon, key = target.rpartition(":")
+        if colon and host and self._is_key(key):
+            self.words[self.at : self.at + 1] = [host, f":{key}"]
+            target = host
+        if (target[:1] == ":" and not self._is_key(target[1:])) or (_HOST_PORT.fullmatch(target) and target):
             out |= _host_port(self.take())
+            if self.peek()[:1] == ":":
+                out |= self._after_colon()
+        elif target[:1] == ":":
+            out |= self._after_colon()
         else:
             out["addr"] = self.expression_or_map()
-            if self.peek()[:1] == ":" and len(self.peek()) > 1:
-                out |= _host_port(self.take())
+            if self.peek()[:1] == ":":
+                out |= self._after_colon()
         self._flags(out)
         return {kind: out}
+
+    def _after_colon(self) -> dict[str, Any]:
+        """A port, or the map that gives it; nft prints no blank after the colon."""
+        word = self.take()
+        if word != ":":
+            if not self._is_key(word[1:]):
+                return _host_port(word)
+            self.at -= 1
+            self.words[self.at] = word[1:]
+        return {"port": self.expression_or_map()}
 
     def _own_translation(self) -> dict[str, Any]:
         kind = self.take()
         out: dict[str, Any] = {}
         if self.skip("to"):
-            if self.skip(":"):
-                out["port"] = value(self.take())
-            elif self.peek()[:1] == ":":
-                out |= _host_port(self.take())
+            if self.peek()[:1] == ":":
+                out |= self._after_colon()
             else:
                 out["port"] = self.expression_or_map()
         self._flags(out)
@@ -263,16 +306,18 @@ class RuleText:
     def _set_statement(self) -> dict[str, Any]:
         kind, name = self.take(), self.take()
         self.take("{")
-        depth, inside = 1, []
-        while depth:
-            word = self.take()
-            depth += (word == "{") - (word == "}")
-            inside.append(word)
-        limits = [{"limit": {"text": " ".join(inside[:-1])}}] if "limit" in inside or "count" in inside else []
-        return {"set": {"op": kind, "set": name, "stmt": limits}}
+        elem = self.expression()
+        data = self.expression_or_map() if self.skip(":") else None
+        limits = []
+        while not self.skip("}"):
+            if self.peek() in ("limit", "quota", "ct"):
+                limits.append(self.statement())
+            else:
+                self.take()
+        return {"set": {"op": kind, "elem": elem, "data": data, "set": name, "stmt": limits}}
 
-    def _braced(self) -> str:
-        self.take("{")
+    def _inside(self) -> str:
+        """What stands up to the brace that closes."""
         out: list[str] = []
         depth = 1
         while True:
@@ -393,12 +438,12 @@ class RuleText:
                     out["offset"] = value(self.take())
                 return {"numgen": out}
             case "jhash" | "symhash":
-                if word == "jhash":
-                    self.expression()
+                out = {"expr": self.expression()} if word == "jhash" else {}
                 self.take("mod")
-                out = {"mod": value(self.take())}
-                while self.skip("seed", "offset"):
-                    self.take()
+                out["mod"] = value(self.take())
+                while (more := self.peek()) in ("seed", "offset"):
+                    self.at += 1
+                    out[more] = value(self.take())
                 return {word: out}
             case "ipsec":
                 return {"ipsec": {"text": " ".join([self.take(), self.take()])}}
