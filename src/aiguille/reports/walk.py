@@ -10,7 +10,7 @@ from rich.text import Text
 
 from aiguille.analysis.walk.answers import Answer
 from aiguille.analysis.walk.probe import Verdict, Visit, Way
-from aiguille.model import Device, Log, SetMark, Translate
+from aiguille.model import Device, Log, SetMark, Stage, Translate
 from aiguille.model.identity import Same
 from aiguille.model.masking import mask_secrets
 from aiguille.model.spelling import spell_address
@@ -66,6 +66,20 @@ def _badge(verdict: str) -> Text:
     return Text(f" {verdict.upper()} ", _VERDICT_STYLES.get(verdict, ""))
 
 
+def _why_open(verdict: Verdict) -> str:
+    """Why there are several ways, in words."""
+    stages = {stage for way in verdict.ways if (stage := _filtered(way)) is not None}
+    if {Stage.INPUT, Stage.FORWARD} <= stages:
+        return "the export does not show whether it then goes to the device itself or through it; say it with 'leaving INTERFACE'"
+    return "a condition stands in the way that a packet does not settle"
+
+
+def _filtered(way: Way) -> Stage | None:
+    """Where a way was decided: coming to the device, or going through it."""
+    bases = [visit.chain.base for visit in way.visits if visit.chain.base is not None]
+    return next((base.stage for base in reversed(bases) if base.stage in (Stage.INPUT, Stage.FORWARD)), None)
+
+
 def _verdict(console: Console, device: Device, verdict: Verdict) -> None:
     console.print(Text.assemble((visible(verdict.packet.sentence()), PACKET_STYLE)))
     names = dict.fromkeys(way.verdict.value for way in verdict.ways)
@@ -73,7 +87,7 @@ def _verdict(console: Console, device: Device, verdict: Verdict) -> None:
     if verdict.certain:
         head.append("  certain")
     else:
-        head.append("  not certain: a condition stands in the way that a packet does not settle")
+        head.append(f"  not certain: {_why_open(verdict)}")
     console.print(head)
     for number, way in enumerate(verdict.ways):
         if len(verdict.ways) > 1:

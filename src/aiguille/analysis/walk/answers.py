@@ -10,9 +10,10 @@ from msgspec.structs import replace
 from aiguille.analysis.decide import Decider, Ends
 from aiguille.analysis.program import Program
 from aiguille.analysis.walk.probe import Prober, Verdict
+from aiguille.analysis.ways import along
 from aiguille.model import Action, Direction, Stage, Translate, TranslationKind, UsageError
 from aiguille.packets import Packet, Sketch, families_of
-from aiguille.space import Axis, Box, IntervalSet, overlap, subtract
+from aiguille.space import Axis, Box, IntervalSet, box, overlap, subtract
 
 PARTS_LIMIT = 200
 """Parts a region is cut into to set aside what is translated; beyond, verdicts of packets never translated may go missing."""
@@ -37,19 +38,20 @@ def answer(prober: Prober, sketch: Sketch) -> Answer:
     if packet is not None:
         return Answer((prober.probe(packet),))
     found: dict[tuple[Action, bool], Verdict] = {}
-    programs = [
-        program
+    candidates = [
+        made
         for family in families_of(sketch)
-        if (program := prober.programs.get(family, _direction(sketch))) is not None
+        for direction, makes in ((_direction(sketch), _candidates), (Direction.THROUGH_DEVICE, _led_on))
+        if (program := prober.programs.get(family, direction)) is not None
+        for made in makes(prober, program, sketch)
     ]
-    if not programs:
+    if not candidates and all(prober.programs.get(f, _direction(sketch)) is None for f in families_of(sketch)):
         raise UsageError(
             f"the export of {prober.device.name} holds no rules for {_direction(sketch).value} traffic of this address family"
         )
-    for program in programs:
-        for candidate in _candidates(prober, program, sketch):
-            verdict = prober.probe(candidate)
-            found.setdefault((verdict.verdict, verdict.certain), verdict)
+    for candidate in candidates:
+        verdict = prober.probe(candidate)
+        found.setdefault((verdict.verdict, verdict.certain), verdict)
     return Answer(tuple(found.values()))
 
 
@@ -77,6 +79,37 @@ def _candidates(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Pa
         moved = _moved(common, change)
         for packet in _by_verdict(decider, program, moved):
             yield _as_it_came(packet, common)
+
+
+def _led_on(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Packet]:
+    """Packets that fit a sketch without an interface out, and yet go through the device: as translated, or to others' addresses."""
+    if _direction(sketch) is not Direction.TO_DEVICE:
+        return
+    decider, space = Decider(program), program.space
+    region = sketch.region(space)
+    others = IntervalSet([(0, space.tops[Axis.DST])])
+    for values, _ in space.kinds_by_address:
+        others -= values
+    away = box([(Axis.DST, others)])
+    pieces = [
+        (common, change)
+        for piece, change in _translations(prober, program)
+        if (common := _inward(piece, region)) is not None
+    ]
+    moved = [(common, overlap(_moved(common, change), away)) for common, change in pieces]
+    if space.local is not None and sketch.destination is not None:
+        moved.append((region, overlap(region, away)))
+    for before, after in moved:
+        for part in along(program, after) if after is not None else ():
+            for packet in _by_verdict(decider, program, part):
+                yield replace(_as_it_came(packet, before), out_interface="")
+
+
+def _inward(piece: Box, region: Box) -> Box | None:
+    """What a region has in common with a rule of translation, whatever interface it may leave by afterwards."""
+    out = list(piece)
+    out[Axis.OUT] = out[Axis.TYPE] = None
+    return overlap(tuple(out), region)
 
 
 def _by_verdict(decider: Decider, program: Program, region: Box) -> Iterator[Packet]:

@@ -150,16 +150,18 @@ def _direction(comes: bool, leaves: bool) -> Direction:
 def settle(classifier: Classifier, group: Group) -> NDArray[np.int64]:
     """(P,) the step that decides each packet of a group, `LEFT_OPEN` where that takes a walk."""
     program, destinations = classifier.program, group.columns[Axis.DST]
+    foreign = np.full(len(group.rows), program.space.local is not None and group.comes and not group.leaves)
     kind = DestinationType.UNICAST if group.leaves else DestinationType.LOCAL
     kinds = np.full(len(group.rows), kind.number, np.int64)
     for values, of_address in program.space.kinds_by_address:
         for first, last in values.spans:
-            if program.family == 4:
-                kinds[(destinations >= first) & (destinations <= last)] = of_address.number
-            else:
-                low, high = as_wide([first, last])
-                kinds[(destinations >= low) & (destinations <= high)] = of_address.number
-    return classifier.steps([*group.columns, kinds])
+            low, high = (first, last) if program.family == 4 else as_wide([first, last])
+            mine = (destinations >= low) & (destinations <= high)
+            kinds[mine] = of_address.number
+            foreign &= ~mine
+    steps = classifier.steps([*group.columns, kinds])
+    steps[foreign] = LEFT_OPEN  # it goes to nobody here, so on through the device
+    return steps
 
 
 def suits(program: Program) -> bool:

@@ -16,8 +16,11 @@ from itertools import islice
 from msgspec import Struct
 from msgspec.structs import replace
 
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Programs
 from aiguille.analysis.resolve import Piece
+from aiguille.analysis.ways import Way as Road
+from aiguille.analysis.ways import ways
 from aiguille.model import (
     STAGES,
     Action,
@@ -41,7 +44,7 @@ from aiguille.model import (
 )
 from aiguille.model.identity import Same
 from aiguille.packets import Packet
-from aiguille.space import Axis
+from aiguille.space import Axis, IntervalSet
 from aiguille.space.fields import WITH_PORTS
 
 WAYS_LIMIT = 2048
@@ -52,8 +55,8 @@ NOT_UNDERSTOOD = "not understood"
 
 _MARK_TOP = 0xFFFFFFFF
 
-SPREAD = 4
-"""Values tried of a translation that may choose among many."""
+SPREAD = 6
+"""Values of a translation that may choose which are tried one by one; more are looked at together."""
 
 
 class Visit(Struct, frozen=True):
@@ -120,6 +123,7 @@ class _State(Struct, frozen=True):
     follows: whether source translation changes the packet too, since it goes on to another device
     answers: whether it answers a connection, so that translation chains do not see it
     kind: number of its destination's type, where that is assumed rather than told by its address
+    among: values it may have been given where a translation chooses among more than are tried one by one
     """
 
     packet: Packet
@@ -132,6 +136,7 @@ class _State(Struct, frozen=True):
     moved: bool = False
     follows: bool = False
     answers: bool = False
+    among: tuple[tuple[Axis, IntervalSet], ...] = ()
 
 
 class _End(Struct, frozen=True):
@@ -188,14 +193,12 @@ class Prober:
             Same(rulebase): {chain.name: chain for chain in rulebase.chains} for rulebase in self.device.rulebases
         }
         self._bases: dict[tuple[int, Stage], list[tuple[Rulebase, Chain]]] = {}
+        self._known_ways: dict[int, tuple[Road, ...]] = {}
 
     def probe(self, packet: Packet) -> Verdict:
         """What becomes of a packet. Raises UsageError if the export says nothing on its family and direction."""
         direction = direction_of(packet)
-        if not any(True for stage in STAGES[direction] for _ in self._stage(packet.family, stage)):
-            raise UsageError(
-                f"the export of {self.device.name} holds no rules for IPv{packet.family} {direction.value} traffic"
-            )
+        self._refuse_silent(packet.family, direction)
         ways: dict[tuple[Action, Same, Same], Way] = {}
         tried = 0
         try:
@@ -211,6 +214,12 @@ class Prober:
                 f"{self.device.name}: too many base chains in a row; the packet cannot be followed"
             ) from error
         return Verdict(packet, tuple(ways.values()), complete=tried < WAYS_LIMIT)
+
+    def _refuse_silent(self, family: int, direction: Direction) -> None:
+        if not self.has_say(family, STAGES[direction]):
+            raise UsageError(
+                f"the export of {self.device.name} holds no rules for IPv{family} {direction.value} traffic"
+            )
 
     @cached_property
     def _asks_for_kinds(self) -> bool:
@@ -238,7 +247,7 @@ class Prober:
                 return (None,)
 
     def _ways(self, state: _State, direction: Direction) -> Iterator[Way]:
-        first, *rest = STAGES[direction]
+        first, *_ = STAGES[direction]
         came_here = direction is Direction.THROUGH_DEVICE and state.kind == DestinationType.LOCAL.number
         for end in self._stages(state, [first], ()):
             if came_here and end.verdict is None and not end.state.translated:
@@ -246,10 +255,48 @@ class Prober:
             if end.verdict is not None:
                 yield _way(end.verdict, end.visits)
                 continue
-            # A redirected packet stays here, wherever it would have left.
-            later = [Stage.INPUT] if end.state.redirected and direction is Direction.THROUGH_DEVICE else rest
-            for last in self._stages(end.state, later, end.visits):
-                yield _way(last.verdict or Action.ACCEPT, last.visits)
+            for routed, onward in self._routed(end.state, direction):
+                self._refuse_silent(state.packet.family, onward)
+                for last in self._stages(routed, STAGES[onward][1:], end.visits):
+                    yield _way(last.verdict or Action.ACCEPT, last.visits)
+
+    def _routed(self, state: _State, direction: Direction) -> Iterator[tuple[_State, Direction]]:
+        """Where a packet that has arrived may go on to: the device itself, or out by an interface, the likeliest first.
+
+        A packet that states no interface out is for the device, unless it goes to an address that is known not to be its own.
+        """
+        packet = state.packet
+        space = self.programs.resolver(packet.family).space
+        here = not state.moved and any(packet.destination in values for values, _ in space.kinds_by_address)
+        if direction is Direction.FROM_DEVICE or (direction is Direction.THROUGH_DEVICE and not state.redirected):
+            stays = here and state.translated and direction is Direction.THROUGH_DEVICE
+            yield (
+                (replace(state, packet=replace(packet, out_interface="")), Direction.TO_DEVICE)
+                if stays
+                else (state, direction)
+            )
+            return
+        may_leave = not (state.redirected or here) and (space.local is not None or state.translated is not False)
+        if may_leave:
+            for name in self._leads(packet):
+                yield replace(state, packet=replace(packet, out_interface=name)), Direction.THROUGH_DEVICE
+        if not may_leave or space.local is None or state.moved or self._may_be_anycast(packet):
+            yield state, Direction.TO_DEVICE
+
+    def _may_be_anycast(self, packet: Packet) -> bool:
+        """Whether it goes to the first address of a network here: routers answer there (RFC 4291, 2.6.1), and old kernels took
+        that of IPv4 for a broadcast."""
+        networks = [network for one in self.device.interfaces for network in one.networks]
+        return any(one.family == packet.family and one.first == packet.destination for one in networks)
+
+    def _leads(self, packet: Packet) -> list[str]:
+        """The interfaces by which what goes to a packet's destination may leave; any where a route refuses it."""
+        symbols = self.programs.resolver(packet.family).space.symbols
+        if packet.family not in self._known_ways:
+            self._known_ways[packet.family] = ways(self.device, packet.family, symbols)
+        leaves = next(way.leaves for way in self._known_ways[packet.family] if packet.destination in way.destinations)
+        names = (symbols.name(number) for number in leaves or symbols.present)
+        return [name for name in names if name != LOOPBACK]
 
     def cross(
         self, packet: Packet, stages: Sequence[Stage], visits: tuple[Visit, ...] = (), *, answers: bool = False
@@ -407,14 +454,16 @@ class Prober:
                 base = replace(state, packet=moved, unknown_destination=own is None, redirected=True, translated=True)
             case TranslationKind.DESTINATION:
                 base = replace(state, translated=True)
-        for address in _spread(change, packet):
-            for port in _ports(change, packet):
+        for address, addresses in _spread(change, packet):
+            for port, ports in _ports(change, packet):
                 new = base.packet
                 if address is not None:
                     new = replace(new, destination=address)
                 if port is not None:
                     new = replace(new, dport=port)
-                yield replace(base, packet=new)
+                given = {Axis.DST: address, Axis.B: port}
+                kept = [one for one in base.among if given[one[0]] is None]
+                yield replace(base, packet=new, among=(*kept, *addresses, *ports))
 
     def _hidden(self, change: Translate, state: _State) -> Iterator[_State]:
         """The packet with another source: one that is told, or the address of the interface it leaves by."""
@@ -424,7 +473,7 @@ class Prober:
             own = [a.first for one in mine for a in one.addresses if a.family == packet.family]
             sources: list[int | None] = [own[0] if own else packet.source]
         else:
-            sources = list(_spread(change, replace(packet, destination=packet.source)))
+            sources = [one for one, _ in _spread(change, replace(packet, destination=packet.source))]
         for source in sources:
             yield replace(state, packet=replace(packet, source=packet.source if source is None else source))
 
@@ -470,13 +519,16 @@ class Prober:
         elif state.unknown_destination:
             point[Axis.DST] = None
             point[Axis.TYPE] = DestinationType.LOCAL.number
+        among = dict(state.among)
+        if any(among[Axis.DST] & values for values, _ in resolver.space.kinds_by_address if Axis.DST in among):
+            point[Axis.TYPE] = None
         answer: bool | None = False
         for piece in pieces:
             inside: bool | None = True
-            for value, values in zip(point, piece.box, strict=True):
-                if values is None:
+            for axis, value, values in zip(Axis, point, piece.box, strict=True):
+                if values is None or (axis in among and among[axis].issubset(values)):
                     continue
-                if value is None:
+                if value is None or (axis in among and among[axis] & values):
                     inside = None
                 elif value not in values:
                     inside = False
@@ -565,21 +617,30 @@ def _mark_fits(test: MarkTest, mark: int) -> bool:
     return ((mark & test.mask) == test.value) is not test.negated
 
 
-def _spread(change: Translate, packet: Packet) -> Iterator[int | None]:
-    """Addresses a translation may lead to: the only one, or the ends and some in between of a range."""
+_Among = tuple[tuple[Axis, IntervalSet], ...]
+
+
+def _spread(change: Translate, packet: Packet) -> Iterator[tuple[int | None, _Among]]:
+    """Addresses a translation may lead to: each of a few, or one that stands for a range."""
     if change.addresses is None:
-        yield None
+        yield None, ()
     elif change.netmap_bits is not None:
-        yield change.addresses.first | packet.destination & (1 << change.netmap_bits) - 1
+        yield change.addresses.first | packet.destination & (1 << change.netmap_bits) - 1, ()
     else:
-        first, last = change.addresses.first, change.addresses.last
-        yield from sorted({first, last, *range(first, min(last, first + SPREAD) + 1)})
+        yield from _each(Axis.DST, change.addresses.first, change.addresses.last)
 
 
-def _ports(change: Translate, packet: Packet) -> Iterator[int | None]:
+def _ports(change: Translate, packet: Packet) -> Iterator[tuple[int | None, _Among]]:
     if change.ports is None or packet.protocol not in WITH_PORTS:
-        yield None
+        yield None, ()
     elif packet.dport is not None and change.ports.first <= packet.dport <= change.ports.last:
-        yield packet.dport
+        yield packet.dport, ()
     else:
-        yield from sorted({change.ports.first, change.ports.last})
+        yield from _each(Axis.B, change.ports.first, change.ports.last)
+
+
+def _each(axis: Axis, first: int, last: int) -> Iterator[tuple[int, _Among]]:
+    if last - first < SPREAD:
+        yield from ((value, ()) for value in range(first, last + 1))
+    else:
+        yield first, ((axis, IntervalSet([(first, last)])),)
