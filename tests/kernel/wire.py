@@ -194,6 +194,10 @@ def _transport(packet: Packet, source: bytes, destination: bytes) -> bytes:
             where = 2
             if packet.protocol == 1:
                 pseudo = b""
+        case 132:  # RFC 9260: an INIT chunk, whose sender awaits a tag
+            head = struct.pack("!HHI", sport, dport, 0)
+            body = struct.pack("!BBHIIHHI", 1, 0, 20, next(_IDENTITIES), 0xFFFF, 1, 1, 1)
+            return head + struct.pack("<I", _crc32c(head + bytes(4) + body)) + body
         case _:
             return b"data"
     if pseudo:
@@ -210,6 +214,16 @@ def checksum(data: bytes) -> int:
     while total >> 16:
         total = (total & 0xFFFF) + (total >> 16)
     return ~total & 0xFFFF
+
+
+def _crc32c(data: bytes) -> int:
+    """The checksum of SCTP (RFC 9260, appendix A)."""
+    value = 0xFFFFFFFF
+    for byte in data:
+        value ^= byte
+        for _ in range(8):
+            value = value >> 1 ^ (0x82F63B78 if value & 1 else 0)
+    return value ^ 0xFFFFFFFF
 
 
 def address(text: str) -> int:
