@@ -6,13 +6,14 @@ import argparse
 from pathlib import Path
 
 from aiguille.cli import inputs, options, output
-from aiguille.model import UsageError
+from aiguille.model import Estate, UsageError
 
 NAME = "read"
 HELP = "show what the exports say, and every line that could not be read"
 EXAMPLES = """examples:
   aiguille read valley-gw.v4
   aiguille read exports/ --show all --json
+  aiguille read exports/ --start engagement.toml
   aiguille read --sheet-template rules.xlsx"""
 
 
@@ -30,6 +31,12 @@ def add(parser: argparse.ArgumentParser) -> None:
         type=Path,
         help="write an empty rule sheet with explanations there (.csv or .xlsx), and read nothing",
     )
+    parser.add_argument(
+        "--start",
+        metavar="FILE",
+        type=Path,
+        help="also write an engagement file to start from there: interfaces, networks, guesses and open questions",
+    )
     options.add_output(parser)
 
 
@@ -42,12 +49,25 @@ def run(arguments: argparse.Namespace) -> int:
 
     output.check_outputs(arguments, output.ENDINGS)
     estate = inputs.read_estate(arguments, view_shows=True)
+    if arguments.start is not None:
+        _start(arguments, estate)
     output.report(
         arguments,
         lambda: data.read_data(estate),
         lambda console: terminal.show_read(console, estate, show=arguments.show),
     )
     return inputs.exit_code(estate)
+
+
+def _start(arguments: argparse.Namespace, estate: Estate) -> None:
+    from aiguille.estate.starting import starting_engagement
+    from aiguille.reports.files import write_whole
+
+    path: Path = arguments.start
+    if path.suffix.lower() != ".toml":
+        raise UsageError(f"{path}: an engagement file ends in .toml")
+    write_whole(path, starting_engagement(estate, path.parent).encode(), force=arguments.force)
+    output.log.info("written: %s", path)
 
 
 def _template(arguments: argparse.Namespace) -> int:
