@@ -97,18 +97,24 @@ def audit(
 def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:
     """Which rule decides a packet, and the walk that leads there.
 
-    packet: a sentence such as "tcp from 203.0.113.9:41000 to 192.0.2.10:443 entering eth0"; what is left out means any
+    packet: a sentence such as "tcp from 203.0.113.9:41000 to 192.0.2.10:443 entering eth0"; what is left out means any;
+        "at Sat 23:30" at its end decides rules that hold at hours
     device: its name, where the estate has several
 
     Raises UsageError for a sentence that is not understood, naming the word, and for a device that is not there.
     """
+    from aiguille.analysis.hours import device_at, read_moment, split_moment
     from aiguille.analysis.lookup import one_device
     from aiguille.analysis.program import Programs
     from aiguille.analysis.walk.answers import answer
     from aiguille.analysis.walk.probe import Prober
     from aiguille.packets import read_sentence
 
-    return answer(Prober(Programs(one_device(estate, device))), read_sentence(packet))
+    sentence, moment = split_moment(packet)
+    asked = one_device(estate, device)
+    if moment is not None:
+        asked = device_at(asked, read_moment(moment))
+    return answer(Prober(Programs(asked)), read_sentence(sentence))
 
 
 def as_if(estate: Estate, changes: str | Iterable[str]) -> Estate:

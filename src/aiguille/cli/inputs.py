@@ -53,6 +53,10 @@ def read_estate(
         from aiguille.estate.wordings import changed
 
         estate = changed(estate, changes)
+    if moment := getattr(arguments, "at", None):
+        from aiguille.analysis.hours import estate_at, read_moment
+
+        estate = estate_at(estate, read_moment(moment))
     for device in estate.devices:
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
     if arguments.json or not (view_shows and sys.stdout.isatty()):

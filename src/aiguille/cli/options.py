@@ -127,6 +127,11 @@ def add_changes(parser: argparse.ArgumentParser) -> None:
         help="as if this were changed, in a sentence ('remove rule 3 of INPUT'), a command of iptables or nft, or a file of them; "
         "repeatable, one after the other",
     )
+    parser.add_argument(
+        "--at",
+        metavar="MOMENT",
+        help="as at this moment of the week, by the clock the rules go by ('Sat 23:30'): rules with hours hold or do not",
+    )
 
 
 def add_filters(parser: argparse.ArgumentParser) -> None:

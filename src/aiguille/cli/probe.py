@@ -29,6 +29,7 @@ EXAMPLES = """examples:
   aiguille probe valdrane-lifts --device summit-gw --packet "modbus from terrace to lifts"
   aiguille probe valley-gw.v4 --packets packets.csv --json
   aiguille probe valley-gw.v4 --packet "tcp to any:22 entering eth0" --without INPUT/4
+  aiguille probe valdrane-lifts --device summit-gw --packet "tcp from terrace to lifts:443 at Sat 23:30"
 
 What a packet leaves out means any; the answer then lists the possible verdicts with an example each. Addresses and ports
 are those before translation. A zone, a side, an interface, an object or a device may stand for its addresses, a service for
@@ -62,6 +63,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     gc.disable()  # what a long table is made of lives to the end; looking for garbage in it costs a third
+    from aiguille.analysis.hours import split_moment
     from aiguille.analysis.lookup import find_rule, one_device
     from aiguille.analysis.naming import in_estate
     from aiguille.analysis.program import Programs
@@ -69,6 +71,8 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.readers.whole import whole
     from aiguille.reports.expected import split
 
+    if arguments.packet is not None and arguments.at is None:
+        arguments.packet, arguments.at = split_moment(arguments.packet)
     table = whole(arguments.packets, piped=True) if arguments.packets is not None else b""
     try:
         table, expected = split(table)
