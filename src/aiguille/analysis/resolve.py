@@ -7,13 +7,14 @@ may match, because a qualifier or an unresolved name stands in the way.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from itertools import groupby
 from operator import attrgetter
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.model import (
     Action,
     Addresses,
@@ -76,10 +77,11 @@ class _Alternatives(Struct, frozen=True):
 
 
 class _Values(Struct, frozen=True):
-    """What an operand covers on one axis, and whether it may cover more than that."""
+    """What an operand covers on one axis, and whether it may cover more than that: anything, or some of `within`."""
 
     values: IntervalSet
     open: bool = False
+    within: IntervalSet | None = None
 
 
 def symbols_of(device: Device) -> Symbols:
@@ -232,18 +234,24 @@ class Resolver(Struct, dict=True):
         top = self.space.tops[axis]
         if condition.negated:
             values = found.values.complement(top)
-            if found.open:
+            if found.open and found.within is None:
                 return _Alternatives((), _boxes(axis, values, guard))
+            if found.open and found.within is not None:
+                sure, maybe = values - found.within, values & found.within
+                return _Alternatives(_boxes(axis, sure, guard), _boxes(axis, maybe, guard))
             return _Alternatives(_boxes(axis, values, guard))
         if found.open:
-            return _Alternatives(_boxes(axis, found.values, guard), (box(guard),))
+            maybe_more = (box(guard),) if found.within is None else _boxes(axis, found.within - found.values, guard)
+            return _Alternatives(_boxes(axis, found.values, guard), maybe_more)
         return _Alternatives(_boxes(axis, found.values, guard))
 
     def _union(self, operands: Iterable[Operand], look_up: Callable[[Operand], _Values]) -> _Values:
         parts = [look_up(operand) for operand in operands]
         if len(parts) == 1:
             return parts[0]
-        return _Values(IntervalSet(s for p in parts for s in p.values.spans), any(p.open for p in parts))
+        opened = [p.within for p in parts if p.open]
+        within = IntervalSet(s for one in opened if one is not None for s in one.spans) if None not in opened else None
+        return _Values(IntervalSet(s for p in parts for s in p.values.spans), bool(opened), within)
 
     def _interface(self, operand: Operand) -> _Values:
         if not isinstance(operand, InterfaceName):
@@ -256,8 +264,26 @@ class Resolver(Struct, dict=True):
         zone = self._zones.get(operand.name)
         if zone is None:
             return _Values(_NOTHING, open=True)
-        numbers = (self.space.symbols.number(name) for name in zone.interfaces)
-        return _Values(IntervalSet.of(*numbers), open=not zone.interfaces)
+        values = IntervalSet.of(*(self.space.symbols.number(name) for name in zone.interfaces))
+        if zone.interfaces == (zone.name,) and self._unplaced and zone.name not in self._listed:
+            return _Values(values, open=True, within=self._unplaced)
+        return _Values(values, open=not zone.interfaces)
+
+    @cached_property
+    def _listed(self) -> frozenset[str]:
+        return frozenset(one.name for one in self.device.interfaces)
+
+    @cached_property
+    def _unplaced(self) -> IntervalSet:
+        """Interfaces the export lists and puts into no zone: they may belong to one of which it shows no interface."""
+        rules = [rule for base in self.device.rulebases for _, rule in base.rules()]
+        conditions = [c for rule in rules for c in rule.match.conditions if c.field in (Field.IN_ZONE, Field.OUT_ZONE)]
+        asked = {one.name for c in conditions for one in c.operands if isinstance(one, Named)}
+        # What was guessed of an interface alone says nothing of the zones that rules name.
+        told = [zone for zone in self.device.zones if zone.name in asked or not zone.guessed]
+        held = {name for zone in told for name in zone.interfaces}
+        numbers = (self.space.symbols.number(name) for name in self._listed - held - {LOOPBACK})
+        return IntervalSet.of(*numbers)
 
     def _address(self, operand: Operand) -> _Values:
         match operand:

@@ -213,13 +213,15 @@ def _not_understood(device: Device, where: Span) -> bool:
 def _with_ways_in(device: Device, zones: list[Zone]) -> Iterator[Zone]:
     """Zones, each with a way in: where an export tells of none, the zone itself stands for it, under its own name.
 
-    Zones that rules name and nothing else tells of are added, with the side their name says.
+    Where the export lists no zone with its interfaces, those that rules name are added, with the side their name says; where it does, a
+    zone that rules name and it does not list is one nobody knows.
     """
     known = {zone.name for zone in zones}
+    lists_them = any(zone.interfaces for zone in zones)
     for zone in zones:
         free = not zone.interfaces and zone.side is not Side.DEVICE
         yield replace(zone, interfaces=(zone.name,)) if free else zone
-    for rulebase in device.rulebases:
+    for rulebase in device.rulebases if not lists_them else ():
         for _, rule in rulebase.rules():
             for condition in rule.match.conditions:
                 if condition.field not in (Field.IN_ZONE, Field.OUT_ZONE):

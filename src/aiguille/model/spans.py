@@ -25,6 +25,15 @@ class Span(Struct, frozen=True, order=True):
         """The column, from 1, if the span does not begin its line; None for whole lines."""
         return self.start + 1 if self.stop else None
 
+    def holds(self, other: Span) -> bool:
+        """Whether another span lies within this one."""
+        if self.file != other.file or not self.first <= other.first <= other.last <= self.last:
+            return False
+        if not (self.stop and other.stop):
+            return True
+        starts = other.first > self.first or other.start >= self.start
+        return starts and (other.last < self.last or other.stop <= self.stop)
+
     def __str__(self) -> str:
         return f"{self.file}:{self.first}:{self.start + 1}" if self.stop else f"{self.file}:{self.first}"
 

@@ -9,7 +9,7 @@ import re2
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.model import Device, Logging, Secret, Side, UnreadableError
+from aiguille.model import Device, Ledger, Logging, Named, Secret, ServiceTerm, Side, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.mapped import sheet
 from aiguille.readers.mapped.administering import Administering
@@ -168,12 +168,14 @@ class _Builder:
             self.ignored.update(dict.fromkeys(nodes, one.why))
             for one_of_each in {node.parent: node for node in nodes}.values():
                 self._lead_to(one_of_each)
+        get.for_objects = True
         objects, administering, rules = Objects(d, get), Administering(d, get), Rules(d, get)
         interfaces = objects.interfaces()
         zones = objects.zones(interfaces)
         addresses = objects.all_addresses()
         services = objects.all_services()
         schedules = objects.schedules()
+        get.for_objects = False
         rules.addresses = administering.addresses = {one.name: one for one in addresses}
         # A zone without interfaces and side may be the device itself, by its name; one on the device's side surely is.
         rules.zone_names = frozenset(z.name for z in zones if z.interfaces or z.side not in (None, Side.DEVICE))
@@ -228,7 +230,8 @@ class _Builder:
         self._leftover(self.tree.root, others)
         # Last, so that a line of which a part is set aside counts as read where another part is.
         self._read_used()
-        return replace(device, ledger=self.ledger.finish(), secrets=secrets)
+        ledger = self.ledger.finish()
+        return replace(_as_far_as_read(device, ledger), ledger=ledger, secrets=secrets)
 
     def _leftover(self, node: Node, others: dict[Node, str]) -> None:
         """Statements nobody asked for are unread; blocks are read where anything in them was."""
@@ -319,3 +322,32 @@ class _Builder:
                     self.get.found.add(path.text)
                     found += [word for node in nodes for word in path.chosen(node)]
         return frozenset(secret for word in found for secret in word.secrets())
+
+
+def _as_far_as_read(device: Device, ledger: Ledger) -> Device:
+    """A device whose objects are open where nothing was read of what they hold, and something of them was not understood."""
+    unread = [entry.where for entry in ledger.unread]
+    if not unread:
+        return device
+
+    def is_cut(where: Span) -> bool:
+        return any(where.holds(one) for one in unread)
+
+    addresses = tuple(
+        replace(one, unresolved=("what it holds",))
+        if not (one.members or one.unresolved or one.countries) and is_cut(one.where)
+        else one
+        for one in device.addresses
+    )
+    services = tuple(
+        replace(one, members=(), complete=False)  # its protocol alone would be every port of it
+        if one.complete and not any(map(_says_which, one.members)) and is_cut(one.where)
+        else one
+        for one in device.services
+    )
+    return replace(device, addresses=addresses, services=services)
+
+
+def _says_which(member: ServiceTerm | Named) -> bool:
+    """Whether a member of a service says more than a protocol."""
+    return isinstance(member, Named) or bool(member.source_ports or member.destination_ports or member.icmp)

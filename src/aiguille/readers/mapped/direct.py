@@ -218,7 +218,7 @@ class DirectReader(MappedRuleReader):
     def __init__(self, rules: RuleContext, m: RuleMap, direction: str) -> None:
         super().__init__(rules, NOWHERE, m, shares=False)
         get = rules.get
-        self._words = _Words(get.dialect, _Alarm(()), get.place, get.found, get._lookups)
+        self._words = _Words(get.dialect, _Alarm(()), get.place, get.found, False, get._lookups)
         self.get, self.ledger = self._words, self._words.ledger
         self._forms: dict[tuple[str | int, ...], _Form] = {}
         self._parts = self.parts(direction)

@@ -115,7 +115,7 @@ class MappedRuleReader:
         made = [part.work() for part in self.parts(direction)]
         rule = self.rules_of([number], [self.node], [[one] for one in made])[0]
         if not self.shares:
-            self._unknown_parts()
+            self._unknown_parts(rule.action)
         if self.ledger.unread_entries > unread_before and not self.gaps:
             self.gaps.append(Qualifier("not understood", "a part of the rule"))
         return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
@@ -455,8 +455,11 @@ class MappedRuleReader:
             ports = found[0] if found and isinstance(found[0], Numbers) else None
         return Translate(kind, address, ports)
 
-    def _unknown_parts(self) -> None:
-        """What a rule says that the dialect has no place for may be a condition, so the rule may match."""
+    def _unknown_parts(self, action: Action) -> None:
+        """What a rule says that the dialect has no place for may be a condition, so the rule may match.
+
+        So may what only objects were read from; a rule that goes on decides nothing by it, such as by the list it adds to.
+        """
         get = self.get
         if spare := get.spare(self.node):
             text = " ".join(word.text for word in spare)
@@ -464,19 +467,22 @@ class MappedRuleReader:
             for word in spare:
                 word.used = True
             self.gaps.append(Qualifier("not understood", text))
+        if action is not Action.CONTINUE:
+            for child in self.node.children:
+                child.strange |= child not in self.rules.ignored and child.touched() and child.is_lent()
         self._unknown_below(self.node)
 
     def _unknown_below(self, node: Node) -> None:
         for child in node.children:
             if child in self.rules.ignored:
                 continue
-            if not child.touched():
+            if child.strange or not child.touched():
                 self.ledger.unread(
                     child.where, f"'{child.name}' is not known in a rule; the rule is kept as one that may match"
                 )
-                child.taken = True
+                child.taken = child.strange = True
                 for word in child.words:
-                    word.used = True
+                    word.used = word.strange = True
                 self.gaps.append(Qualifier("not understood", child.text()))
                 continue
             if spare := self.get.spare(child):

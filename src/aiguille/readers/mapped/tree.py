@@ -27,7 +27,7 @@ class Token(Struct, eq=False):
     """A word with its place: columns `start` (included) to `stop` (excluded), from 0, quotes included.
 
     last: the line it ends in, where it goes over several; `stop` is then a column of that line
-    used: whether a mapping has asked for it
+    used: whether a mapping has asked for it; strange: whether it was found to be no part of a rule that the dialect knows
     dense: whether its place needs columns
     """
 
@@ -40,6 +40,7 @@ class Token(Struct, eq=False):
     last: int = 0
     used: bool = False
     dense: bool = False
+    strange: bool = False
 
     @property
     def where(self) -> Span:
@@ -95,7 +96,8 @@ class Node(Struct, eq=False):
     share a line, both 0 for whole lines
     inner: its children, as far as they are made; grow: makes them when they are first asked for
     closing: the line of its closing mark, 0 if it has none of its own
-    taken: whether a mapping has asked for it
+    taken: whether a mapping has asked for it; lent: whether only those of objects have
+    strange: whether it was found to be no part of a rule that the dialect knows
     whole: what it was decoded from, where all of that has been used without nodes
     """
 
@@ -112,6 +114,8 @@ class Node(Struct, eq=False):
     stop: int = 0
     parent: Node | None = None
     taken: bool = False
+    lent: bool = False
+    strange: bool = False
     whole: Unopened | None = None
     _index: dict[str, list[Node]] | None = None
 
@@ -159,6 +163,12 @@ class Node(Struct, eq=False):
         if self.taken:
             return True
         return self.grow is None and any(child.touched() for child in self.inner)
+
+    def is_lent(self) -> bool:
+        """Whether whatever has been asked for of the node and what is below it was asked for by objects alone."""
+        if self.taken and not self.lent:
+            return False
+        return self.grow is not None or all(child.is_lent() for child in self.inner)
 
     def text(self) -> str:
         """The statement's own words, joined for messages."""

@@ -33,12 +33,14 @@ class Extractor(Struct, dict=True):
     """Takes values from one device's part of a tree. Statements taken are marked, so that what nobody asked for is known.
 
     found: the paths that led somewhere, for telling which never did
+    for_objects: whether what is taken now makes objects
     """
 
     dialect: Dialect
     ledger: LedgerBuilder
     place: NodePlace
     found: set[str] = field(default_factory=set)
+    for_objects: bool = False
     _lookups: dict[Lookup, dict[str, tuple[Token, ...]]] = field(default_factory=dict)
 
     @cached_property
@@ -62,8 +64,13 @@ class Extractor(Struct, dict=True):
         """The statements at a path, or at several one after the other, marked as used."""
         for path in (paths,) if isinstance(paths, str) else paths:
             for one in self.nodes(node, path):
-                one.taken = True
+                self.take(one)
                 yield one
+
+    def take(self, one: Node) -> None:
+        """Mark a statement as used; what objects take is lent until something else asks for it."""
+        one.lent = self.for_objects and (one.lent or not one.taken)
+        one.taken = True
 
     def tokens(
         self, node: Node, where: Where | None, *, first_only: bool = False, strict: bool = False
@@ -187,7 +194,7 @@ class Extractor(Struct, dict=True):
     def _flagged(self, node: Node, path: str) -> bool:
         """Whether the place a condition is turned round by says so: it is there, and not with a word for no."""
         for one in self.nodes(node, path):
-            one.taken = True
+            self.take(one)
             words = read_path(path).chosen(one)
             for word in words:
                 word.used = True
@@ -202,11 +209,11 @@ class Extractor(Struct, dict=True):
             return None
         if len(statements) == 1:
             words = path.chosen(statements[0])
-            statements[0].taken = True
+            self.take(statements[0])
         else:
             words = ()
             for one in statements:
-                one.taken = True
+                self.take(one)
                 words = (*words, *path.chosen(one))
         if path.choice is not None and not words:
             return None
