@@ -54,6 +54,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.values import networks
 from aiguille.baseline.wording import SETTLE_OUTSIDE, UNSETTLED, capital, counted, listed
 from aiguille.model import Device, Direction, Field, Named, Rule, Side, Span
+from aiguille.model.identity import Same
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, box_size, covers, meets, overlap
 from aiguille.space.fields import COUNTED, ICMP_OF, SYN, TCP, UDP
@@ -163,6 +164,7 @@ def _only_tunnels(parts: Sequence[Box], family: int) -> bool:
 
 def _forwarded_inside(subject: Subject, outer: IntervalSet, inner: IntervalSet) -> Iterator[Found]:
     """Port forwards that lead anybody outside into an inside network by a rule for whatever was translated."""
+    led: dict[tuple[Same, int], tuple[Forward, Proof, list[str]]] = {}
     for forward in forwards_of(subject.device):
         for _, program, region in ways_of(subject.study, forward, outer):
             here = overlap(region, box([(Axis.OUT, inner)]))
@@ -171,9 +173,12 @@ def _forwarded_inside(subject: Subject, outer: IntervalSet, inner: IntervalSet) 
             if proof is None or last is None or last.rule is None or not is_for_translated(last.rule):
                 continue
             at = extent(program, [region]).partition(" to ")[2]
-            text = f"{capital(speak(forward.chain, forward.rule))} leads any {{family}} source outside into an inside network: {at}."
-            yield replace(_explained_by_forward(forward, proof, text), who=Who.ANYBODY)
-            break
+            # A map of translations is one rule that leads to many.
+            led.setdefault((Same(forward.chain), forward.rule.number), (forward, proof, []))[2].append(at)
+    for first, shown, ends in led.values():
+        rule = capital(speak(first.chain, first.rule))
+        text = f"{rule} leads any {{family}} source outside into an inside network: {listed(dict.fromkeys(ends))}."
+        yield replace(_explained_by_forward(first, shown, text), who=Who.ANYBODY)
 
 
 def _explained_by_forward(forward: Forward, proof: Proof, text: str) -> Found:
