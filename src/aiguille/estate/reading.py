@@ -32,6 +32,7 @@ from aiguille.readers import (
     load_dialect,
     named,
 )
+from aiguille.readers.annotations import with_annotations
 from aiguille.readers.comments import without_noted_secrets
 
 RAISE_FAULTS = "AIGUILLE_RAISE_FAULTS"
@@ -197,7 +198,7 @@ def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresse
             device = engagement.state_sides(device, sides)
         if administrators:
             device = replace(device, administrators=tuple(dict.fromkeys((*device.administrators, *administrators))))
-        out.append(guess_sides(without_noted_secrets(device)))
+        out.append(guess_sides(without_noted_secrets(with_annotations(device))))
     return out
 
 

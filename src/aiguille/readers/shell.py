@@ -85,7 +85,7 @@ class ShellScript:
             if line.endswith("\\") and number < len(self.file.lines):
                 continue
             where = self.file.span(first, number)
-            bare = _without_comment(whole)
+            bare = without_comment(whole)
             one_line = first == number
             whole, first = "", 0
             if not bare.strip():
@@ -252,7 +252,8 @@ def words_of(text: str, where: Span) -> list[str]:
         raise UnreadableError(f"{where}: {error}; mend the line or take it out") from error
 
 
-def _without_comment(line: str) -> str:
+def without_comment(line: str) -> str:
+    """A line up to the ``#`` that begins a comment, as shells and most files of settings have it."""
     quote = ""
     for at, sign in enumerate(line):
         if quote:
