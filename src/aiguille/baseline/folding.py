@@ -6,7 +6,7 @@ narrows it has done with all of that at once.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -160,8 +160,12 @@ def _consequence(finding: Finding) -> Consequence:
     )
 
 
-def with_siblings(findings: Iterable[Finding]) -> list[Finding]:
-    """The findings of an estate, those that rest on the same lines on several devices of one export joined to one."""
+def with_siblings(findings: Iterable[Finding], group: Mapping[str, str]) -> list[Finding]:
+    """The findings of an estate, those that several devices share joined to one: on the same lines of one export, or saying the
+    same of siblings, each with its lines.
+
+    group: what makes a device one of several siblings, in words, by its name; empty for a device that has none
+    """
     out: dict[object, Finding] = {}
     for finding in findings:
         places = tuple(one.where for one in finding.evidence)
@@ -171,4 +175,16 @@ def with_siblings(findings: Iterable[Finding]) -> list[Finding]:
             out[key if known is None else finding.fingerprint] = finding
         else:
             out[key] = replace(known, also_on=(*known.also_on, finding.device))
-    return list(out.values())
+    alike: dict[object, Finding] = {}
+    for finding in out.values():
+        goes = frozenset((one.check, one.detail) for one in finding.consequences)
+        siblings = group.get(finding.device, "")
+        same = (finding.check, finding.severity, finding.detail, goes, siblings) if siblings else finding.fingerprint
+        known = alike.get(same)
+        if known is None or finding.device in (known.device, *known.also_on):
+            alike[same if known is None else finding.fingerprint] = finding
+        else:
+            evidence = (*known.evidence, *(one for one in finding.evidence if one not in known.evidence))
+            also = dict.fromkeys((*known.also_on, finding.device, *finding.also_on))
+            alike[same] = replace(known, also_on=tuple(also), evidence=evidence)
+    return list(alike.values())
