@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from msgspec.structs import replace
 
 import aiguille
-from aiguille.baseline import Audit
+from aiguille.baseline import Audit, Severity
 from aiguille.baseline.catalogue import refer
 from aiguille.baseline.causes import CauseKind, causes
 from aiguille.baseline.mending import if_mended
@@ -93,3 +95,15 @@ def test_an_accepting_default_is_mended_by_refusing() -> None:
     audit = audited(zoned(WIDE, policies="DDA"))
     silent = next(one for one in audit.findings if one.check == "logging.refusals")
     assert if_mended(audit, silent, silent.device) is None
+
+
+def test_what_siblings_share_is_one_finding_with_the_lines_of_each() -> None:
+    estate = aiguille.read(Path(aiguille.__file__).parent / "demo" / "valdrane")
+    audit = aiguille.audit(estate)
+    assert len(audit.findings) <= 200
+    huts = {"hut-larch", "hut-pine", "hut-arolla", "hut-marmot"}
+    shared = [f for f in audit.findings if {f.device, *f.also_on} == huts and f.check == "access.no-source-restriction"]
+    (page,) = shared
+    assert len({one.where for one in page.evidence}) >= len(huts)
+    # What is said of one alone stays its own.
+    assert any(f.device == "hut-marmot" and not f.also_on and f.severity is Severity.CRITICAL for f in audit.findings)
