@@ -296,7 +296,7 @@ class Prober:
             self._known_ways[packet.family] = ways(self.device, packet.family, symbols)
         leaves = next(way.leaves for way in self._known_ways[packet.family] if packet.destination in way.destinations)
         names = (symbols.name(number) for number in leaves or symbols.present)
-        return [name for name in names if name != LOOPBACK]
+        return [name for name in names if name != LOOPBACK] or [symbols.name(symbols.top)]
 
     def cross(
         self, packet: Packet, stages: Sequence[Stage], visits: tuple[Visit, ...] = (), *, answers: bool = False
