@@ -18,7 +18,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Programs
-from aiguille.analysis.walk.probe import Prober, Visit
+from aiguille.analysis.walk.probe import FORWARDING, Prober, Visit
 from aiguille.model import Action, Addresses, Device, Estate, Interface, Side, Stage, State, UsageError
 from aiguille.model.protocols import TCP_FLAGS
 from aiguille.model.spelling import spell_address
@@ -389,7 +389,7 @@ class Network(Struct, dict=True):
         """The interface a packet leaves by; else why it does not; and what was assumed for that."""
         facts = {fact.name: fact.setting.value for fact in device.system if fact.setting.known}
         if enters:
-            switch = "net.ipv4.ip_forward" if packet.family == 4 else "net.ipv6.conf.all.forwarding"
+            switch = FORWARDING[packet.family]
             if packet.family == 4 and self._source_refused(device, packet, enters, facts):
                 return "", f"the way back to its source does not lead through {enters} (rp_filter)", ()
             if facts.get(switch) == "0":
