@@ -12,7 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.baseline.catalogue import RuleRef, Severity
-from aiguille.baseline.findings import Consequence, Finding
+from aiguille.baseline.findings import Consequence, Evidence, Finding
 
 OPENING = frozenset(
     [
@@ -184,7 +184,18 @@ def with_siblings(findings: Iterable[Finding], group: Mapping[str, str]) -> list
         if known is None or finding.device in (known.device, *known.also_on):
             alike[same if known is None else finding.fingerprint] = finding
         else:
-            evidence = (*known.evidence, *(one for one in finding.evidence if one not in known.evidence))
-            also = dict.fromkeys((*known.also_on, finding.device, *finding.also_on))
-            alike[same] = replace(known, also_on=tuple(also), evidence=evidence)
+            theirs = {(one.check, one.detail): one.evidence for one in finding.consequences}
+            alike[same] = replace(
+                known,
+                also_on=tuple(dict.fromkeys((*known.also_on, finding.device, *finding.also_on))),
+                evidence=_both(known.evidence, finding.evidence),
+                consequences=tuple(
+                    replace(one, evidence=_both(one.evidence, theirs[one.check, one.detail]))
+                    for one in known.consequences
+                ),
+            )
     return list(alike.values())
+
+
+def _both(mine: tuple[Evidence, ...], theirs: tuple[Evidence, ...]) -> tuple[Evidence, ...]:
+    return (*mine, *(one for one in theirs if one not in mine))
