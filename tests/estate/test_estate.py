@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import tarfile
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -251,3 +252,13 @@ def test_a_started_engagement_says_what_was_guessed_and_what_is_open(tmp_path: P
     ]
     assert sides[0] == sides[1]
     assert not any(zone.guessed for device in stated.devices for zone in device.zones)
+
+
+def test_a_started_engagement_names_the_archive_and_not_what_is_in_it(tmp_path: Path) -> None:
+    write(tmp_path, gw__rules_dot_v4=FOUR % "-A INPUT -i eth0 -j ACCEPT\n")
+    with tarfile.open(tmp_path / "gw.tgz", "w:gz") as archive:
+        archive.add(tmp_path / "gw", "gw")
+    made = tmp_path / "engagement.toml"
+    made.write_text(starting_engagement(read([tmp_path / "gw.tgz"]), tmp_path))
+    assert 'export = "gw.tgz"' in made.read_text()
+    assert len(read([made]).devices) == 1

@@ -9,13 +9,13 @@ may hold.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from functools import partial
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.doubts import HOURS
-from aiguille.model import Device, Estate, Rule, Rulebase, UsageError
+from aiguille.model import Device, Estate, Rule, UsageError
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _FULL = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
@@ -31,29 +31,11 @@ _WORD = re.compile(
     rf"(?P<time>(?<![\w.:]){_TIME}(?![\w.]))|(?P<name>[a-z]+)|(?P<sign>[-–—,;&=!{{}}\"'.+|/])|(?P<odd>\S)",
     re.IGNORECASE,
 )
-_SIGNS = {"-": "-", "–": "-", "—": "-", "!": "!"}
-_FILLERS = frozenset(
-    [
-        "from",
-        "on",
-        "at",
-        "between",
-        "open",
-        "hours",
-        "hour",
-        "day",
-        "days",
-        "time",
-        "times",
-        "meta",
-        "utc",
-        "h",
-        "and",
-        "local",
-        "localtz",
-        "kerneltz",
-    ]
-)
+_FILLERS = frozenset([
+    "from", "on", "at", "between", "open", "hours", "hour", "day", "days", "time", "times", "meta", "utc", "h", "and", "local",
+    "localtz", "kerneltz",
+])  # fmt: skip
+"""Words that say nothing more of when a rule holds."""
 
 
 class Moment(Struct, frozen=True):
@@ -117,10 +99,8 @@ def holds(text: str, moment: Moment) -> bool | None:
 
 
 def _hours(text: str) -> _Hours | None:
-    native = (
-        "timestart" in text or "timestop" in text or "--weekdays" in text or "meta hour" in text or "meta day" in text
-    )
-    if "contiguous" in text or "date" in text.lower().replace("update", "") or "monthdays" in text:
+    native = any(one in text for one in ("timestart", "timestop", "--weekdays", "meta hour", "meta day"))
+    if "contiguous" in text or "date" in text.lower() or "monthdays" in text:
         return None
     lowered = (
         text.removeprefix("-m time ")
@@ -140,7 +120,7 @@ def _hours(text: str) -> _Hours | None:
         if word["odd"]:
             return None
         if sign := word["sign"]:
-            joined = joined or _SIGNS.get(sign) == "-"
+            joined = joined or sign in "-–—"
             negated = negated or sign == "!"
             continue
         name = word["name"]
@@ -164,9 +144,8 @@ def _hours(text: str) -> _Hours | None:
             if name not in _FILLERS:
                 return None
         else:
-            found = re.fullmatch(_TIME, word["time"])
-            assert found is not None
-            minute = int(found[1]) * 60 + int(found[2] or 0)
+            hour, minutes, *_ = [*map(int, word["time"].split(":")), 0]
+            minute = hour * 60 + minutes
             if key:
                 keyed[key] = minute
                 key = ""
@@ -187,19 +166,13 @@ def _hours(text: str) -> _Hours | None:
 
 def device_at(device: Device, moment: Moment) -> Device:
     """A device as its rules are at a moment: those whose hours hold it have none, those whose hours do not are off."""
-    change: Callable[[Rule], Rule] = lambda rule: _rule_at(rule, moment)  # noqa: E731
-    bases = tuple(_each_rule(base, change) for base in device.rulebases)
+    bases = tuple(base.with_each_rule(partial(_rule_at, moment=moment)) for base in device.rulebases)
     return device if bases == device.rulebases else replace(device, rulebases=bases)
 
 
 def estate_at(estate: Estate, moment: Moment) -> Estate:
     """An estate as its rules are at a moment of the week."""
     return replace(estate, devices=tuple(device_at(device, moment) for device in estate.devices))
-
-
-def _each_rule(base: Rulebase, change: Callable[[Rule], Rule]) -> Rulebase:
-    chains = tuple(replace(chain, rules=tuple(map(change, chain.rules))) for chain in base.chains)
-    return base if chains == base.chains else replace(base, chains=chains)
 
 
 def _rule_at(rule: Rule, moment: Moment) -> Rule:

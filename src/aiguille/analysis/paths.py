@@ -18,8 +18,9 @@ from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Programs
-from aiguille.analysis.walk.probe import FORWARDING, Prober, Visit
+from aiguille.analysis.walk.probe import Prober, Visit
 from aiguille.model import Action, Addresses, Device, Estate, Interface, Side, Stage, State, UsageError
+from aiguille.model.facts import FORWARDING, system_settings
 from aiguille.model.protocols import TCP_FLAGS
 from aiguille.model.spelling import spell_address
 from aiguille.packets import Packet
@@ -387,7 +388,7 @@ class Network(Struct, dict=True):
 
     def _leaves(self, device: Device, packet: Packet, enters: str) -> tuple[str, str, tuple[str, ...]]:
         """The interface a packet leaves by; else why it does not; and what was assumed for that."""
-        facts = {fact.name: fact.setting.value for fact in device.system if fact.setting.known}
+        facts = system_settings(device)
         if enters:
             switch = FORWARDING[packet.family]
             if packet.family == 4 and self._source_refused(device, packet, enters, facts):

@@ -33,6 +33,7 @@ from aiguille.model import (
     State,
     Translate,
 )
+from aiguille.model.facts import FORWARDING, system_settings
 from aiguille.model.identity import Same
 from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
 from aiguille.space.fields import SYN, TCP, UDP
@@ -43,8 +44,6 @@ OPENING = {
     UDP: box([(Axis.STATE, IntervalSet.of(State.NEW.number)), (Axis.PROTO, IntervalSet.of(UDP))]),
 }  # fmt: skip
 """Packets that open a connection."""
-
-_FORWARDING = ("net.ipv4.ip_forward", "net.ipv6.conf.all.forwarding")
 
 NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
 
@@ -228,7 +227,8 @@ class Study(Struct, dict=True):
     def forwards(self) -> bool | None:
         """Whether the device passes packets on between networks: told by the kernel, else by rules and translations made for
         that; None where nothing speaks for it or against it."""
-        described = [f.setting.value for f in self.device.system if f.name in _FORWARDING and f.setting.known]
+        known = system_settings(self.device)
+        described = [known[switch] for switch in FORWARDING.values() if switch in known]
         if described:
             return any(value != "0" for value in described)
         if self.device.dialect not in GENERAL_HOSTS or len(self.device.zones) > 1:
@@ -248,7 +248,8 @@ class Study(Struct, dict=True):
 
         On a host with several networks the empty chain for it says nothing.
         """
-        described = [f.setting.value for f in self.device.system if f.name in _FORWARDING and f.setting.known]
+        known = system_settings(self.device)
+        described = [known[switch] for switch in FORWARDING.values() if switch in known]
         if described or self.device.dialect not in GENERAL_HOSTS or any(not zone.guessed for zone in self.device.zones):
             return bool(self.forwards)
         return any(

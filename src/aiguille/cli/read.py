@@ -49,7 +49,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     output.check_outputs(arguments, output.ENDINGS)
     estate = inputs.read_estate(arguments, view_shows=True)
-    if arguments.start is not None:
+    if arguments.start is not None and estate.devices:
         _start(arguments, estate)
     output.report(
         arguments,

@@ -47,7 +47,9 @@ def starting_engagement(estate: Estate, folder: Path) -> str:
 def _export(device: Device) -> str:
     """The file a device was read from, or the folder that holds all of its files."""
     paths = [one.path for one in device.sources]
-    return paths[0] if len(paths) == 1 else os.path.commonpath([str(Path(path).parent) for path in paths])
+    found = Path(paths[0] if len(paths) == 1 else os.path.commonpath([str(Path(path).parent) for path in paths]))
+    # What lies within an archive is named by the archive.
+    return str(next((one for one in (found, *found.parents[:-1]) if one.exists()), found))
 
 
 def _table(export: str, devices: Sequence[Device]) -> Iterator[str]:

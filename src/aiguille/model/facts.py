@@ -11,6 +11,14 @@ from msgspec import Struct
 from aiguille.model.device import Device
 from aiguille.model.settings import Setting
 
+FORWARDING = {4: "net.ipv4.ip_forward", 6: "net.ipv6.conf.all.forwarding"}
+"""By address family, the setting of the kernel that says whether packets are passed on (ip-sysctl.rst)."""
+
+
+def system_settings(device: Device) -> dict[str, str]:
+    """What is known of the system below the firewall, by the name its own documentation gives it."""
+    return {fact.name: fact.setting.value for fact in device.system if fact.setting.known}
+
 
 class DeviceFact(Struct, frozen=True):
     """A setting of a device.

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from enum import StrEnum
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model.objects import Addresses, Numbers, Operand
 from aiguille.model.spans import Span
@@ -296,3 +297,13 @@ class Rulebase(Struct, frozen=True):
         for chain in self.chains:
             for rule in chain.rules:
                 yield chain, rule
+
+    def with_each_rule(self, change: Callable[[Rule], Rule]) -> Rulebase:
+        """The rule base with every rule as `change` makes it; itself, chains too, where that gives back the same."""
+        chains = []
+        for chain in self.chains:
+            rules = tuple(map(change, chain.rules))
+            same = all(one is other for one, other in zip(rules, chain.rules, strict=True))
+            chains.append(chain if same else replace(chain, rules=rules))
+        same = all(one is other for one, other in zip(chains, self.chains, strict=True))
+        return self if same else replace(self, chains=tuple(chains))

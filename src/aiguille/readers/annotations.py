@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
 from pathlib import PurePath
 
 from msgspec.structs import replace
 
-from aiguille.model import Chain, Device, Rule, Rulebase
+from aiguille.model import Device, Rule
 from aiguille.readers.shell import without_comment
 
 _BY_HAND = frozenset(["iptables-save", "nftables", "linux-host"])
@@ -45,34 +46,12 @@ def with_annotations(device: Device) -> Device:
         for _, rule in base.rules()
         for number in range(rule.where.first, rule.where.last + 1)
     }
-    bases = tuple(_annotated(base, files, lines) for base in device.rulebases)
-    return (
-        device
-        if all(one is other for one, other in zip(bases, device.rulebases, strict=True))
-        else replace(device, rulebases=bases)
-    )
+    bases = tuple(base.with_each_rule(partial(_rule, files=files, rules=lines)) for base in device.rulebases)
+    return device if bases == device.rulebases else replace(device, rulebases=bases)
 
 
 def _holds_any(lines: Sequence[str]) -> bool:
     return any("#" in line for line in lines) and not any(line.lstrip().startswith("<?xml") for line in lines[:3])
-
-
-def _annotated(base: Rulebase, files: Mapping[str, Sequence[str]], rules: set[tuple[str, int]]) -> Rulebase:
-    chains = tuple(_chain(chain, files, rules) for chain in base.chains)
-    return (
-        base
-        if all(one is other for one, other in zip(chains, base.chains, strict=True))
-        else replace(base, chains=chains)
-    )
-
-
-def _chain(chain: Chain, files: Mapping[str, Sequence[str]], rules: set[tuple[str, int]]) -> Chain:
-    made = [_rule(rule, files, rules) for rule in chain.rules]
-    return (
-        chain
-        if all(one is other for one, other in zip(made, chain.rules, strict=True))
-        else replace(chain, rules=tuple(made))
-    )
 
 
 def _rule(rule: Rule, files: Mapping[str, Sequence[str]], rules: set[tuple[str, int]]) -> Rule:

@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from aiguille.model import Chain, Device, Rule, Rulebase
+from aiguille.model import Device, Rule
 from aiguille.model.masking import mask_secrets
 
 
@@ -20,20 +20,9 @@ def without_noted_secrets(device: Device) -> Device:
             changed[part] = after
     for part in ("rulebases", "saved"):
         before = getattr(device, part)
-        if before and (after := tuple(map(_rulebase, before))) != before:
+        if before and (after := tuple(base.with_each_rule(_rule) for base in before)) != before:
             changed[part] = after
     return replace(device, **changed) if changed else device
-
-
-def _rulebase(base: Rulebase) -> Rulebase:
-    chains = tuple(map(_chain, base.chains))
-    same = all(one is other for one, other in zip(chains, base.chains, strict=True))
-    return base if same else replace(base, chains=chains)
-
-
-def _chain(chain: Chain) -> Chain:
-    found = {n: one for n, rule in enumerate(chain.rules) if (one := _rule(rule)) is not rule}
-    return replace(chain, rules=tuple(found.get(n, one) for n, one in enumerate(chain.rules))) if found else chain
 
 
 def _rule(rule: Rule) -> Rule:

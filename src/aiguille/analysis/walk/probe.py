@@ -42,6 +42,7 @@ from aiguille.model import (
     TranslationKind,
     UsageError,
 )
+from aiguille.model.facts import FORWARDING, system_settings
 from aiguille.model.identity import Same
 from aiguille.packets import Packet
 from aiguille.space import Axis, IntervalSet
@@ -52,9 +53,6 @@ WAYS_LIMIT = 2048
 
 NOT_UNDERSTOOD = "not understood"
 """The name of the qualifier that readers give to rules of which a part was not understood."""
-
-FORWARDING = {4: "net.ipv4.ip_forward", 6: "net.ipv6.conf.all.forwarding"}
-"""The setting of the kernel that says whether packets of a family are passed on (ip-sysctl.rst)."""
 
 _MARK_TOP = 0xFFFFFFFF
 
@@ -279,23 +277,18 @@ class Prober:
                 else (state, direction)
             )
             return
-        may_leave = not (state.redirected or here) and (space.local is not None or state.translated is not False)
-        if may_leave and packet.family not in self._keeps:
+        foreign = space.local is not None or state.translated is not False
+        leaves = foreign and not (state.redirected or here) and packet.family not in self._keeps
+        if leaves:
             for name in self._leads(packet):
                 yield replace(state, packet=replace(packet, out_interface=name)), Direction.THROUGH_DEVICE
-        if (
-            not may_leave
-            or packet.family in self._keeps
-            or space.local is None
-            or state.moved
-            or self._may_be_anycast(packet)
-        ):
+        if not leaves or space.local is None or state.moved or self._may_be_anycast(packet):
             yield state, Direction.TO_DEVICE
 
     @cached_property
     def _keeps(self) -> frozenset[int]:
         """The families of which the device is known to pass nothing on."""
-        known = {fact.name: fact.setting.value for fact in self.device.system if fact.setting.known}
+        known = system_settings(self.device)
         return frozenset(family for family, switch in FORWARDING.items() if known.get(switch) == "0")
 
     def _may_be_anycast(self, packet: Packet) -> bool:

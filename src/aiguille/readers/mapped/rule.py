@@ -460,12 +460,12 @@ class MappedRuleReader:
 
         So may what only objects were read from; a rule that goes on decides nothing by it, such as by the list it adds to.
         """
-        get = self.get
-        if spare := get.spare(self.node):
+        # What was found unread for one device is so for the next that falls back on the same rule.
+        if spare := [word for word in self.node.words if word.strange or not word.used]:
             text = " ".join(word.text for word in spare)
             self.ledger.unread(spare[0].where, f"'{text}' is more than the dialect reads of '{self.node.name}'")
             for word in spare:
-                word.used = True
+                word.used = word.strange = True
             self.gaps.append(Qualifier("not understood", text))
         if action is not Action.CONTINUE:
             for child in self.node.children:
@@ -482,7 +482,7 @@ class MappedRuleReader:
                 )
                 child.taken = child.strange = True
                 for word in child.words:
-                    word.used = word.strange = True
+                    word.used = True
                 self.gaps.append(Qualifier("not understood", child.text()))
                 continue
             if spare := self.get.spare(child):

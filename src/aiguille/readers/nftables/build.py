@@ -28,7 +28,6 @@ from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.nftables.conditions import Conditions, bare, entry
 from aiguille.readers.nftables.keys import SET_TYPES, Key, key_of, spell
 from aiguille.readers.nftables.rule import StatementReader
-from aiguille.readers.nftables.text_rule import RuleText
 
 _FAMILIES = {"ip": frozenset([4]), "ip6": frozenset([6]), "inet": frozenset([4, 6])}
 _ASIDE = {
@@ -69,6 +68,18 @@ class _Table(Struct):
     sets: dict[str, tuple[dict[str, Any], Span]] = field(default_factory=dict)
     maps: dict[str, tuple[dict[str, Any], Span]] = field(default_factory=dict)
     objects: set[str] = field(default_factory=set)
+
+    def filled(self) -> frozenset[str]:
+        """The sets and maps to which rules add: what is listed is what they held at that moment.
+
+        The JSON of nft 1.0.6 leaves out `flags dynamic`.
+        """
+        statements = [one for chain in self.chains.values() for body, _ in chain.rules for one in body["expr"]]
+        return frozenset(
+            one["set"]["set"].lstrip("@")
+            for one in statements
+            if isinstance(one, dict) and isinstance(one.get("set"), dict) and isinstance(one["set"].get("set"), str)
+        )
 
 
 class Builder:
@@ -120,7 +131,7 @@ class Builder:
                     self.ledger.unread(where, said)
                     self.ledger.problem(where, said)
                     return
-                chain.rules.append(({**body, "expr": [_as_data(one) for one in body["expr"]]}, where))
+                chain.rules.append((body, where))
             case "set" | "map" | "meter":
                 (table.maps if kind == "map" else table.sets)[name] = (dict(body), where)
                 self.ledger.read(where)
@@ -148,7 +159,7 @@ class Builder:
         rulebases, sets = [], []
         for ref, table in self.tables.items():
             mine = {name: full for (owner, name), full in names.items() if owner == ref}
-            filled = _filled(table)
+            filled = table.filled()
             sets += [self._set(mine[name], body, where, name in filled) for name, (body, where) in table.sets.items()]
             rulebases.append(self._rulebase(table, mine))
         return (*rulebases, *self._unfiltered()), tuple(sets)
@@ -187,17 +198,15 @@ class Builder:
             gaps.add(where)
             self.ledger.unread(where, f"{why}; the rule is kept as one that may match")
 
-        filled = _filled(table)
+        filled = table.filled()
         maps: dict[str, list[tuple[Any, Any]] | None] = {
             name: None
             if name in filled or _changes(body)
             else [(one[0], one[1]) for one in body.get("elem", []) if isinstance(one, list) and len(one) == 2]
             for name, (body, _) in table.maps.items()
         }
-        only = min(_FAMILIES[table.family])
-        reader = StatementReader(
-            Conditions(sets), maps, report, family=only if len(_FAMILIES[table.family]) == 1 else None
-        )
+        families = _FAMILIES[table.family]
+        reader = StatementReader(Conditions(sets), maps, report, family=min(families) if len(families) == 1 else None)
         chains = [self._chain(table, name, chain, reader) for name, chain in table.chains.items()]
         names = set(table.chains)
         for chain in chains:
@@ -308,32 +317,6 @@ def _set_keys(body: Mapping[str, Any]) -> list[Key] | None:
     return known if known and len(known) == len(found) else None
 
 
-def _as_data(statement: Any) -> Any:
-    """A statement that nft writes as text inside its JSON, such as those that add to maps, as data."""
-    if not isinstance(statement, str):
-        return statement
-    try:
-        (one,) = RuleText(statement.split()).rule()
-    except (NotUnderstoodError, ValueError):
-        return statement
-    return one
-
-
 def _changes(body: Mapping[str, Any]) -> bool:
     """Whether the elements of a set or map come and go by themselves or by rules."""
     return "timeout" in body or any(flag in ("timeout", "dynamic") for flag in body.get("flags", []))
-
-
-def _filled(table: _Table) -> frozenset[str]:
-    """The sets and maps to which rules of a table add: what is listed is what they held at that moment.
-
-    The JSON of nft 1.0.6 leaves out `flags dynamic`.
-    """
-    out: set[str] = set()
-    for chain in table.chains.values():
-        for body, _ in chain.rules:
-            for statement in body["expr"]:
-                match statement:
-                    case {"set": {"set": str(name)}}:
-                        out.add(name.lstrip("@"))
-    return frozenset(out)

@@ -8,8 +8,9 @@ from bisect import bisect_right
 from collections.abc import Iterator
 from typing import Any
 
-from aiguille.model import Span, UnreadableError
+from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.files import ExportFile, json_text
+from aiguille.readers.nftables.text_rule import RuleText
 
 _HEAD = re.compile(r'\s*\{\s*"nftables"\s*:\s*\[\s*')
 _BETWEEN = re.compile(r"\s*(,|\])\s*")
@@ -75,6 +76,8 @@ def items(file: ExportFile) -> Iterator[Item]:
         if not isinstance(found, dict) or len(found) != 1:
             raise UnreadableError(f"{places.span(at, stop)}: an object with one key, such as 'rule', was expected here")
         ((kind, body),) = found.items()
+        if kind == "rule" and isinstance(body, dict) and isinstance(body.get("expr"), list):
+            body["expr"] = [_as_data(one) for one in body["expr"]]
         yield kind, body, places.span(at, stop)
         between = _BETWEEN.match(text, stop)
         if between is None:
@@ -84,6 +87,17 @@ def items(file: ExportFile) -> Iterator[Item]:
             if text[at:].strip() != "}":
                 raise _broken(file, places, at)
             return
+
+
+def _as_data(statement: Any) -> Any:
+    """A statement that nft writes as text inside its JSON, such as those that add to maps, as data."""
+    if not isinstance(statement, str):
+        return statement
+    try:
+        (one,) = RuleText(statement.split()).rule()
+    except (NotUnderstoodError, ValueError):
+        return statement
+    return one
 
 
 class _TwiceError(Exception):

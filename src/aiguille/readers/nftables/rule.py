@@ -52,7 +52,7 @@ _VERDICTS = {
     "jump": Action.JUMP,
     "goto": Action.GOTO,
 }
-_PASSING = frozenset(["dup", "fwd", "flow", "last", "reset", "ct helper", "ct timeout", "ct expectation", "secmark"])
+_PASSING = frozenset(["dup", "fwd", "flow", "last", "ct helper", "ct timeout", "ct expectation", "secmark"])
 """Statements after which evaluation goes on, and which change no verdict."""
 _OPEN = frozenset(["queue", "tproxy", "synproxy"])
 """Statements whose verdict something outside the rule set gives."""
@@ -199,7 +199,8 @@ class StatementReader:
             case "reset":
                 self._need(needed_to_write(body), line, out)
             case _ if kind in _PASSING:
-                self._need(needed_to_read(body, self._conditions, self._elements), line, out)
+                parts = list(body.values()) if isinstance(body, dict) and "map" not in body else body
+                self._need(needed_to_read(parts, self._conditions, self._elements), line, out)
             case _:
                 # It may be a verdict that we do not know.
                 self._gap(line, f"the statement '{kind}' is not known")
@@ -352,12 +353,8 @@ class StatementReader:
             return
         netmap = "netmap" in (body.get("flags"), body.get("type_flags")) or body.get("type_flags") == "prefix"
         hosts, places = body.get("addr"), body.get("port")
-        same = (
-            isinstance(hosts, dict)
-            and isinstance(places, dict)
-            and "map" in hosts
-            and hosts["map"]["key"] == places["map"]["key"]
-        )
+        maps = [one["map"]["key"] for one in (hosts, places) if isinstance(one, dict) and "map" in one]
+        same = len(maps) == 2 and maps[0] == maps[1]
         for each, target, where in self._entries(hosts, line):
             for one, port, there in self._entries(places, each):
                 if same and where != there:
@@ -432,7 +429,7 @@ def _limit_text(kind: str, body: Mapping[str, Any]) -> str:
     if kind == "ct count":
         return f"{over}{body['val']}"
     if kind == "meter":
-        return f"{spell(body['key'])}" if "key" in body else spell(body)
+        return spell(body["key"])
     unit = f" {body['rate_unit']}" if body.get("rate_unit", "packets") != "packets" else ""
     # The text leaves out the burst that nft assumes by itself.
     burst = f" burst {body['burst']} packets" if body.get("burst", 5) != 5 and not unit else ""

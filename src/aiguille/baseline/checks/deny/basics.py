@@ -31,6 +31,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.wording import NO_INWARD_RULES, UNSETTLED, by_default, capital, counted, lines, listed
 from aiguille.model import Direction, Field, State
+from aiguille.model.facts import FORWARDING
 from aiguille.space import Axis, Box, IntervalSet, PacketSet, box, overlap
 from aiguille.space.fields import TCP
 
@@ -472,7 +473,7 @@ def half_open(subject: Subject) -> Iterator[Answer]:
     fix="Switch forwarding off where the host is no router, or write rules for what goes through.",
 )
 def forwarding(subject: Subject) -> Iterator[Answer]:
-    for family, name in ((4, "net.ipv4.ip_forward"), (6, "net.ipv6.conf.all.forwarding")):
+    for family, name in FORWARDING.items():
         one = fact(subject, name)
         program = subject.programs.get(family, Direction.THROUGH_DEVICE)
         rules = (
