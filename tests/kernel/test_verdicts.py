@@ -31,6 +31,13 @@ OPEN = (
 )
 """Loaded while flows are opened, in place of what the rule set before has left in any table."""
 
+EACH_KIND = pytest.mark.parametrize(
+    ("family", "translate"),
+    [(4, False), (4, True), (6, False), (6, True)],
+    ids=["4-plain", "4-translated", "6-plain", "6-translated"],
+)
+"""Rule sets of each family, with and without translation."""
+
 CHAINS = ("INPUT", "FORWARD", "one", "two", "three")
 PORTS = (22, 53, 80, 443, 8080)
 ICMP = {4: (8, 0, 13), 6: (128, 129)}
@@ -273,8 +280,7 @@ def decided(
     return refused or accepted
 
 
-@pytest.mark.parametrize("translate", [False, True], ids=["plain", "translated"])
-@pytest.mark.parametrize("family", [4, 6])
+@EACH_KIND
 def test_verdict_and_deciding_rule_are_the_kernels(
     family: int, translate: bool, record_property: Callable[[str, object], None]
 ) -> None:

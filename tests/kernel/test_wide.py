@@ -13,13 +13,11 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
-import pytest
-
 import aiguille
 from aiguille.analysis.program import Programs
 from aiguille.analysis.walk.probe import Prober, Verdict
 from aiguille.packets import Packet
-from tests.kernel.test_verdicts import PORTS, Maker, decided
+from tests.kernel.test_verdicts import EACH_KIND, PORTS, Maker, decided
 from tests.kernel.wire import OWN, Firewall, address
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
@@ -363,8 +361,7 @@ def usual(reasons: Counter[str]) -> str:
     return ", ".join(f"{name} {count}" for name, count in reasons.most_common(8))
 
 
-@pytest.mark.parametrize("translate", [False, True], ids=["plain", "translated"])
-@pytest.mark.parametrize("family", [4, 6])
+@EACH_KIND
 def test_what_is_certain_is_what_the_kernel_does(
     family: int, translate: bool, tmp_path: Path, record_property: Callable[[str, object], None]
 ) -> None:

@@ -14,15 +14,13 @@ import time
 from collections import Counter
 from collections.abc import Callable
 
-import pytest
-
 from aiguille.analysis.program import Programs
 from aiguille.analysis.walk.probe import Prober, Visit
 from aiguille.model import Action, Device
 from aiguille.packets import Packet
 from aiguille.readers import nftables
 from aiguille.readers.files import decode
-from tests.kernel.test_verdicts import PORTS
+from tests.kernel.test_verdicts import EACH_KIND, PORTS
 from tests.kernel.test_wide import WideMaker, open_because, usual
 from tests.kernel.wire import OWN, Firewall
 
@@ -327,8 +325,7 @@ def ours(listed: str, name: str) -> str:
     return re.sub(r"^table \w+ judge \{.*?^\}\n", "", listed, flags=re.M | re.S)
 
 
-@pytest.mark.parametrize("translate", [False, True], ids=["plain", "translated"])
-@pytest.mark.parametrize("family", [4, 6])
+@EACH_KIND
 def test_what_is_certain_is_what_the_kernel_does(
     family: int, translate: bool, record_property: Callable[[str, object], None]
 ) -> None:
