@@ -39,7 +39,7 @@ START_FIREWALLD = (
 START_SHOREWALL = (
     "mkdir -p /run/shorewall; mount -t tmpfs none /var/lib/{program}\n"
     "{program} start > $OUT/../log 2>&1 || (cat $OUT/../log; exit 1)\n"
-    "iptables-save > $OUT/a.v4\nip6tables-save > $OUT/a.v6"
+    "iptables-save -c > $OUT/a.v4\nip6tables-save -c > $OUT/a.v6"
 )
 UFW = {
     "fresh": "",

@@ -1,9 +1,14 @@
-"""Which entries of two lists are the same ones, in the same order: what is left over was added, removed or moved."""
+"""Which entries of two lists are the same ones, in the same order: what is left over was added, removed or moved.
+
+And what makes two rules the same one, written twice.
+"""
 
 from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Hashable, Sequence
+
+from aiguille.model import Log, Rule
 
 
 def in_order(one: Sequence[Hashable], other: Sequence[Hashable]) -> dict[int, int]:
@@ -36,3 +41,19 @@ def in_order(one: Sequence[Hashable], other: Sequence[Hashable]) -> dict[int, in
         out[pairs[index][0]] = pairs[index][1]
         index = previous[index]
     return out
+
+
+def content(rule: Rule) -> Hashable:
+    """What a rule says, in whatever order; its place, number, counters and remarks are left aside."""
+    return (*_body(rule), rule.reply, rule.effects, frozenset(rule.qualifiers), rule.enabled)
+
+
+def shape(rule: Rule) -> Hashable:
+    """As `content`, for rules out of different sources: how they spell a limit, a log's prefix or a reject's answer is left aside."""
+    effects = tuple("log" if isinstance(one, Log) else one for one in rule.effects)
+    return (*_body(rule), effects, len(rule.qualifiers))
+
+
+def _body(rule: Rule) -> tuple[Hashable, ...]:
+    conditions = frozenset((one.field, frozenset(one.operands), one.negated) for one in rule.match.conditions)
+    return rule.action, rule.target, conditions, frozenset(rule.marks)

@@ -34,11 +34,16 @@ def in_one_space(one: Device, other: Device) -> tuple[Programs, Programs]:
     return Programs(one, symbols), Programs(other, symbols)
 
 
-def difference(one: Program, other: Program, region: Box = EVERYTHING) -> Difference | None:
+def difference(one: Program, other: Program, region: Box = EVERYTHING, *, certainly: bool = False) -> Difference | None:
     """A packet of `region` that one program may accept or refuse and the other may not; None if there is none.
 
     Both must be of the same family and direction and made by `in_one_space`.
+    certainly: only a packet that one of them surely accepts and the other surely refuses
     """
+
+    def fare(mine: frozenset[bool], theirs: frozenset[bool]) -> bool:
+        return not mine & theirs if certainly else mine != theirs
+
     for part in one.regions(region):
         first, second = Cut(one, part, rows_of(one)), Cut(other, part, rows_of(other))
         shift = len(first.rows)
@@ -48,7 +53,7 @@ def difference(one: Program, other: Program, region: Box = EVERYTHING) -> Differ
         def differ(alive: int, full: int, first: Cut = first, second: Cut = second) -> bool | None:
             ends = first.ends(alive & mine, full & mine)  # noqa: B023 - called within this turn of the loop only
             others = second.ends(alive >> shift, full >> shift)  # noqa: B023
-            return None if ends is None or others is None else _verdicts(ends) != _verdicts(others)
+            return None if ends is None or others is None else fare(_verdicts(ends), _verdicts(others))
 
         found = joint.find(differ)
         if found is not None:
@@ -62,14 +67,17 @@ def _verdicts(ends: Ends) -> frozenset[bool]:
     return frozenset(end.accepts for end in ends)
 
 
-def differences(one: Device, other: Device) -> list[Difference]:
-    """A packet for each family and direction in which two devices differ, both having a say there."""
+def differences(one: Device, other: Device, *, certainly: bool = False) -> list[Difference]:
+    """A packet for each family and direction in which two devices differ, both having a say there.
+
+    certainly: only where the two surely do
+    """
     out = []
     first, second = in_one_space(one, other)
     for direction in Direction:
         for mine in first.held(direction):
             theirs = second.get(mine.family, direction)
-            if theirs is not None and (found := difference(mine, theirs)) is not None:
+            if theirs is not None and (found := difference(mine, theirs, certainly=certainly)) is not None:
                 out.append(found)
     return out
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from aiguille.analysis.alignment import in_order
+from aiguille.analysis.alignment import content, in_order
 from aiguille.model import Chain, Device, Rule, Rulebase, Setting, Span
 from aiguille.model.spelling import spell_operand
 
@@ -96,9 +96,7 @@ _ALIKE = 0.5
 
 
 def _content(rule: Rule) -> Hashable:
-    """What a rule says, its place, number, counters and remarks left aside."""
-    return (rule.action, rule.target, rule.reply, rule.match, rule.effects, rule.marks, rule.qualifiers, rule.enabled,
-            rule.name == "default" and rule.number == 0)  # fmt: skip
+    return (content(rule), rule.name == "default" and rule.number == 0)
 
 
 def _likeness(one: Rule, other: Rule) -> float:

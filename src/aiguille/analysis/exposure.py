@@ -20,7 +20,7 @@ from aiguille.analysis.resolve import term_boxes
 from aiguille.analysis.sides import Entrance
 from aiguille.model import DestinationType, Direction, ManagementService, State
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
-from aiguille.space.fields import SYN, TCP
+from aiguille.space.fields import MULTICAST, SYN, TCP
 
 _ODD = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}
 """Sources no real host has; they prove as much and convince less."""
@@ -77,12 +77,18 @@ def exposures(programs: Programs, entrance: Entrance, services: Sequence[Managem
     for program in programs.all(Direction.TO_DEVICE):
         decider = Decider(program)
         own = own_addresses(programs.device, program.family)
-        here = overlap(entrance.region, box([(Axis.DST, own)])) if own is not None else entrance.region
+        # Where its addresses are not known, it has none of those that are meant for all who listen.
+        somewhere = own if own is not None else _meant_for_one(program)
+        here = overlap(entrance.region, box([(Axis.DST, somewhere)]))
         for service in services:
             for one in opening(program.family, service):
                 region = overlap(one, here) if here is not None else None
                 if region is not None:
                     yield from _exposure(decider, region, service, entrance)
+
+
+def _meant_for_one(program: Program) -> IntervalSet:
+    return IntervalSet([(0, program.space.tops[Axis.DST])]) - IntervalSet([MULTICAST[program.family]])
 
 
 def _exposure(decider: Decider, region: Box, service: ManagementService, entrance: Entrance) -> Iterator[Exposure]:

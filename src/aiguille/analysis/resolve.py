@@ -42,7 +42,19 @@ from aiguille.model import (
     Tuples,
 )
 from aiguille.space.effort import limited
-from aiguille.space.fields import EVERYTHING, ICMP_OF, PORT_TOP, TCP, WITH_PORTS, Axis, Box, Space, Symbols, box
+from aiguille.space.fields import (
+    EVERYTHING,
+    ICMP_OF,
+    MULTICAST,
+    PORT_TOP,
+    TCP,
+    WITH_PORTS,
+    Axis,
+    Box,
+    Space,
+    Symbols,
+    box,
+)
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packetset import PacketSet
 from aiguille.space.slices import overlap
@@ -342,7 +354,7 @@ class Resolver(Struct, dict=True):
         six = self.space.family == 6
         mine = [one for one in self.device.interfaces if one.enabled and one.name != "lo"]
         known = bool(mine) and all(one.addresses for one in mine)
-        multicast = IntervalSet([(0xFF << 120, (1 << 128) - 1)] if six else [(0xE0000000, 0xEFFFFFFF)])
+        multicast = IntervalSet([MULTICAST[self.space.family]])
         out = _NOTHING
         open_ended = False
         for number in range(operand.first, operand.last + 1):

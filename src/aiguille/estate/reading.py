@@ -12,6 +12,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis.countries import located
 from aiguille.analysis.sides import guess_sides, interface_names
+from aiguille.analysis.written import as_written
 from aiguille.estate import engagement
 from aiguille.estate.finding import Gathered, Job, joined, look
 from aiguille.model import (
@@ -191,7 +192,7 @@ def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresse
         )
     out = []
     for device in found:
-        device = replace(device, recognised=job.why, name=device.name or job.files[0].path)
+        device = as_written(replace(device, recognised=job.why, name=device.name or job.files[0].path))
         if job.entry is not None:
             device = engagement.apply(job.entry, device)
         if sides:

@@ -152,6 +152,7 @@ class Device(Struct, frozen=True):
     update_waiting: the release that waits to be installed; updates_itself: whether that happens by itself
     time_sources: where it gets the time from, empty where it asks nobody
     saved: the rules it would start with, where they are distinguished from those that run
+    written: what a program makes of files of its own while `rulebases` are what a dump shows; empty once both are joined
     loads_rules: whether the rules are put in place when it starts
     advice: how a check's fix reads on this make, by the check's id
     listeners: sockets that listen; empty where the export states none
@@ -175,6 +176,7 @@ class Device(Struct, frozen=True):
     sets: tuple[SetObject, ...] = ()
     rulebases: tuple[Rulebase, ...] = ()
     waiting: tuple[Rulebase, ...] = ()
+    written: tuple[Rulebase, ...] = ()
     administration: Administration = Administration()
     logging: Logging = Logging()
     schedules: tuple[Schedule, ...] = ()

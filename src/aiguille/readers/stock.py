@@ -35,7 +35,9 @@ def is_shipped(chain: Chain, rule: Rule) -> bool:
     if chain.name == "FORWARD" and rule.action is Action.ACCEPT and _is_bridging(rule):
         return True
     if chain.base is not None and rule.target is not None:
-        return bool(re.match(r"ufw6?-", rule.target) or _CALLED.match(rule.target)) and not rule.match.conditions
+        if _CALLED.match(rule.target) or rule.target.startswith("DOCKER"):
+            return True  # a jail for one port, a bridge of containers: their programs put these jumps there
+        return re.match(r"ufw6?-", rule.target) is not None and not rule.match.conditions
     if not _UFW.match(chain.name):
         return False
     if rule.action is not Action.ACCEPT:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
+from aiguille.analysis.alignment import shape
 from aiguille.analysis.compare import differences
 from aiguille.analysis.edits import Edit, RuleEdit, rule_edits
 from aiguille.analysis.program import ipv6_is_off
@@ -177,30 +178,50 @@ def unsaved(subject: Subject) -> Iterator[Answer]:
         )
         return
     families = {f for base in device.saved for f in base.families}
-    running = replace(
-        device, rulebases=tuple(_only(base, families) for base in device.rulebases if base.families & families)
-    )
     stored = replace(device, rulebases=device.saved)
-    found = differences(running, stored)
-    if found:
+    running = replace(
+        device,
+        rulebases=tuple(
+            _lent_apart(_only(base, families), device.saved) for base in device.rulebases if base.families & families
+        ),
+    )
+    if found := differences(running, stored, certainly=True):
         described = []
         for one in found:
-            now, then = (
-                " or ".join("accepted" if v else "refused" for v in sorted(side)) for side in (one.one, one.other)
-            )
+            now, then = ("accepted" if True in side else "refused" for side in (one.one, one.other))
             described.append(f"'{one.packet.sentence()}' is {now} now and {then} after the next start")
         more = f", and {len(described) - 2} ways more" if len(described) > 2 else ""
-        packet = next((one.packet for one in found if len(one.one) == len(one.other) == 1), None)
         edits = rule_edits(running, stored)
         yield Found(
             f"{listed(described[:2])}{more}{_only_on_a_side(edits)}.",
             "unsaved",
             lines(*(side.where for edit in edits for side in (edit.before, edit.after) if side is not None))[:6]
             or _begins(device.saved),
-            packet=packet,
+            packet=found[0].packet,
         )
-    if not found:
+    elif open_ended := differences(running, stored):
+        yield CannotTell(
+            f"conditions that cannot be determined leave open whether '{open_ended[0].packet.sentence()}' fares alike after the "
+            "next start; `aiguille read` names what was not understood"
+        )
+    else:
         yield Passed("the stored rules let through exactly what the running ones do")
+
+
+def _lent_apart(base: Rulebase, saved: tuple[Rulebase, ...]) -> Rulebase:
+    """A rule base without the rules that another program hangs into it whenever it starts, and that nobody stores."""
+    chains = {
+        chain.name: chain
+        for one in saved
+        if one.name == base.name and one.families & base.families
+        for chain in one.chains
+    }
+
+    def kept(chain: Chain) -> Chain:
+        stored = {shape(rule) for rule in chains[chain.name].rules} if chain.name in chains else set()
+        return replace(chain, rules=tuple(r for r in chain.rules if not r.shipped or shape(r) in stored))
+
+    return replace(base, chains=tuple(map(kept, base.chains)))
 
 
 def _only_on_a_side(edits: list[RuleEdit]) -> str:

@@ -1,7 +1,8 @@
 """Reader for a Linux host: a bundle of its files, laid out as below its root, and of what its commands print.
 
 What counts is the rule set that runs, where its dump is in the bundle; else the rules that a program (ufw, firewalld,
-Shorewall) would load from its files, or those stored for the next start.
+Shorewall) would load from its files, or those stored for the next start. Where dump and files are both there, the device has
+both: what runs, and what the program makes of its files (`Device.written`).
 """
 
 from __future__ import annotations
@@ -74,11 +75,18 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     bundle = Bundle(tuple(files), frozenset(one.name for one in sets))
     source, *others = _sources(bundle, sets, name, objects, ledger)
     part = source.read()
+    program, written = _written(part, source, others, bundle, ledger)
+    made_of = program.files if program is not None else ()
+    runs = program is not None and bool(_chains(part) & _chains(written))
     for other in others:
         for file in other.files:
-            if file not in source.files and not _is_saved(source, file) and not iptables.is_sets(file):
+            if file not in (*source.files, *made_of) and not _is_saved(source, file) and not iptables.is_sets(file):
                 _leave(ledger, file, f"the rules are taken from {source.label}; these are not the ones that count")
     saved = _saved(bundle, source, sets, name, objects, ledger)
+    if program is not None and saved is None:
+        saved = written.rulebases
+    if runs:
+        part = _joined(part, written)
     facts = network.read(bundle, ledger)
     ssh, settings = sshd.read(bundle, ledger)
     administration = accounts.read(bundle, ledger, ssh)
@@ -96,7 +104,8 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         link_layer=default(False),
         recovery_account=default(False),
     )
-    time_sources, loads = upkeep.time_sources(bundle, ledger), upkeep.loads_rules(bundle, ledger, source.label)
+    shown = program if program is not None and runs else source
+    time_sources, loads = upkeep.time_sources(bundle, ledger), upkeep.loads_rules(bundle, ledger, shown.label)
     for file in files:
         if ledger.untouched(file):
             backup = file.place.endswith((".old", "~", ".bak", ".dpkg-dist", ".dpkg-old", ".rpmsave", ".rpmnew"))
@@ -105,7 +114,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     return Device(
         name=name,
         dialect=NAME,
-        make=f"{MAKE} ({source.label})",
+        make=f"{MAKE} ({source.label})" if shown is source else f"{MAKE} ({shown.label}, with {source.label})",
         sources=tuple(file.source for file in files),
         ledger=ledger.finish(),
         firmware=firmware if firmware.known else part.firmware,
@@ -117,6 +126,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         services=part.services,
         rulebases=part.rulebases,
         waiting=part.waiting,
+        written=written.rulebases if runs else (),
         sets=(*part.sets, *(one for one in sets if one not in part.sets)),
         administration=administration,
         logging=logging,
@@ -222,6 +232,46 @@ def _running(
     own = _ruleset(rulesets, objects, ledger)
     beside = tuple(r for r in own.rulebases if r.name not in held and r.name != "no table")
     return replace(part, rulebases=(*part.rulebases, *beside), sets=(*part.sets, *own.sets))
+
+
+def _written(
+    running: FirewallPart, source: _Source, others: Sequence[_Source], bundle: Bundle, ledger: LedgerBuilder
+) -> tuple[_Source | None, FirewallPart]:
+    """The program that made the rules of a dump, or will at the next start, and what it makes of its files; none if it is
+    installed only."""
+    for other in others if source.dump is not None else ():
+        if other.label not in PROGRAMS:
+            continue
+        # Looked at apart first: no line of a program that does not count is taken for read.
+        aside = LedgerBuilder(bundle.files)
+        try:
+            part = _READERS[other.label](bundle, aside)
+        except UnreadableError:
+            continue
+        # That Shorewall's own switch is on says little: its package comes so.
+        starts = upkeep.loads_rules(bundle, aside, other.label, switch=other.label == "ufw")
+        if not part.waiting and (_chains(part) & _chains(running) or (starts.known and starts.value)):
+            return other, other.read()
+    return None, FirewallPart(())
+
+
+def _chains(part: FirewallPart) -> frozenset[str]:
+    """The names of the chains that a program made for itself."""
+    return frozenset(chain.name for base in part.rulebases for chain in base.chains if chain.base is None)
+
+
+def _joined(running: FirewallPart, written: FirewallPart) -> FirewallPart:
+    """What runs, with what only the files of its program state of it."""
+    held = {one.name for one in running.sets}
+    return replace(
+        running,
+        sets=(*running.sets, *(one for one in written.sets if one.name not in held)),
+        zones=running.zones or written.zones,
+        interfaces=running.interfaces or written.interfaces,
+        services=(*running.services, *written.services),
+        default_zone=running.default_zone or written.default_zone,
+        system=running.system or written.system,
+    )
 
 
 def _leave(ledger: LedgerBuilder, file: ExportFile, why: str) -> None:

@@ -170,18 +170,21 @@ def joined(network: Network, part: FirewallPart) -> tuple[Interface, ...]:
 
 
 def zones(network: Network, part: FirewallPart) -> tuple[Zone, ...]:
-    """Zones of the firewall; the one that holds the default route is the outside, a guess that says so."""
+    """Zones of the firewall, interfaces of none in its default one; the zone that holds the default route is the outside, a guess
+    that says so."""
+    bound = {name for zone in part.zones for name in zone.interfaces}
+    free = tuple(sorted(name for name in network.interfaces if name not in bound and name != "lo"))
+    held = [
+        replace(zone, interfaces=(*zone.interfaces, *free)) if zone.name and zone.name == part.default_zone else zone
+        for zone in part.zones
+    ]
     if network.default is None:
-        return part.zones
+        return tuple(held)
     device, where = network.default
     why = f"the default route leaves by {device} ({where})"
     out = []
     placed = False
-    bound = {name for zone in part.zones for name in zone.interfaces}
-    free = tuple(sorted(name for name in network.interfaces if name not in bound and name != "lo"))
-    for zone in part.zones:
-        if zone.name == part.default_zone and part.default_zone:
-            zone = replace(zone, interfaces=(*zone.interfaces, *free))
+    for zone in held:
         if device in zone.interfaces and zone.side is None:
             zone = replace(zone, side=Side.OUTSIDE, guessed=why)
         placed = placed or device in zone.interfaces

@@ -109,10 +109,11 @@ def is_unit_list(file: ExportFile) -> bool:
     return any(line.startswith("UNIT FILE") and "STATE" in line for line in file.lines[:3])
 
 
-def loads_rules(bundle: Bundle, ledger: LedgerBuilder, label: str) -> Setting[bool]:
+def loads_rules(bundle: Bundle, ledger: LedgerBuilder, label: str, *, switch: bool = True) -> Setting[bool]:
     """Whether a unit that puts the rules in place starts with the host; ufw and Shorewall have a switch of their own too.
 
     label: where the rules were read from
+    switch: whether the program's own switch says so where no list of units is there
     """
     enabled: dict[str, Span] = {}
     listed: dict[str, Span] = {}
@@ -133,7 +134,7 @@ def loads_rules(bundle: Bundle, ledger: LedgerBuilder, label: str) -> Setting[bo
         if on := next((enabled[name] for name in loaders if name in enabled), None):
             return stated(True, on)
         return stated(False, next((listed[name] for name in loaders if name in listed), lists[0].span(1)))
-    return switched if switched is not None else unknown()
+    return switched if switched is not None and switch else unknown()
 
 
 def _switch(bundle: Bundle, label: str) -> Setting[bool] | None:
