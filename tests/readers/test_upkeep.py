@@ -113,7 +113,7 @@ def test_rules_stored_for_the_next_start_stand_beside_those_that_run() -> None:
     chain = "type filter hook input priority filter; policy drop;\n\t\tiifname lo accept"
     running = f"table inet f {{\n\tchain input {{\n\t\t{chain}\n\t}}\n}}\n"
     both = linux({"ruleset": running, "etc/nftables.conf": "flush ruleset\n" + running}, dump="")
-    assert (saved(both), both.make) == ([1, 0, 0], "Linux host (the dump of nftables)")
+    assert (saved(both), both.make) == ([1, 0, 0], "Linux host (nftables.conf, with the dump of nftables)")
     assert saved(linux({"etc/nftables.conf": running}, dump="")) is None  # stored is all there is, nothing to compare
     assert saved(linux({"ruleset": running}, dump="")) is None
     assert saved(linux({"etc/iptables/rules.v4": DUMP})) == [1, 0, 0]

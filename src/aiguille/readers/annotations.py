@@ -1,7 +1,7 @@
 """What people wrote beside a rule, behind a ``#``, where the rule has no comment of its own.
 
 Files that people keep by hand (`nftables.conf`, scripts, `rules` of Shorewall) say there what a rule is for, until when, and for whom.
-A comment at the end of the rule's line is its own; one on the lines above is, where no other rule follows before the next gap.
+A comment at the end of the rule's line is its own; one above is that of the few lines of rules that follow it without a gap.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from pathlib import PurePath
 
 from msgspec.structs import replace
 
-from aiguille.model import Device, Rule
+from aiguille.model import Action, Device, Rule, Span
 from aiguille.readers.shell import without_comment
 
 _BY_HAND = frozenset(["iptables-save", "nftables", "linux-host"])
@@ -60,6 +60,7 @@ def _rule(rule: Rule, files: Mapping[str, Sequence[str]], rules: set[tuple[str, 
     if (
         lines is None
         or rule.comment
+        or rule.action is Action.CONTINUE
         or rule.built_in
         or rule.shipped
         or rule.implied
@@ -69,10 +70,32 @@ def _rule(rule: Rule, files: Mapping[str, Sequence[str]], rules: set[tuple[str, 
         return rule
     last = lines[where.last - 1]
     said = _meant(last[len(without_comment(last)) :])
-    if not said and (where.file, where.last + 1) not in rules:
-        above = list(_above(lines, where.first))
-        said = " ".join(reversed(above))
+    if not said and (first := _headed(where, lines, rules)):
+        said = " ".join(reversed(list(_above(lines, first))))
     return replace(rule, comment=said) if said else rule
+
+
+_FEW = 3
+"""Lines of rules that one comment above them is taken to speak of; what stands above more is a heading."""
+
+
+def _headed(where: Span, lines: Sequence[str], rules: set[tuple[str, int]]) -> int:
+    """The first line of the run of rules without words of their own in which a rule stands; 0 where the run is long."""
+
+    def bare(number: int) -> bool:
+        if (where.file, number) not in rules:
+            return False
+        line = lines[number - 1]
+        return len(without_comment(line)) == len(line) and "comment" not in line
+
+    first, last = where.first, where.last
+    while bare(first - 1) and last - first < _FEW:
+        first -= 1
+    while bare(last + 1) and last - first < _FEW:
+        last += 1
+    alone = (first, last) == (where.first, where.last)
+    tops_the_file = all(line.lstrip().startswith("#") for line in lines[: first - 1])
+    return first if alone or (last - first < _FEW and not tops_the_file) else 0
 
 
 def _above(lines: Sequence[str], first: int) -> Iterator[str]:

@@ -37,6 +37,8 @@ _READERS: dict[str, Callable[[Bundle, LedgerBuilder], FirewallPart]] = {
 }
 """What reads the files of each of the programs of `PROGRAMS`."""
 
+CONF = "nftables.conf"
+
 POORER: tuple[
     tuple[str, Callable[[ExportFile], str | None], Callable[[ExportFile, LedgerBuilder], FirewallPart]], ...
 ] = (
@@ -180,7 +182,7 @@ def _sources(
         if held := tuple(bundle.under(prefix)):
             out.append(_Source(label, held, lambda reader=reader: reader(bundle, ledger)))  # type: ignore[misc]
     if (stored := bundle.get("etc/nftables.conf")) is not None:
-        out.append(_Source("nftables.conf", (stored,), lambda: _ruleset((stored,), objects, ledger)))
+        out.append(_Source(CONF, (stored,), lambda: _ruleset((stored,), objects, ledger)))
     if kept := tuple(file for place in STORED if (file := bundle.get(place)) is not None):
         out.append(_Source("the rules stored for the next start", kept, lambda: commands(kept)))
     if scripts:
@@ -240,6 +242,11 @@ def _written(
     """The program that made the rules of a dump, or will at the next start, and what it makes of its files; none if it is
     installed only."""
     for other in others if source.dump is not None else ():
+        if other.label == CONF and source.dump is Dump.NFTABLES:
+            try:
+                return other, other.read()
+            except UnreadableError:
+                continue
         if other.label not in PROGRAMS:
             continue
         # Looked at apart first: no line of a program that does not count is taken for read.
@@ -255,9 +262,14 @@ def _written(
     return None, FirewallPart(())
 
 
-def _chains(part: FirewallPart) -> frozenset[str]:
-    """The names of the chains that a program made for itself."""
-    return frozenset(chain.name for base in part.rulebases for chain in base.chains if chain.base is None)
+def _chains(part: FirewallPart) -> frozenset[tuple[str, str]]:
+    """Where the chains stand that a program, or who wrote the rules of nft, made and named; iptables brings its base chains along."""
+    return frozenset(
+        (base.name, chain.name)
+        for base in part.rulebases
+        for chain in base.chains
+        if chain.base is None or " " in base.name
+    )
 
 
 def _joined(running: FirewallPart, written: FirewallPart) -> FirewallPart:

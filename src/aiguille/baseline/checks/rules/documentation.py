@@ -145,6 +145,9 @@ def _akin(one: Rule, other: Rule) -> bool:
 _TURNED = {Field.SOURCE: Field.DESTINATION, Field.DESTINATION: Field.SOURCE}
 
 
+_TICKET = r"(?i:\b(?:ticket|change|request|case)\b\W{0,3}\w*-?\d+)|\b[A-Z]-\d{2,}|[A-Z]{2,}-?\d+|#\d+"
+
+
 @check(
     id="rules.incomplete-documentation",
     together="described rules name no ticket, or lack what else is asked for",
@@ -153,7 +156,12 @@ _TURNED = {Field.SOURCE: Field.DESTINATION, Field.DESTINATION: Field.SOURCE}
     controls=("CM-3",),
     params=(
         Param(
-            "ticket", str, r"[A-Z]{2,}-?\d+|#\d+", "pattern (RE2)", "what ticket numbers mostly look like", Of.PATTERN
+            "ticket",
+            str,
+            _TICKET,
+            "pattern (RE2)",
+            "what ticket numbers mostly look like, or a number behind the word",
+            Of.PATTERN,
         ),
         Param("requester", bool, False, "true or false", "few exports have a place for it; ask for it where yours do"),
         Param("date", bool, False, "true or false", "as for the requester"),
