@@ -90,7 +90,7 @@ def test_fail2ban(files: dict[str, str], attempts: float, seconds: float, standi
 LOGS = [
     ({}, None, None),
     ({"systemd/journald.conf": "[Journal]\nMaxRetentionSec=2week\n"}, 14.0, None),
-    ({"systemd/journald.conf": "[Journal]\n#MaxRetentionSec=2week\n"}, inf, None),
+    ({"systemd/journald.conf": "[Journal]\n#MaxRetentionSec=2week\n"}, None, None),  # its size is the limit, no age
     (
         {"systemd/journald.conf": "[Journal]\n", "systemd/journald.conf.d/x.conf": "[Journal]\nMaxRetentionSec=30day\n"},
         30.0, None,
@@ -103,6 +103,23 @@ LOGS = [
     ({"logrotate.conf": "weekly\nrotate 4\n", "logrotate.d/s": "/var/log/syslog {\n compress\n rotate 5\n}\n"}, 35.0, None),
     ({"logrotate.d/web": "/var/log/nginx/*.log {\n daily\n rotate 2\n}\n"}, None, None),
     ({"rsyslog.conf": "*.* /var/log/all\n"}, None, ()),
+    ({"rsyslog.conf": "*.* /var/log/all\n", "logrotate.d/a": "/var/log/a* {\nrotate 9\ndaily\n}\n"}, 9.0, ()),
+    ({"rsyslog.conf": "*.* /var/log/all\n", "logrotate.d/a": "/var/log/all {\nrotate 9\ndaily\nmaxage 5\n}\n"}, 5.0, ()),
+    ({"rsyslog.conf": "*.* /var/log/all\n", "logrotate.d/a": "/var/log/all {\nrotate 9\nsize 10M\n}\n"}, None, ()),
+    ({"rsyslog.conf": "*.* /var/log/all\n", "logrotate.d/a": "/var/log/syslog {\nrotate 9\ndaily\n}\n"}, None, ()),
+    (  # the file of the firewall's own records is turned sooner than that of the system
+        {"rsyslog.conf": ':msg, contains, "IN=" /var/log/fw\n& stop\n*.* /var/log/syslog\n',
+         "logrotate.d/a": "/var/log/syslog {\nrotate 9\nweekly\n}\n/var/log/fw\n{\nrotate 3\ndaily\n}\n"}, 3.0, (),
+    ),
+    (  # the journal is a store of its own: the longer one counts
+        {"rsyslog.conf": "*.* /var/log/all\n", "logrotate.d/a": "/var/log/all {\nrotate 9\ndaily\n}\n",
+         "systemd/journald.conf": "[Journal]\nMaxRetentionSec=30day\n"}, 30.0, (),
+    ),
+    ({"rsyslog.conf": "auth.* @192.0.2.9\n"}, None, ()),  # what the rules record stays here
+    ({"rsyslog.conf": ':msg, regex, "x" stop\n*.* @192.0.2.9\n'}, None, None),
+    ({"rsyslog.conf": '*.* action(\n  type="omfwd"\n  target="192.0.2.9" # the collector\n)\n'}, None, ("192.0.2.9",)),
+    ({"rsyslog.conf": "$IncludeConfig /etc/rsyslog.d/*.conf\n", "rsyslog.d/a.conf": "*.* @@(o)log.example:6514\n"}, None,
+     ("log.example",)),
     ({"rsyslog.conf": "*.* @@192.0.2.9:6514\n"}, None, ("192.0.2.9",)),
     ({"rsyslog.conf": "", "rsyslog.d/a.conf": "*.info @[2001:db8::9]:514\n"}, None, ("2001:db8::9",)),
     ({"rsyslog.d/a.conf": '*.* action(type="omfwd" target="log.example" port="6514" protocol="tcp")\n'}, None, ("log.example",)),
@@ -114,6 +131,22 @@ def test_logs(files: dict[str, str], days: float | None, collectors: tuple[str, 
     logging = linux({f"etc/{name}": text for name, text in files.items() if text}).logging
     assert (logging.device_days.value if logging.device_days.known else None) == days
     assert (logging.collectors.value if logging.collectors.known else None) == collectors
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        'if $msg contains "x" then {\n' * 3000,
+        'if $msg contains "x" then ' * 3000 + "/var/log/a\n",
+        "if " + "(" * 3000 + "$msg" + ")" * 3000 + " then /var/log/a\n",
+        "$IncludeConfig /etc/rsyslog.d/*\n" * 60,
+        "".join(f'ruleset(name="r{i}") {{\n' + f"call r{i + 1}\n" * 12 + "}\n" for i in range(20)) + "call r0\n",
+        "action(" * 9000,
+    ],
+)
+def test_an_rsyslog_that_leads_nowhere_ends(text: str) -> None:
+    logging = linux({"etc/rsyslog.conf": text, "etc/rsyslog.d/a.conf": text, "etc/rsyslog.d/b.conf": text}).logging
+    assert not logging.device_days.known
 
 
 def test_kernel_settings_come_in_the_order_in_which_they_take_effect() -> None:

@@ -87,11 +87,15 @@ class Administration(Struct, frozen=True):
 
 
 class Logging(Struct, frozen=True):
-    """What is recorded and where it goes. Days are how long records are kept, math.inf without limit."""
+    """What is recorded and where it goes. Days are how long records are kept, math.inf without limit.
+
+    elsewhere: hosts that other records are sent to while those of the rules are sent nowhere
+    """
 
     device_days: Setting[float] = field(default_factory=unknown)
     collector_days: Setting[float] = field(default_factory=unknown)
     collectors: Setting[tuple[str, ...]] = field(default_factory=unknown)
+    elsewhere: tuple[str, ...] = ()
 
 
 class Fact(Struct, frozen=True):

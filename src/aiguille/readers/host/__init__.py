@@ -94,7 +94,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     administration = accounts.read(bundle, ledger, ssh)
     services = network.listening(bundle, ledger, administration.services)
     system, firmware = sysctl.read(bundle, ledger, part.system), accounts.release(bundle, ledger)
-    logging = logs.read(bundle, ledger)
+    logging = logs.read(bundle, ledger, part.rulebases)
     length, classes = upkeep.passwords(bundle, ledger)
     administration = replace(
         administration,

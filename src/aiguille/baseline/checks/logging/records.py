@@ -226,9 +226,15 @@ def collector_days(subject: Subject) -> Iterator[Answer]:
     fix="Send records to a collector on another machine.",
 )
 def collector(subject: Subject) -> Iterator[Answer]:
-    collectors = subject.device.logging.collectors
+    collectors, others = subject.device.logging.collectors, subject.device.logging.elsewhere
     if collectors.value:
         yield Passed(f"records are sent to {listed(collectors.value)}")
+    elif others:
+        yield Found(
+            f"What the rules record is sent to no collector; only other records go to {listed(others)}.",
+            "collector",
+            lines(collectors.where),
+        )
     else:
         yield Found(f"Records are sent to no collector{by_default(collectors)}.", "collector", lines(collectors.where))
 
