@@ -149,6 +149,53 @@ def test_an_rsyslog_that_leads_nowhere_ends(text: str) -> None:
     assert not logging.device_days.known
 
 
+CLOCKS = [
+    # date, uptime (with the name of its file), since when anything can have been counted
+    ("Sun Nov 29 08:00:05 UTC 2026", {"uptime.txt": " 08:00:05 up 120 days,  3:02,  2 users,  load average: 0.00, 0.01, 0.05"},
+     "2026-08-01T04:58:05"),
+    ("2026-11-29T08:00:05+01:00", {"uptime.txt": "08:00:05 up 5 min, load average: 0.00"}, "2026-11-29T07:55:05"),
+    ("Sun, 29 Nov 2026 08:00:05 +0000", {"up.txt": "up 5 weeks, 6 days, 3 hours, 2 minutes"}, "2026-10-19T04:58:05"),
+    ("Sun Nov 29 08:00:05 AM UTC 2026", {"uptime.txt": "up 1 day"}, "2026-11-28T08:00:05"),
+    ("dim. 29 nov. 2026 08:00:05 UTC", {"uptime.txt": "up 1 day"}, None),  # what cannot be read is not taken for a date
+    ("Sun 29 Nov 2026 08:00:05 PM CET", {"uptime.txt": "up 1 day, 1:00"}, "2026-11-28T19:00:05"),
+    ("2026-11-29 08:00:05", {"uptime-since.txt": "2026-10-01 06:00:00"}, "2026-10-01T06:00:00"),
+    ("2026-11-29 08:00:05", {"proc/uptime": "86400.55 12.00"}, "2026-11-28T08:00:05"),
+    ("2026-11-29 08:00:05", {"uptime.txt": "up 99999999999999 days"}, None),
+    ("2026-11-29 08:00:05", {}, None),
+    ("", {"uptime.txt": "up 3 days"}, None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("date", "up", "since"), CLOCKS)
+def test_counters_are_no_older_than_the_last_start(date: str, up: dict[str, str], since: str | None) -> None:
+    device = linux({**({"date.txt": f"{date}\n"} if date else {}), **{name: f"{text}\n" for name, text in up.items()}})
+    assert (device.counters_since.value if device.counters_since.known else None) == since
+    assert device.counters_since.standing is (Known.UNKNOWN if since is None else Known.DEFAULT)
+
+
+USUAL = (
+    '[{"priority":0,"src":"all","table":"local"},{"priority":32766,"src":"all","table":"main"},'
+    '{"priority":32767,"src":"all","table":"default"}]'
+)
+ROUTES = '[{"dst":"default","gateway":"192.0.2.1","dev":"eth0"},{"dst":"10.0.0.0/8","dev":"eth1"}]'
+
+
+@pytest.mark.parametrize(
+    ("rules", "routes", "ways"),
+    [
+        (USUAL, ROUTES, 2),
+        (USUAL.replace("}]", '},{"priority":100,"src":"10.9.0.0","srclen":16,"table":"77"}]'), ROUTES, 0),
+        (USUAL.replace("[{", '[{"priority":9,"src":"all","fwmark":"0x1","table":"77"},{'), ROUTES, 0),
+        (USUAL, ROUTES.replace('"eth1"}', '"eth1","table":"77"}'), 1),
+        (USUAL, ROUTES.replace("[{", '[{"type":"local","dst":"192.0.2.9","dev":"eth0"},{'), 2),
+    ],
+)
+def test_ways_are_those_of_the_main_table_unless_rules_say_otherwise(rules: str, routes: str, ways: int) -> None:
+    device = linux({"ip-rule.json": rules, "ip-route.json": routes})
+    assert len(device.routes) == ways
+    assert bool(device.ledger.problems) is (ways == 0)
+
+
 def test_kernel_settings_come_in_the_order_in_which_they_take_effect() -> None:
     def rp_filter(**files: str) -> str:
         places = {name.replace("__", "/").replace("_dot_", "."): text for name, text in files.items()}

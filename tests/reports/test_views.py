@@ -217,10 +217,8 @@ def test_what_never_happens_and_never_ends_is_said_in_words() -> None:
     files = {
         "etc/ssh/sshd_config": "Port 22\n",
         "etc/fail2ban/jail.local": "[sshd]\nenabled = true\nbantime = -1\n",
-        "etc/systemd/journald.conf": "[Journal]\nSystemMaxUse=200M\n",
     }
     told = {name: value for name, value, _ in data.settings_of(linux(files))}
     assert told["idle sessions close after"] == "never"
     assert told["lockout lasts"] == "for ever"
-    assert told["log kept on the device"] == "no limit of time"
     assert told["lockout after failed logins"] == "5"

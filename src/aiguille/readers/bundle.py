@@ -22,6 +22,10 @@ PRINTED = (
     "ip-link.json",
     "ip-route.json",
     "ip-route6.json",
+    "ip-rule.json",
+    "ip-rule6.json",
+    "date.txt",
+    "uptime.txt",
     "ss-tuln.txt",
     "sysctl.txt",
     "unit-files.txt",
@@ -32,7 +36,7 @@ _ETC = re.compile(r"(?:^|/)etc/")
 _WANTED = re.compile(
     r"etc/(?:ufw/|default/ufw|firewalld/|shorewall6?/|ssh/sshd_config|fail2ban/|sysctl\.|systemd/journald\.|rsyslog\.|logrotate\."
     r"|chrony/chrony\.conf$|chrony/(?:conf|sources)\.d/|chrony\.conf$|ntp\.conf$|ntpsec/ntp\.conf$|systemd/timesyncd\.|security/pwquality\."
-    r"|iptables/|sysconfig/ip6?tables|nftables\.|passwd$|os-release$|ipset)"
+    r"|iptables/|sysconfig/ip6?tables|nftables\.|passwd$|os-release$|debian_version$|hostname$|issue$|ipset)"
     r"|usr/lib/(?:firewalld/|sysctl\.d/|os-release$)|usr/share/shorewall6?/"
     r"|(?!(?:etc|usr|var|boot|bin|lib|lib64|sbin|opt|home|root|srv|run|proc|sys|dev|tmp|mnt)/)"
 )

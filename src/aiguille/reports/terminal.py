@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from aiguille.baseline import Audit, Evidence, Finding, Outcome, Severity, Witness
-from aiguille.model import Device, Estate, GeoFilter, LedgerEntry
+from aiguille.model import Device, Estate, GeoFilter, Known, LedgerEntry
 from aiguille.reports.data import settings_of
 from aiguille.reports.layout import LabelledRows, beside, pieces, show
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE, severity_badge
@@ -253,7 +253,8 @@ def _facts(console: Console, device: Device) -> None:
         rows.add("", Text(f"and {more}, all listed with --json", "dim"))
     rows.add("recognised", Text(f"{device.dialect}: {visible(device.recognised)}"))
     if device.counters_since.known:
-        rows.add("counters", Text(f"since {visible(device.counters_since.value)}"))
+        earliest = " at the earliest" if device.counters_since.standing is Known.DEFAULT else ""
+        rows.add("counters", Text(f"since {visible(device.counters_since.value)}{earliest}"))
     if device.interfaces:
         rows.add("interfaces", Text(", ".join(visible(i.name) for i in device.interfaces)))
     for zone in device.zones:

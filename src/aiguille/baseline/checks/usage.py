@@ -27,7 +27,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.dates import read_date, seen_at
 from aiguille.baseline.wording import NO_RULES, capital, counted, lines, listed
-from aiguille.model import Addresses, Direction, InterfaceName
+from aiguille.model import Addresses, Direction, InterfaceName, Known
 from aiguille.model.identity import Same
 from aiguille.space import Axis
 from aiguille.space.fields import TCP, UDP
@@ -59,11 +59,14 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
         )
         return
     days = (seen_at(device, subject.study.estate.as_of) - since).days
+    # A host that is up so long may have loaded its rules anew, which sets the counters to zero.
+    by_start = device.counters_since.standing is Known.DEFAULT
+    long = counted(days, "day")
     if days < subject.params["days"]:
-        yield CannotTell(
-            f"hits are counted for {counted(days, 'day')} only; export again when it is {subject.params['days']}"
-        )
+        most = "at most " if by_start else ""
+        yield CannotTell(f"hits are counted for {most}{long} only; export again when it is {subject.params['days']}")
         return
+    period = f"since the device started {long} ago" if by_start else f"in {long}"
     idle = 0
     for report, where in counted_rules:
         rule = report.rule
@@ -73,9 +76,11 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
         hidden = report.standing is Standing.REDUNDANT and report.witness is None
         names = listed((speak(chain, other) for _, chain, other in report.because), 2) if report.because else ""
         why = f"it is hidden by {names}" if hidden and names else "there was no such traffic"
+        if by_start:
+            why += ", unless the rules were loaded anew since"
         last = f", last on {rule.hits.last}" if rule.hits.last else ""
         yield Found(
-            f"{capital(speak(report.chain, rule))} was not hit in {counted(days, 'day')}{last}: {why}.",
+            f"{capital(speak(report.chain, rule))} was not hit {period}{last}: {why}.",
             f"{report.rulebase.name} {rule_subject(report.chain, rule)}",
             (where,),
             (refer(report.rulebase, report.chain, rule),),
@@ -83,7 +88,7 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
             of=len(counted_rules),
         )
     if not idle:
-        yield Passed(f"each of {counted(len(counted_rules), 'counted rule')} was hit within {counted(days, 'day')}")
+        yield Passed(f"each of {counted(len(counted_rules), 'counted rule')} was hit {period}")
 
 
 @check(

@@ -19,7 +19,7 @@ from aiguille.readers.bundle import PROGRAMS, STORED, Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld import firewalld
 from aiguille.readers.firewalld import listing as firewalld_listing
-from aiguille.readers.host import accounts, logs, network, sshd, sysctl, upkeep
+from aiguille.readers.host import accounts, clock, logs, network, sshd, sysctl, upkeep
 from aiguille.readers.nftables import json_form
 from aiguille.readers.part import FirewallPart
 from aiguille.readers.shorewall import shorewall
@@ -94,6 +94,8 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
     administration = accounts.read(bundle, ledger, ssh)
     services = network.listening(bundle, ledger, administration.services)
     system, firmware = sysctl.read(bundle, ledger, part.system), accounts.release(bundle, ledger)
+    taken = clock.taken(bundle, ledger, part.taken_at)
+    since = clock.started(bundle, ledger, taken)
     logging = logs.read(bundle, ledger, part.rulebases)
     length, classes = upkeep.passwords(bundle, ledger)
     administration = replace(
@@ -120,7 +122,8 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         sources=tuple(file.source for file in files),
         ledger=ledger.finish(),
         firmware=firmware if firmware.known else part.firmware,
-        taken_at=part.taken_at,
+        taken_at=taken,
+        counters_since=since,
         interfaces=network.joined(facts, part),
         zones=network.zones(facts, part),
         routes=tuple(facts.routes),

@@ -45,6 +45,10 @@ def release(bundle: Bundle, ledger: LedgerBuilder) -> Setting[str]:
         described = read_assignments(bundle.get(place), ledger, ("PRETTY_NAME",), "describes the system")
         if (name := described.get("PRETTY_NAME")) is not None:
             return stated(name.value, name.where)
+    file = bundle.get("etc/debian_version")
+    if file is not None and (version := file.lines[0].strip()) and re.fullmatch(r"\d{1,2}(\.\d{1,2})?", version):
+        ledger.read(file.span(1))
+        return stated(f"Debian GNU/Linux {version}", file.span(1))
     return unknown()
 
 

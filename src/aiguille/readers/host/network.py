@@ -1,4 +1,4 @@
-"""What a host's own commands print of its network: `ip -j addr`, `ip -j link`, `ip -j route`, `ss -H -tuln`."""
+"""What a host's own commands print of its network: `ip -j addr`, `ip -j link`, `ip -j route`, `ip -j rule`, `ss -H -tuln`."""
 
 from __future__ import annotations
 
@@ -58,10 +58,11 @@ class Network(Struct):
 
 _REFUSING = ("blackhole", "unreachable", "prohibit")
 """Kinds of routes that lead nowhere (ip-route(8))."""
+_TO_ITSELF = ("local", "broadcast", "anycast", "multicast")
 
 
 def kind_of(file: ExportFile) -> str:
-    """ "addr", "link" or "route" for the JSON of `ip`, "ss" for listening sockets, "" for anything else."""
+    """ "addr", "link", "route" or "rule" for the JSON of `ip`, "ss" for listening sockets, "" for anything else."""
     head = next((line.strip() for line in file.lines if line.strip()), "")
     if _SOCKET.match(head):
         return "ss"
@@ -76,24 +77,39 @@ def kind_of(file: ExportFile) -> str:
         return "addr"
     if "ifname" in first:
         return "link"
+    if "priority" in first and ("table" in first or "action" in first):
+        return "rule"
     return "route" if "dst" in first else ""
 
 
 def read(bundle: Bundle, ledger: LedgerBuilder) -> Network:
     """Interfaces with their addresses, and the default route."""
-    out = Network()
+    out, ruled = Network(), None
     for file in bundle.files:
         kind = kind_of(file)
-        if kind not in ("addr", "link", "route"):
+        if kind not in ("addr", "link", "route", "rule"):
             continue
         data = [one for one in json.loads(json_text(file)) if isinstance(one, dict)]
         ledger.read(file.span(1, len(file.lines)))
         for one in data:
             if kind == "route":
                 _route(out, file, one)
+            elif kind == "rule":
+                ruled = ruled or (None if _is_usual(one) else _line(file, str(one.get("priority", ""))))
             elif isinstance(name := one.get("ifname"), str) and name:
                 _interface(out, file, name, one)
+    if ruled is not None:
+        ledger.problem(
+            ruled, "rules for routing send some packets another way than their destination says; ways are left open"
+        )
+        out.routes.clear()
     return out
+
+
+def _is_usual(rule: dict[str, Any]) -> bool:
+    """Whether a rule for routing is one of the three that every host has (ip-rule(8))."""
+    plain = set(rule) <= {"priority", "src", "table", "protocol"} and rule.get("src") == "all"
+    return plain and rule.get("table") in ("local", "main", "default")
 
 
 def _line(file: ExportFile, word: str) -> Span:
@@ -103,6 +119,8 @@ def _line(file: ExportFile, word: str) -> Span:
 
 
 def _route(out: Network, file: ExportFile, route: dict[str, Any]) -> None:
+    if str(route.get("table", "main")) not in ("main", "254") or route.get("type") in _TO_ITSELF:
+        return  # looked at for some packets only, or a host's own addresses
     described, leaves = route.get("dst"), route.get("dev", "")
     if not isinstance(described, str) or not isinstance(leaves, str):
         return
