@@ -87,8 +87,16 @@ def exposures(programs: Programs, entrance: Entrance, services: Sequence[Managem
                     yield from _exposure(decider, region, service, entrance)
 
 
+_NO_HOST = {
+    4: IntervalSet([(0, 0xFFFFFF), (127 << 24, (128 << 24) - 1), (0xF0000000, 0xFFFFFFFF)]),
+    6: IntervalSet([(0, 1)]),
+}
+"""Destinations no packet has that comes from elsewhere: unspecified, the loopback, and what is set aside (RFC 6890)."""
+
+
 def _meant_for_one(program: Program) -> IntervalSet:
-    return IntervalSet([(0, program.space.tops[Axis.DST])]) - IntervalSet([MULTICAST[program.family]])
+    every = IntervalSet([(0, program.space.tops[Axis.DST])])
+    return every - IntervalSet([MULTICAST[program.family]]) - _NO_HOST[program.family]
 
 
 def _exposure(decider: Decider, region: Box, service: ManagementService, entrance: Entrance) -> Iterator[Exposure]:

@@ -32,7 +32,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.dates import read_date
 from aiguille.baseline.wording import by_default, counted, lines, listed
-from aiguille.model import Chain, Direction, Rulebase, Span
+from aiguille.model import Action, Chain, Direction, Rulebase, Span
 
 if TYPE_CHECKING:
     from packaging.version import Version
@@ -191,7 +191,7 @@ def unsaved(subject: Subject) -> Iterator[Answer]:
             now, then = ("accepted" if True in side else "refused" for side in (one.one, one.other))
             described.append(f"'{one.packet.sentence()}' is {now} now and {then} after the next start")
         more = f", and {len(described) - 2} ways more" if len(described) > 2 else ""
-        edits = rule_edits(running, stored)
+        edits = list(filter(_matters, rule_edits(running, stored)))
         yield Found(
             f"{listed(described[:2])}{more}{_only_on_a_side(edits)}.",
             "unsaved",
@@ -206,6 +206,14 @@ def unsaved(subject: Subject) -> Iterator[Answer]:
         )
     else:
         yield Passed("the stored rules let through exactly what the running ones do")
+
+
+def _matters(edit: RuleEdit) -> bool:
+    """Whether a rule that decides or changes something itself was edited; programs leave many jumps to empty chains, and chains
+    with a default that another program never makes."""
+    sides = [side for side in (edit.before, edit.after) if side is not None]
+    decides = any(s.action in (Action.ACCEPT, Action.DROP, Action.REJECT) or s.effects for s in sides)
+    return decides and (len(sides) > 1 or sides[0].number > 0)
 
 
 def _lent_apart(base: Rulebase, saved: tuple[Rulebase, ...]) -> Rulebase:

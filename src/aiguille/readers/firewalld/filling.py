@@ -44,6 +44,12 @@ _RICH = frozenset(
 _SET_TYPES = {"ip": "ipv4_addr", "net": "ipv4_addr", "mac": "ether_addr", "iface": "ifname", "mark": "mark"}
 
 
+def _of_icmp(expression: dict[str, Any] | None) -> bool:
+    """Whether a condition reads the header of ICMP for IPv4."""
+    left = (expression or {}).get("match", {}).get("left", {})
+    return bool(left.get("payload", {}).get("protocol") == "icmp")
+
+
 class Filler:
     """The files of firewalld, and rules out of the elements of zones and policies."""
 
@@ -117,6 +123,8 @@ class Filler:
         return self.named.get(name)
 
     def _rule(self, chain: str, where: Span, *expr: dict[str, Any] | None, gap: str = "") -> None:
+        if meta("nfproto", "ipv6") in expr and any(_of_icmp(e) for e in expr):
+            return  # a kind of ICMP that only the other family has
         body: dict[str, Any] = {"family": "inet", "table": "firewalld", "chain": chain, "expr": [e for e in expr if e]}
         if gap:
             body |= {"gap": gap, "open": False}

@@ -130,6 +130,12 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
         symbols.number(name) for zone in subject.device.zones if zone.side is Side.OUTSIDE for name in zone.interfaces
     }
     entering, leaving = region[Axis.IN], region[Axis.OUT]
+    if alive is not None and outside and program.direction is Direction.THROUGH_DEVICE:
+        # Chains that lead here may take from some interfaces only.
+        arriving = decider.project(alive, Axis.IN, decided_here)
+        if arriving and not real.issubset(arriving | (leaving or IntervalSet())):
+            entering = arriving
+            region = overlap(region, box([(Axis.IN, arriving)])) or region
     from_outside = entering is None or any(n in entering for n in outside) or inward in outside or not outside
     inner = subject.study.on(Side.INSIDE, Side.MANAGEMENT)
     everything = bool(outside) and (entering is None or any(n in entering for n in outside))
@@ -138,8 +144,9 @@ def _if_live(subject: Subject, decider: Decider, number: int, step: Step, region
     )
     severity = Severity.CRITICAL if everything and into_inside else None if from_outside else Severity.MEDIUM
     outer = subject.study.on(Side.OUTSIDE)
-    if not from_outside and leaving is not None and outer and leaving.issubset(outer):
-        severity = Severity.LOW  # an inside network that may go anywhere outside: see deny.egress
+    if leaving is not None and outer and leaving.issubset(outer):
+        # An inside network that may go anywhere outside: see deny.egress. Nobody outside gains a way in.
+        severity = Severity.MEDIUM if from_outside else Severity.LOW
     strange = subject.study.on(Side.GUEST, Side.DMZ)
     if program.direction is Direction.TO_DEVICE and entering is not None and entering.overlaps(strange):
         severity = None  # whoever visits, or has taken over a published host, is no better than a stranger
