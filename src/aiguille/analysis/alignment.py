@@ -8,7 +8,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Hashable, Sequence
 
-from aiguille.model import Log, Rule
+from aiguille.model import Log, Rule, Rulebase
 
 
 def in_order(one: Sequence[Hashable], other: Sequence[Hashable]) -> dict[int, int]:
@@ -57,3 +57,19 @@ def shape(rule: Rule) -> Hashable:
 def _body(rule: Rule) -> tuple[Hashable, ...]:
     conditions = frozenset((one.field, frozenset(one.operands), one.negated) for one in rule.match.conditions)
     return rule.action, rule.target, conditions, frozenset(rule.marks)
+
+
+def written_alike(one: Sequence[Rulebase], other: Sequence[Rulebase]) -> bool:
+    """Whether two rule sets say the same, rule for rule, wherever their rule bases and chains stand in the list."""
+    return _lists(one) == _lists(other)
+
+
+def _lists(bases: Sequence[Rulebase]) -> dict[Hashable, Hashable]:
+    return {
+        (base.name, base.families, chain.name): (
+            chain.base, chain.policy, chain.policy_log_unknown, chain.policy_logs,
+            tuple((content(rule), rule.schedule, rule.log_unknown, rule.implied) for rule in chain.rules),
+        )
+        for base in bases
+        for chain in base.chains
+    }  # fmt: skip

@@ -270,7 +270,7 @@ def own_addresses(device: Device, family: int) -> IntervalSet | None:
     """
     mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
     stated = [a for one in mine for a in one.addresses if a.family == family]
-    if not stated or not all(one.addresses for one in mine):
+    if not stated or not all(one.addresses_known for one in mine):
         return None
     local = [(0xFE80 << 112, (0xFEC0 << 112) - 1)] if family == 6 else []
     return IntervalSet([(a.first, a.last) for a in stated] + local)

@@ -353,7 +353,7 @@ class Resolver(Struct, dict=True):
             raise TypeError(f"{operand!r} is no type of address")
         six = self.space.family == 6
         mine = [one for one in self.device.interfaces if one.enabled and one.name != "lo"]
-        known = bool(mine) and all(one.addresses for one in mine)
+        known = any(one.addresses for one in mine) and all(one.addresses_known for one in mine)
         multicast = IntervalSet([MULTICAST[self.space.family]])
         out = _NOTHING
         open_ended = False

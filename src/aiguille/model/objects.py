@@ -162,7 +162,7 @@ class Side(StrEnum):
 class Interface(Struct, frozen=True):
     """A network interface.
 
-    addresses: its own addresses; networks: the networks they lie in
+    addresses: its own addresses; networks: the networks they lie in; all_listed: whether the export lists all it has, if any
     services: those the export lets answer on it, by name as written
     linked: whether something is plugged in; None where nothing shows
     """
@@ -176,6 +176,11 @@ class Interface(Struct, frozen=True):
     comment: str = ""
     services: tuple[str, ...] = ()
     linked: bool | None = None
+    all_listed: bool = False
+
+    @property
+    def addresses_known(self) -> bool:
+        return bool(self.addresses) or self.all_listed
 
 
 _CONTAINER_BRIDGE = re.compile(r"(docker|podman|cni|virbr)[0-9]+|br-[0-9a-f]{12}")

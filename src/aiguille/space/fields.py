@@ -149,11 +149,11 @@ class Space(Struct, frozen=True, dict=True):
     def kinds_by_address(self) -> tuple[tuple[IntervalSet, DestinationType], ...]:
         """Disjoint destinations whose kind does not depend on where the packet leaves."""
         if self.family == 6:
-            multicast, loopback = IntervalSet([(0xFF << 120, (1 << 128) - 1)]), IntervalSet.of(1)
-            broadcast = IntervalSet()
+            loopback, broadcast = IntervalSet.of(1), IntervalSet()
         else:
-            multicast, loopback = IntervalSet([(0xE0000000, 0xEFFFFFFF)]), IntervalSet([(0x7F000000, 0x7FFFFFFF)])
+            loopback = IntervalSet([(0x7F000000, 0x7FFFFFFF)])
             broadcast = IntervalSet.of(0xFFFFFFFF) | self.broadcasts
+        multicast = IntervalSet([MULTICAST[self.family]])
         local = (loopback | (self.local or IntervalSet())) - broadcast - multicast
         return (
             (multicast, DestinationType.MULTICAST),

@@ -264,7 +264,8 @@ class Prober:
     def _routed(self, state: _State, direction: Direction) -> Iterator[tuple[_State, Direction]]:
         """Where a packet that has arrived may go on to: the device itself, or out by an interface, the likeliest first.
 
-        A packet that states no interface out is for the device, unless it goes to an address that is known not to be its own.
+        A packet that states no interface out is for the device, unless it goes to an address that is known not to be its own. Where
+        the export states some of its addresses and not all, another one may be either.
         """
         packet = state.packet
         space = self.programs.resolver(packet.family).space
@@ -277,13 +278,18 @@ class Prober:
                 else (state, direction)
             )
             return
-        foreign = space.local is not None or state.translated is not False
+        foreign = space.local is not None or state.translated is not False or packet.family in self._partly_known
         leaves = foreign and not (state.redirected or here) and packet.family not in self._keeps
         if leaves:
             for name in self._leads(packet):
                 yield replace(state, packet=replace(packet, out_interface=name)), Direction.THROUGH_DEVICE
         if not leaves or space.local is None or state.moved or self._may_be_anycast(packet):
             yield state, Direction.TO_DEVICE
+
+    @cached_property
+    def _partly_known(self) -> frozenset[int]:
+        """The families of which the export states some of the device's addresses."""
+        return frozenset(a.family for one in self.device.interfaces if one.enabled for a in one.addresses)
 
     @cached_property
     def _keeps(self) -> frozenset[int]:

@@ -174,6 +174,7 @@ def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) 
         tuple(dict.fromkeys(addresses)),
         tuple(dict.fromkeys(networks)),
         enabled="UP" in flags if flags else True,
+        all_listed="addr_info" in data or (known is not None and known.all_listed),
         linked={"UP": True, "DOWN": False}.get(str(data.get("operstate")), known.linked if known else None),
     )
 
