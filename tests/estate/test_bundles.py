@@ -130,6 +130,27 @@ def test_archives_that_would_do_harm_are_refused_whole(
     assert failure.message.startswith(str(path))
 
 
+@pytest.mark.parametrize("form", [tarfile.GNU_FORMAT, tarfile.PAX_FORMAT])
+def test_an_archive_whose_headers_are_the_bomb(tmp_path: Path, form: int) -> None:
+    with tarfile.open(tmp_path / "x.tgz", "w:gz", format=form) as archive:
+        archive.addfile(tarfile.TarInfo("a" * 60_000_000))
+    (failure,) = read([tmp_path / "x.tgz"]).failures
+    assert "unpacks to more than" in failure.message
+
+
+def test_an_archive_that_lies_about_what_it_holds(tmp_path: Path) -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("rules.v4", b"a" * 60_000_000)
+    data = bytearray(out.getvalue())
+    for mark, at in ((b"PK\x03\x04", 22), (b"PK\x01\x02", 24)):  # the size unpacked (APPNOTE 4.3.7, 4.3.12)
+        place = data.find(mark) + at
+        data[place : place + 4] = (100).to_bytes(4, "little")
+    (tmp_path / "x.zip").write_bytes(data)
+    (failure,) = read([tmp_path / "x.zip"]).failures
+    assert "cannot be read" in failure.message or "larger than" in failure.message
+
+
 def test_links_in_an_archive_are_told_of_and_not_followed(tmp_path: Path) -> None:
     path = tar(tmp_path / "x.tgz", ("etc/iptables/rules.v4", RULES, ""), ("etc/iptables/rules.v6", None, "/etc/passwd"))
     estate = read([path])

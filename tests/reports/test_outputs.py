@@ -11,8 +11,10 @@ import shutil
 import sqlite3
 import subprocess
 import xml.etree.ElementTree as ET
+from base64 import b64encode
 from collections import Counter
 from datetime import date
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -120,7 +122,9 @@ def test_what_strangers_write_is_text_in_every_output(hostile: Dossier) -> None:
         )
         assert shown.search(text), ending
     page = html.fromstring(files[".html"].decode())
-    assert len(page.xpath("//script")) == 1
+    (script,) = page.xpath("//script")
+    (policy,) = page.xpath("//meta[@http-equiv='Content-Security-Policy']/@content")
+    assert f"script-src 'sha256-{b64encode(sha256(script.text.encode()).digest()).decode()}'" in policy
     assert not page.xpath("//main//*[@onerror or @onclick or contains(@href, 'javascript')]")
     assert "<b>0" in page.text_content(), "markup of a stranger is no markup"
     assert "{{ 7 * 7 }}" in page.text_content()

@@ -55,6 +55,8 @@ def load(name: str, title: str) -> Kept:
         raw = msgspec.convert(tomllib.loads(text), _File)
     except tomllib.TOMLDecodeError as error:
         raise UsageError(f"{name}: this is not valid TOML: {error}") from error
+    except RecursionError as error:
+        raise UsageError(f"{name}: values are nested deeper than any answers need") from error
     except msgspec.ValidationError as error:
         raise UsageError(f"{name}: {_place(text, str(error))}") from error
     if raw.engagement.title != title:

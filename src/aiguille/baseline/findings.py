@@ -151,7 +151,7 @@ class CheckOutcome(Struct, frozen=True):
 def fingerprint(check: str, device: str, subject: str, repeat: int = 1) -> str:
     """16 hexadecimal digits made of what a finding is about, not of where it is written."""
     text = "\0".join((check, device, subject, str(repeat)))
-    return hashlib.sha256(text.encode()).hexdigest()[:16]
+    return hashlib.sha256(text.encode(errors="backslashreplace")).hexdigest()[:16]
 
 
 def first_line(finding: Finding) -> tuple[str, int]:

@@ -150,6 +150,8 @@ def load(path: Path) -> Engagement:
     except tomllib.TOMLDecodeError as error:
         found = re.search(r"at line (\d+)", str(error))
         raise UsageError(f"{path}:{found[1] if found else 1}: this is not valid TOML: {error}") from error
+    except RecursionError as error:
+        raise UsageError(f"{path}:1: values are nested deeper than any engagement needs") from error
     try:
         raw = msgspec.convert(data, EngagementFile)
     except msgspec.ValidationError as error:

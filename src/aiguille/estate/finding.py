@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import date
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from msgspec.structs import replace
 from aiguille.estate import engagement
 from aiguille.model import (
     About,
+    AiguilleError,
     EmptyFileError,
     Failure,
     NotRecognisedError,
@@ -88,9 +90,32 @@ def look(path: Path, wanted: Format | None, found: Gathered) -> None:
         _engagement(path, found)
         return
     try:
-        found.jobs += _jobs(path, wanted, found)
+        with unexpected_told(str(path), "this"):
+            found.jobs += _jobs(path, wanted, found)
     except UnreadableError as error:
         found.failures.append(Failure(str(path), str(error)))
+
+
+RAISE_FAULTS = "AIGUILLE_RAISE_FAULTS"
+"""Environment variable with which faults of the program itself are raised where they occur, for its tests."""
+
+
+@contextmanager
+def unexpected_told(path: str, what: str) -> Iterator[None]:
+    """Makes a fault of ours an UnreadableError of one export, so that it neither ends the others' audit nor goes unnoticed.
+
+    what: whose reader was at work
+    """
+    try:
+        yield
+    except AiguilleError:
+        raise
+    except (Exception, RecursionError) as error:
+        if os.environ.get(RAISE_FAULTS):
+            raise
+        raise UnreadableError(
+            f"{path}: the reader of {what} failed ({type(error).__name__}: {str(error)[:200]}); please report this with the file"
+        ) from error
 
 
 def _engagement(path: Path, found: Gathered, within: Path | None = None) -> None:
@@ -117,7 +142,8 @@ def _engagement(path: Path, found: Gathered, within: Path | None = None) -> None
         except UsageError as error:
             raise UsageError(f"{path}: device '{entry.name or entry.export}': {error.message}") from error
         try:
-            jobs = list(_jobs(Path(entry.export), wanted, found))
+            with unexpected_told(entry.export, "this"):
+                jobs = list(_jobs(Path(entry.export), wanted, found))
             _refuse_several(entry, jobs)
             found.jobs += [replace(job, name=entry.name or job.name, entry=entry) for job in jobs]
         except UnreadableError as error:
@@ -194,8 +220,9 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
         if one.name in taken:
             continue
         try:
-            file = one.load()
-            form, why = (wanted, "named by --format") if wanted else recognise(file, found.formats)
+            with unexpected_told(one.shown, "this"):
+                file = one.load()
+                form, why = (wanted, "named by --format") if wanted else recognise(file, found.formats)
         except NotRecognisedError:
             found.notes.append(f"{one.shown}: not an export that is recognised; left out")
             continue
@@ -245,7 +272,8 @@ def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], 
             left += 1
             continue
         try:
-            file = by_name[name].load()
+            with unexpected_told(by_name[name].shown, "this"):
+                file = by_name[name].load()
         except EmptyFileError:
             continue
         except UnreadableError as error:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import difflib
-import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -14,7 +13,7 @@ from aiguille.analysis.countries import located
 from aiguille.analysis.sides import guess_sides, interface_names
 from aiguille.analysis.written import as_written
 from aiguille.estate import engagement
-from aiguille.estate.finding import Gathered, Job, joined, look
+from aiguille.estate.finding import Gathered, Job, joined, look, unexpected_told
 from aiguille.model import (
     Addresses,
     AiguilleError,
@@ -32,12 +31,10 @@ from aiguille.readers import (
     formats,
     load_dialect,
     named,
+    printable,
 )
 from aiguille.readers.annotations import with_annotations
 from aiguille.readers.comments import without_noted_secrets
-
-RAISE_FAULTS = "AIGUILLE_RAISE_FAULTS"
-"""Environment variable with which faults of the program itself are raised where they occur, for its tests."""
 
 
 def read(
@@ -111,8 +108,8 @@ def read(
         devices=tuple(devices),
         as_of=day,
         title=found.title,
-        failures=tuple(found.failures),
-        notes=tuple(found.notes),
+        failures=tuple(Failure(printable(one.path), printable(one.message)) for one in found.failures),
+        notes=tuple(map(printable, found.notes)),
         locations=locations,
         baseline=found.baseline,
         accepted=found.accepted,
@@ -171,19 +168,12 @@ def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> l
 
 def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresses, ...]) -> list[Device]:
     try:
-        found = job.format.read(job.files, job.name)
+        with unexpected_told(job.files[0].path, job.format.name):
+            found = job.format.read(job.files, job.name)
+    except UnreadableError:
+        raise
     except AiguilleError as error:
-        if isinstance(error, UnreadableError):
-            raise
         raise UnreadableError(str(error)) from error
-    except (Exception, RecursionError) as error:
-        # A fault of ours must not end the others' audit, nor go unnoticed.
-        if os.environ.get(RAISE_FAULTS):
-            raise
-        raise UnreadableError(
-            f"{job.files[0].path}: the reader of {job.format.name} failed ({type(error).__name__}: {str(error)[:200]}); "
-            "please report this with the file"
-        ) from error
     if job.entry is not None and job.entry.name and len(found) > 1:
         names = ", ".join(f"'{device.name}'" for device in found)
         raise UnreadableError(
@@ -192,7 +182,7 @@ def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresse
         )
     out = []
     for device in found:
-        device = as_written(replace(device, recognised=job.why, name=device.name or job.files[0].path))
+        device = as_written(replace(device, recognised=job.why, name=printable(device.name or job.files[0].path)))
         if job.entry is not None:
             device = engagement.apply(job.entry, device)
         if sides:

@@ -67,11 +67,17 @@ _LIKELY = re.compile(
 """What every shape holds; most lines of an export hold none of it."""
 
 
+_LONGEST = 1 << 18
+"""Letters of a line or comment that are looked at and shown; nobody writes more, nor reads it."""
+
+
 def mask_secrets(text: str) -> str:
     """A line with the values of what is called a password, key, token and the like, and what looks like one, masked.
 
     Where a reader knows the place of a secret it is masked exactly, see `Device.text`.
     """
+    if len(text) > _LONGEST:
+        text = f"{text[:_LONGEST]}[{len(text) - _LONGEST} letters more]"
     if _LIKELY.search(text) is None:
         return text
     for shape in _SHAPES:

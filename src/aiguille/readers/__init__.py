@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from aiguille.model import Device, NotRecognisedError, UsageError
 from aiguille.readers.bundle import is_wanted, layout, recognise_places
-from aiguille.readers.files import ExportFile, begins_packed, decode, load
+from aiguille.readers.files import ExportFile, begins_packed, decode, load, printable
 
 if TYPE_CHECKING:
     from aiguille.readers import mapped
@@ -141,6 +141,7 @@ __all__ = [
     "load",
     "load_dialect",
     "named",
+    "printable",
     "recognise",
     "recognise_places",
 ]

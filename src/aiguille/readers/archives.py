@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import bz2
+import gzip
 import lzma
 import tarfile
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path, PurePosixPath
+from typing import IO
 
 from msgspec import Struct
 
@@ -37,7 +40,7 @@ def is_archive(path: Path) -> bool:
     try:
         if not path.is_file() or is_workbook(_head(path)):
             return False
-        return zipfile.is_zipfile(path) or tarfile.is_tarfile(path)
+        return zipfile.is_zipfile(path) or _begins_as_tar(path)
     except (EOFError, zlib.error, lzma.LZMAError):
         return True  # packed, but damaged: `members` says so
     except OSError:
@@ -47,6 +50,50 @@ def is_archive(path: Path) -> bool:
 def _head(path: Path) -> bytes:
     with path.open("rb") as file:
         return file.read(4096)
+
+
+_PACKERS: dict[bytes, Callable[[Path], IO[bytes]]] = {
+    b"\x1f\x8b": gzip.open,  # type: ignore[dict-item]
+    b"BZh": bz2.open,
+    b"\xfd7zXZ": lzma.open,
+}
+"""What unpacks a file, by how it begins (RFC 1952; the formats of bzip2 and xz)."""
+
+
+def _unpacked(path: Path) -> IO[bytes]:
+    head = _head(path)
+    opener = next((one for mark, one in _PACKERS.items() if head.startswith(mark)), None)
+    return opener(path) if opener is not None else path.open("rb")
+
+
+def _begins_as_tar(path: Path) -> bool:
+    """Whether the first block is the header of a member: its sum is right. Nothing beyond it is unpacked."""
+    with _unpacked(path) as packed:
+        block = packed.read(tarfile.BLOCKSIZE)
+    try:
+        tarfile.TarInfo.frombuf(block, tarfile.ENCODING, "surrogateescape")
+    except tarfile.HeaderError:
+        return bool(block) and not block.strip(b"\0")  # an archive without members
+    return True
+
+
+class _Counted:
+    """What an archive unpacks to, read on; beyond what may be taken it is refused, whatever a header says of it."""
+
+    def __init__(self, packed: IO[bytes], budget: _Budget) -> None:
+        self._packed, self._budget, self._read = packed, budget, 0
+
+    def read(self, size: int) -> bytes:
+        self._read += size
+        if self._read > self._budget.allowed + _SLACK:
+            raise UnreadableError(
+                f"{self._budget.path}: unpacks to more than {self._budget.allowed} bytes, more than exports do; nothing of it is read"
+            )
+        return self._packed.read(size)
+
+
+_SLACK = 1 << 20
+"""Bytes that headers and padding may take beside the members."""
 
 
 def members(path: Path) -> list[Member]:
@@ -82,12 +129,16 @@ def _zip(path: Path) -> Iterator[Member]:
                 yield Member(name, None, "is a link; what it leads to is not followed")
                 continue
             budget.take(info.file_size, name)
-            yield Member(name, archive.read(info))
+            with archive.open(info) as stream:
+                data = stream.read(info.file_size + 1)
+            if len(data) > info.file_size:
+                raise UnreadableError(f"{path}: member '{name}' is larger than the archive says; pack it again")
+            yield Member(name, data)
 
 
 def _tar(path: Path) -> Iterator[Member]:
     budget = _Budget(path)
-    with tarfile.open(path) as archive:
+    with _unpacked(path) as packed, tarfile.open(fileobj=_Counted(packed, budget), mode="r|") as archive:  # type: ignore[call-overload]
         for info in archive:
             name = budget.name(info.name)
             if info.isdir():

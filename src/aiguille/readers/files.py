@@ -42,13 +42,18 @@ class ExportFile(Struct, frozen=True):
         return Span(self.path, first, first if last is None else last)
 
 
+def printable(name: str) -> str:
+    """A name as outputs can hold it: bytes that are no UTF-8, which file systems and archives allow in names, as ``\\udcff``."""
+    return name.encode(errors="backslashreplace").decode()
+
+
 def load(path: Path, shown: str | None = None) -> ExportFile:
     """Read a text file whole.
 
     Raises UnreadableError, with what to do, for a path that is missing, no regular file, empty, too large, binary, or in
     another encoding than UTF-8 (a byte order mark is allowed).
     """
-    name = shown if shown is not None else str(path)
+    name = printable(shown if shown is not None else str(path))
     try:
         if not path.exists():
             raise UnreadableError(f"{name}: there is no such file or folder; check the path")
@@ -81,6 +86,7 @@ def begins_packed(path: Path) -> bool:
 
 def decode(name: str, data: bytes) -> ExportFile:
     """Make an export file of bytes; errors as for `load`."""
+    name = printable(name)
     if workbook.is_workbook(data):
         return _workbook(name, data)
     if not data.strip():
@@ -100,11 +106,12 @@ def decode(name: str, data: bytes) -> ExportFile:
             f"{name}:{line}: byte 0x{data[error.start]:02x} is not UTF-8; convert the file, with `iconv -t UTF-8` say"
         ) from error
     # Only line feeds end a line: str.splitlines would also split at form feeds inside a comment.
-    body = text.replace("\r\n", "\n")
+    # A file that has none has its lines ended by carriage returns, as old programs wrote them.
+    body = text.replace("\r\n", "\n") if "\n" in text else text.replace("\r", "\n")
     lines = body.split("\n")
     if lines and not lines[-1]:
         lines.pop()
-    plain = b"\r\n" not in data and not data.startswith(BOM_UTF8)
+    plain = b"\r" not in data and not data.startswith(BOM_UTF8)
     return ExportFile(name, Source.of(name, data, tuple(lines)), data=data if plain else b"")
 
 

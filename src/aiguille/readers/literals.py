@@ -70,6 +70,20 @@ def read_address_range(text: str, separator: str = "-") -> Addresses:
     return Addresses(family, first, last)
 
 
+_DIGITS = 19
+"""Digits of the largest number that a counter of 64 bits surely holds."""
+
+
+def is_whole(text: str) -> bool:
+    """Whether a text is a number in plain digits that can be reckoned with; digits of other scripts are none here."""
+    return text.isdecimal() and text.isascii() and len(text) <= _DIGITS
+
+
+def whole(digits: str) -> int:
+    """Digits as a number; one that is longer than any counter is as large as one can be."""
+    return int(digits) if len(digits) <= _DIGITS else (1 << 64) - 1
+
+
 def read_port(text: str) -> int:
     """Read a port by number or well-known name."""
     if _PORT.fullmatch(text) and (number := int(text)) <= PORT_TOP:

@@ -10,8 +10,9 @@ import re
 
 from aiguille.model import NotUnderstoodError
 
-_WORD = re.compile(r"""(?:[^\s"'\\]+|\\.|"(?:[^"\\]|\\.)*"|'[^']*')+""")
-_PART = re.compile(r"""\\(.)|"((?:[^"\\]|\\.)*)"|'([^']*)'""")
+# Possessive, so that a word of megabytes leaves no way back on the stack of the engine.
+_WORD = re.compile(r"""(?:[^\s"'\\]++|\\.|"(?:[^"\\]++|\\.)*+"|'[^']*+')++""")
+_PART = re.compile(r"""\\(.)|"((?:[^"\\]++|\\.)*+)"|'([^']*+)'""")
 _ESCAPED = re.compile(r"\\(.)")
 
 

@@ -242,7 +242,14 @@ class ShellScript:
             )
             return found[0]
 
-        return _VARIABLE.sub(put, text), gap
+        put_in = _VARIABLE.sub(put, text)
+        if len(put_in) > LONGEST:
+            return text, gap or f"its variables hold more than {LONGEST} letters"
+        return put_in, gap
+
+
+LONGEST = 1 << 20
+"""Letters a line may have once its variables are put in."""
 
 
 def words_of(text: str, where: Span) -> list[str]:

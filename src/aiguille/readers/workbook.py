@@ -49,7 +49,11 @@ def sheets(name: str, data: bytes) -> Iterator[tuple[str, tuple[str, ...]]]:
     if book is None:
         raise UnreadableError(f"{name}: unpacks to more than a rule sheet can have; is this the right file?")
     try:
-        yield from _sheets(name, book)
+        yield from list(_sheets(name, book))
+    except UnreadableError:
+        raise
+    except Exception as error:
+        raise UnreadableError(f"{name}: this workbook is damaged ({error}); save it again, or as CSV") from error
     finally:
         book.close()
 

@@ -8,10 +8,17 @@ from pathlib import Path
 
 from aiguille.model import UsageError
 
+_SHORT = 60
+"""Letters of a file's name in that of the temporary one, which must not be longer than names may be."""
+
 
 def refuse_existing(path: Path, *, force: bool = False) -> None:
     """Raises UsageError if there is a file already and `force` is not given."""
-    if path.exists() and not force:
+    try:
+        there = path.exists()
+    except OSError as error:
+        raise UsageError(f"{path}: cannot be written ({error.strerror})") from error
+    if there and not force:
         raise UsageError(f"{path}: exists already; name another file or add --force to replace it")
 
 
@@ -25,10 +32,12 @@ def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
     refuse_existing(path, force=force)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name[:_SHORT]}.")
         try:
             with os.fdopen(handle, "wb") as file:
                 file.write(content)
+                file.flush()
+                os.fsync(handle)  # what replaces a report must be on the disk before it does
             mask = os.umask(0)
             os.umask(mask)
             os.chmod(temporary, 0o666 & ~mask)

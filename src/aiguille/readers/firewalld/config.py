@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from aiguille.model import Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld.services import ZONES, Service
+from aiguille.readers.literals import is_whole
 
 
 class Element(Struct, frozen=True):
@@ -105,7 +106,7 @@ def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool =
     if out.target not in _TARGETS:
         raise UnreadableError(f"{root.where}: '{out.target}' is no target; {_STOCK}")
     priority = root.get("priority", "-1")
-    out.priority = int(priority) if priority.lstrip("-").isdecimal() else -1
+    out.priority = int(priority) if is_whole(priority.removeprefix("-")) else -1
     ledger.read(root.where)
     for one in root.children:
         ledger.read(one.where)

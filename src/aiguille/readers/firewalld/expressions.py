@@ -7,6 +7,7 @@ from typing import Any
 
 from aiguille.model import NotUnderstoodError
 from aiguille.readers.firewalld.config import Element
+from aiguille.readers.literals import is_whole
 
 Expr = list[dict[str, Any]]
 
@@ -27,7 +28,7 @@ _REFUSALS = {
 
 def priority_of(one: Element) -> int:
     text = one.get("priority", "0")
-    return int(text) if text.lstrip("-").isdecimal() else 0
+    return int(text) if is_whole(text.removeprefix("-")) else 0
 
 
 def matched(left: dict[str, Any], right: Any, op: str = "==") -> dict[str, Any]:
@@ -80,7 +81,7 @@ def port_match(protocol: str, part: str, port: str) -> dict[str, Any]:
 def port_value(text: str) -> Any:
     """A port, a range ``20-30`` or a name, as nft's JSON has it."""
     first, dash, last = text.partition("-")
-    if first.isdecimal() and (not dash or last.isdecimal()):
+    if is_whole(first) and (not dash or is_whole(last)):
         return {"range": [int(first), int(last)]} if dash else int(first)
     return text
 

@@ -12,6 +12,7 @@ from aiguille.model import Account, Administration, Setting, Span, default, stat
 from aiguille.readers.assignments import read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.literals import is_whole, whole
 
 _NO_LOGIN = re.compile(r".*/(nologin|false|sync|shutdown|halt)")
 _TIME = re.compile(r"(-?[0-9]+)\s*([a-z]*)")
@@ -80,7 +81,7 @@ def _jail(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Setting[float], Settin
         return default(math.inf, where), default(0.0, where)
     attempts, ban = ask("maxretry"), ask("bantime")
     return (
-        stated(float(attempts[0]), attempts[1]) if attempts and attempts[0].isdecimal() else default(5.0, enabled[1]),
+        stated(float(attempts[0]), attempts[1]) if attempts and is_whole(attempts[0]) else default(5.0, enabled[1]),
         _duration(ban, enabled[1]),
     )
 
@@ -94,7 +95,7 @@ def _duration(given: tuple[str, Span] | None, home: Span) -> Setting[float]:
     for number, unit in _TIME.findall(given[0].lower()):
         if unit not in _UNITS:
             return unknown()
-        total += int(number) * _UNITS[unit]
+        total += whole(number) * _UNITS[unit]
     return stated(total, given[1])
 
 

@@ -10,6 +10,7 @@ from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.host.rotation import Rotation, lines_of, rotations
 from aiguille.readers.host.rsyslog import Ways, ways
+from aiguille.readers.literals import whole
 
 _SPAN = re.compile(r"([0-9]+)\s*([a-zA-Z]*)")
 _DAYS = {"": 1 / 86400, "s": 1 / 86400, "sec": 1 / 86400, "min": 1 / 1440, "m": 1 / 1440, "h": 1 / 24, "hour": 1 / 24,
@@ -86,7 +87,7 @@ def _journal(bundle: Bundle, ledger: LedgerBuilder) -> list[Setting[float]]:
             if key.strip() != "MaxRetentionSec":
                 ledger.set_aside(where, "no check needs this setting of the journal")
                 continue
-            days = sum(int(n) * _DAYS.get(unit, 0) for n, unit in _SPAN.findall(value))
+            days = sum(whole(n) * _DAYS.get(unit, 0) for n, unit in _SPAN.findall(value))
             found = stated(days, where) if days else None
             ledger.read(where)
     return [found] if found is not None else []

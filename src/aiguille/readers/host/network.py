@@ -29,7 +29,7 @@ from aiguille.readers.files import ExportFile, LedgerBuilder, json_text
 from aiguille.readers.literals import read_address, read_network, read_port
 from aiguille.readers.part import FirewallPart
 
-_SOCKET = re.compile(r"(tcp|udp)\s+(LISTEN|UNCONN)\s+\d+\s+\d+\s+(\S+):(\d+)\s+\S+")
+_SOCKET = re.compile(r"(tcp|udp)\s+(LISTEN|UNCONN)\s+[0-9]+\s+[0-9]+\s+(\S+):([0-9]+)\s+\S+")
 _NAMES = {
     ("tcp", 22): ("ssh", False),
     ("tcp", 23): ("telnet", True),
@@ -70,8 +70,8 @@ def kind_of(file: ExportFile) -> str:
         return ""
     try:
         data = json.loads(json_text(file))
-    except (json.JSONDecodeError, RecursionError):
-        return ""
+    except (ValueError, RecursionError):
+        return ""  # no JSON, or with numbers that nobody can mean
     first = data[0] if isinstance(data, list) and data and isinstance(data[0], dict) else {}
     if "addr_info" in first:
         return "addr"
@@ -157,7 +157,8 @@ def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) 
     known = out.interfaces.get(name)
     addresses: list[Addresses] = list(known.addresses) if known else []
     networks: list[Addresses] = list(known.networks) if known else []
-    for info in data.get("addr_info", []):
+    listed = data.get("addr_info", [])
+    for info in listed if isinstance(listed, list) else []:
         try:
             text, length = str(info["local"]), int(info["prefixlen"])
             family, value = read_address(text)
@@ -167,14 +168,15 @@ def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) 
         addresses.append(Addresses(family, value, value))
         if not isinstance(network, MaskedAddress):
             networks.append(network)
-    flags = data.get("flags", [])
+    flags = data.get("flags")
+    flags = flags if isinstance(flags, list) else []
     out.interfaces[name] = Interface(
         name,
         known.where if known else _line(file, f'"{name}"'),
         tuple(dict.fromkeys(addresses)),
         tuple(dict.fromkeys(networks)),
         enabled="UP" in flags if flags else True,
-        all_listed="addr_info" in data or (known is not None and known.all_listed),
+        all_listed=isinstance(data.get("addr_info"), list) or (known is not None and known.all_listed),
         linked={"UP": True, "DOWN": False}.get(str(data.get("operstate")), known.linked if known else None),
     )
 
@@ -227,13 +229,13 @@ def listening(
             continue
         for number, line in enumerate(file.lines, 1):
             where = file.span(number)
-            found = _SOCKET.match(line.strip())
-            if found is None:
+            socket = _socket(line)
+            if socket is None:
                 if line.strip():
                     ledger.unread(where, "is not a line of `ss -H -tuln`")
                 continue
             ledger.read(where)
-            protocol, host, port = found[1], found[3].strip("[]").split("%")[0], read_port(found[4])
+            protocol, host, port = socket
             key = (6 if protocol == "tcp" else 17, port)
             if host.startswith("127.") or host == "::1" or (protocol, port) not in _NAMES:
                 continue
@@ -248,6 +250,15 @@ def listening(
     return tuple(out)
 
 
+def _socket(line: str) -> tuple[str, str, int] | None:
+    """Protocol, address and port of a line of `ss`; None if it is none."""
+    found = _SOCKET.match(line.strip())
+    try:
+        return (found[1], found[3].strip("[]").split("%")[0], read_port(found[4])) if found is not None else None
+    except NotUnderstoodError:
+        return None
+
+
 def listeners(bundle: Bundle) -> tuple[Listener, ...]:
     """Every socket that listens at more than the loopback, whatever it is for."""
     out: dict[tuple[int, int], Listener] = {}
@@ -255,10 +266,10 @@ def listeners(bundle: Bundle) -> tuple[Listener, ...]:
         if kind_of(file) != "ss":
             continue
         for number, line in enumerate(file.lines, 1):
-            found = _SOCKET.match(line.strip())
-            if found is None:
+            socket = _socket(line)
+            if socket is None:
                 continue
-            protocol, host, port = found[1], found[3].strip("[]").split("%")[0], read_port(found[4])
+            protocol, host, port = socket
             if not host.startswith("127.") and host != "::1":
                 key = (6 if protocol == "tcp" else 17, port)
                 out.setdefault(key, Listener(*key, file.span(number)))

@@ -18,6 +18,7 @@ from msgspec import Struct
 from aiguille.model import Span
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.literals import is_whole
 
 _LEVELS = ("emerg", "alert", "crit", "err", "warning", "notice", "info", "debug")
 _SAME_LEVEL = {"panic": "emerg", "error": "err", "warn": "warning"}
@@ -175,7 +176,7 @@ def _action(text: str) -> tuple[str, str]:
     if found is None:
         return "", ""
     name, _, port = found[2].rpartition(":")
-    return "host", name if name and ":" not in name and port.isdecimal() else found[2]
+    return "host", name if name and ":" not in name and is_whole(port) else found[2]
 
 
 def _holds(condition: str, text: str) -> bool | None:
@@ -287,7 +288,7 @@ def _compared(name: str, how: str, value: str, text: str) -> bool | None:
         return None
     known = {"programname": "kernel", "syslogtag": "kernel:", "app-name": "kernel", "syslogfacility-text": "kern",
              "syslogfacility": "0", "inputname": "imklog"}.get(name)  # fmt: skip
-    if name in ("syslogseverity", "syslogpriority") and value.isdecimal():
+    if name in ("syslogseverity", "syslogpriority") and is_whole(value):
         number = int(value)
         holds = {{"==": at == number, "!=": at != number, "<>": at != number, "<=": at <= number, ">=": at >= number,
                   "<": at < number, ">": at > number}.get(how) for at in _USED}  # fmt: skip

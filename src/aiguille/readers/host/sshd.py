@@ -24,7 +24,7 @@ from aiguille.model import (
 )
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.literals import read_port
+from aiguille.readers.literals import is_whole, read_port, whole
 
 MAIN = "etc/ssh/sshd_config"
 _DEPTH = 16
@@ -102,7 +102,7 @@ def _idle(said: Said, home: Span) -> Setting[float]:
         return default(math.inf, home)
     count = said.first.get("clientalivecountmax", ("3", home))[0]
     seconds = _seconds(interval[0])
-    if seconds is None or not count.isdecimal():
+    if seconds is None or not is_whole(count):
         return Setting(None, Known.UNKNOWN, interval[1])
     total = seconds * int(count)
     return stated(total / 60 if total else math.inf, interval[1])
@@ -113,13 +113,13 @@ def _seconds(text: str) -> int | None:
     units = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
     total, number = 0, ""
     for char in text.lower():
-        if char.isdecimal():
+        if is_whole(char):
             number += char
         elif char in units and number:
-            total, number = total + int(number) * units[char], ""
+            total, number = total + whole(number) * units[char], ""
         else:
             return None
-    return total + int(number or 0)
+    return total + whole(number or "0")
 
 
 def _file(file: ExportFile, bundle: Bundle, ledger: LedgerBuilder, said: Said, match: str, depth: int) -> str:

@@ -12,6 +12,7 @@ from aiguille.readers.assignments import read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.host.network import kind_of
+from aiguille.readers.literals import is_whole
 
 _ASKED = re.compile(r"\s*(?:server|pool|peer)\s+(\S+)")
 _UNIT = re.compile(
@@ -84,7 +85,7 @@ def passwords(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Setting[float], Se
         one = described.get(key)
         if one is None:
             return default(usual, file.span(1))
-        return stated(float(one.value), one.where) if one.value.isdecimal() else Setting()
+        return stated(float(one.value), one.where) if is_whole(one.value) else Setting()
 
     return ask("minlen", 8), ask("minclass", 0)
 

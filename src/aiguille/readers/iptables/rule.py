@@ -20,7 +20,7 @@ from aiguille.model import (
 )
 from aiguille.readers.iptables.matches import BASE, BASE_LONG, IMPLIED, MODELLED, QUALIFIERS, Option, read_condition
 from aiguille.readers.iptables.targets import read_target
-from aiguille.readers.literals import read_number
+from aiguille.readers.literals import is_whole, read_number
 
 _MARK_TOP = 0xFFFFFFFF
 
@@ -145,7 +145,7 @@ class CommandReader:
         text = _spell(word, words, negated)
         if word == "--comment":
             line.comment = " ".join(words)
-        elif word in ("-c", "--set-counters") and len(words) == 2 and all(w.isdecimal() for w in words):
+        elif word in ("-c", "--set-counters") and len(words) == 2 and all(is_whole(w) for w in words):
             line.hits = Hits(int(words[0]), int(words[1]))
         elif word in ("-f", "--fragment"):
             line.qualifiers.append(Qualifier("fragment", text))

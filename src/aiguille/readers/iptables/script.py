@@ -12,6 +12,7 @@ import re
 from aiguille.model import Rulebase, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.tables import BUILT_IN, STAGES, Table, Tables
+from aiguille.readers.literals import is_whole
 from aiguille.readers.shell import ShellScript, words_of
 
 _PROGRAM = re.compile(r"(?:\S*/)?(ip6?tables)(?:-(?:nft|legacy))?")
@@ -168,15 +169,15 @@ class _Commands:
             case "-A" if chain:
                 self.tables.append(table, chain, where, rest[1:], gaps=gaps)
             case "-I" if chain:
-                number = int(rest[1]) if len(rest) > 1 and rest[1].isdecimal() else None
+                number = int(rest[1]) if len(rest) > 1 and is_whole(rest[1]) else None
                 self.tables.append(table, chain, where, rest[1 if number is None else 2 :], (number or 1) - 1, gaps)
-            case "-R" if len(rest) > 1 and rest[1].isdecimal():
+            case "-R" if len(rest) > 1 and is_whole(rest[1]):
                 if self.tables.delete(table, chain, [], int(rest[1])):
                     self.tables.append(table, chain, where, rest[2:], int(rest[1]) - 1, gaps)
                 else:
                     self._doubt(where, f"there is no rule {rest[1]} in chain '{chain}' to replace")
             case "-D" if chain:
-                number = int(rest[1]) if len(rest) == 2 and rest[1].isdecimal() else None
+                number = int(rest[1]) if len(rest) == 2 and is_whole(rest[1]) else None
                 if not self.tables.delete(table, chain, rest[1:], number):
                     self._doubt(where, "there is no such rule to delete at this point")
             case "-P" if len(rest) > 1:

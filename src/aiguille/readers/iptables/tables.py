@@ -25,6 +25,7 @@ from aiguille.model import (
 from aiguille.readers.calls import refuse_circles
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.iptables.rule import CommandReader, RuleLine
+from aiguille.readers.literals import is_whole, whole
 from aiguille.readers.quoting import split_words
 
 TABLE = re.compile(r"\*(filter|nat|mangle|raw|security)")
@@ -120,7 +121,7 @@ class Tables:
             words = split_words(text[found.end() :])
         except NotUnderstoodError as error:
             raise UnreadableError(f"{where}: {error}; the rule cannot be read, save the dump again") from error
-        number = int(words.pop(0)) if words and words[0].isdecimal() else None
+        number = int(words.pop(0)) if words and is_whole(words[0]) else None
         if command in ("-I", "--insert"):
             self.append(table, chain, where, words, (number or 1) - 1)
         else:
@@ -189,7 +190,7 @@ class Tables:
         except NotUnderstoodError as error:
             raise UnreadableError(f"{where}: {error}; the rule cannot be read, save the dump again") from error
         if counted := _COUNTED.match(pending.text):
-            line.hits = Hits(int(counted[1]), int(counted[2]))
+            line.hits = Hits(whole(counted[1]), whole(counted[2]))
         if chain not in table.chains:
             self.ledger.unread(where, f"appends to chain '{chain}', which table '{table.name}' does not have")
             self.ledger.problem(where, f"the rule belongs to chain '{chain}', which table '{table.name}' does not have")
@@ -276,7 +277,7 @@ def read_tables(file: ExportFile, tables: Tables, ledger: LedgerBuilder, comment
                 ledger.unread(where, "is not a chain such as ':INPUT DROP [0:0]'")
                 continue
             ledger.read_line(file.path, number)
-            hits = Hits(int(declared[3]), int(declared[4])) if declared[3] else None
+            hits = Hits(whole(declared[3]), whole(declared[4])) if declared[3] else None
             tables.chain(table, declared[1], where, declared[2], hits)
         else:
             tables.rule(table, where, text)

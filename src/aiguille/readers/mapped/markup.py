@@ -12,6 +12,8 @@ from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
 from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token, is_dense
 
+ATTRIBUTE_LIMIT = 2_000
+"""Attributes an element may have; exports have some ten."""
 NODE_LIMIT = 5_000_000
 """More would fill the memory; only aliases that multiply get there."""
 
@@ -48,10 +50,15 @@ def parse_xml(file: ExportFile, asides: Asides) -> Node:
         line = parser.CurrentLineNumber
         if len(stack) > DEPTH_LIMIT:
             raise UnreadableError(f"{file.path}:{line}: elements are nested deeper than {DEPTH_LIMIT}")
+        if len(attributes) > 2 * ATTRIBUTE_LIMIT:
+            raise UnreadableError(f"{file.path}:{line}: an element with more than {ATTRIBUTE_LIMIT} attributes")
         column = parser.CurrentColumnNumber
         one = _Element(_local(name), line, column)
+        place_of = line, column
         for key, value in zip(attributes[::2], attributes[1::2], strict=True):
-            word = _attribute(file, line, column, key, value)
+            word = _attribute(file, *place_of, key, value)
+            # They come in the order in which they are written: the next one stands behind this.
+            place_of = (word.last, word.stop + 1) if word.stop < 1 << 30 else place_of
             word.dense = dense
             at_line, place = word.line, (word.start, word.stop) if dense else (0, 0)
             one.children.append(
@@ -96,7 +103,8 @@ def parse_xml(file: ExportFile, asides: Asides) -> Node:
     parser.StartDoctypeDeclHandler = refuse
     parser.EntityDeclHandler = refuse
     try:
-        parser.Parse("\n".join(lines), True)
+        # A carriage return alone would be a line to the parser and is none to us.
+        parser.Parse("\n".join(lines).replace("\r", " "), True)
     except expat.ExpatError as error:
         raise UnreadableError(
             f"{file.path}:{error.lineno}: this is not well-formed XML: {expat.ErrorString(error.code)}; export it again"

@@ -18,6 +18,7 @@ import re2
 from msgspec import Struct
 
 from aiguille.model import UsageError
+from aiguille.readers.literals import whole
 from aiguille.readers.mapped.tree import Node, NodePlace, Token
 
 _SPECIAL = ("*", "**", ".", "..")
@@ -217,7 +218,7 @@ class _Parser:
         found = _WORDS.fullmatch(self.text[begin : self.at])
         if found is None:
             raise self.fault("after '@' comes the number of a word, as @1, or @2- for the second and all after it")
-        first = int(found[1])
+        first = whole(found[1])
         return first, 1000 if found[2] else first
 
     def _test(self) -> Test:

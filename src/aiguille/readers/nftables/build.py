@@ -133,6 +133,9 @@ class Builder:
                     return
                 chain.rules.append((body, where))
             case "set" | "map" | "meter":
+                if (wrong := _misshapen(body)) is not None:
+                    kept = {key: value for key, value in body.items() if key not in _LISTS}
+                    body = {**kept, "gap": f"'{wrong}' of '{name}' does not have the shape we know"}
                 (table.maps if kind == "map" else table.sets)[name] = (dict(body), where)
                 self.ledger.read(where)
                 if "gap" in body:
@@ -141,6 +144,12 @@ class Builder:
                 known = table.maps.get(name) or table.sets.get(name)
                 if known is None:
                     self.ledger.unread(where, f"adds elements to '{name}', which the table does not have")
+                    return
+                if _misshapen(body) is not None or "elem" not in body:
+                    known[0]["gap"] = f"elements of '{name}' do not have the shape we know"
+                    self.ledger.unread(
+                        where, f"{known[0]['gap']}; rules that use the set are kept as ones that may match"
+                    )
                     return
                 known[0]["elem"] = [*known[0].get("elem", []), *body["elem"]]
                 self.ledger.read(where)
@@ -201,7 +210,7 @@ class Builder:
         filled = table.filled()
         maps: dict[str, list[tuple[Any, Any]] | None] = {
             name: None
-            if name in filled or _changes(body)
+            if name in filled or _changes(body) or "gap" in body
             else [(one[0], one[1]) for one in body.get("elem", []) if isinstance(one, list) and len(one) == 2]
             for name, (body, _) in table.maps.items()
         }
@@ -300,6 +309,15 @@ class _Hook(Struct, frozen=True):
     stage: Stage | None
     priority: int
     kind: str
+
+
+_LISTS = {"elem": list, "flags": (list, str), "type": (list, str), "typeof": (list, str, dict)}
+"""What a set or map has of more than one value, and the shapes in which nft writes it."""
+
+
+def _misshapen(body: Mapping[str, Any]) -> str | None:
+    """The first of a set's parts that has another shape than nft gives it."""
+    return next((key for key, shape in _LISTS.items() if not isinstance(body.get(key, []), shape)), None)  # type: ignore[arg-type]
 
 
 def _set_keys(body: Mapping[str, Any]) -> list[Key] | None:

@@ -56,7 +56,7 @@ def items(file: ExportFile) -> Iterator[Item]:
     """The objects of a rule set in order; raises UnreadableError with line and column where the JSON breaks off."""
     text = json_text(file)
     places = Places(file)
-    decode = json.JSONDecoder(object_pairs_hook=_once).raw_decode
+    decode = json.JSONDecoder(object_pairs_hook=_once, parse_int=_integer).raw_decode
     head = _HEAD.match(text)
     if head is None:
         raise UnreadableError(f"{file.path}:1: this is not the JSON of `nft -j list ruleset`; save it again")
@@ -98,6 +98,14 @@ def _as_data(statement: Any) -> Any:
     except (NotUnderstoodError, ValueError):
         return statement
     return one
+
+
+def _integer(digits: str) -> int:
+    """A number of JSON; one that is too long for any field is larger than all of them."""
+    return int(digits) if len(digits) <= _LONGEST else (-1 if digits[0] == "-" else 1) << 128
+
+
+_LONGEST = 40
 
 
 class _TwiceError(Exception):

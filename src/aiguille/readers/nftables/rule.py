@@ -410,6 +410,8 @@ def _verdict(line: _Line, statement: Any, key: str = "") -> Rule:
     if kind not in _VERDICTS:
         raise NotUnderstoodError(f"'{kind}' is not a verdict")
     target = body["target"] if kind in ("jump", "goto") else None
+    if target is not None and not isinstance(target, str):
+        raise NotUnderstoodError(f"'{spell(target)}' is not the name of a chain")
     text = f"{kind} {target}" if target else kind
     return line.rule(_VERDICTS[kind], f"{key} : {text}" if key else text, target=target)
 

@@ -14,6 +14,7 @@ from msgspec.structs import replace
 
 from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.literals import whole
 from aiguille.readers.nftables.json_form import Item
 from aiguille.readers.nftables.text_rule import RuleText, value
 from aiguille.readers.nftables.text_tokens import Words, split
@@ -492,7 +493,9 @@ def _base(words: list[str]) -> dict[str, Any]:
         if found is None or (found[1] and found[1] not in _PRIORITIES):
             out["prio"] = None
         else:
-            out["prio"] = _PRIORITIES.get(found[1], 0) + int(found[2] or 0)
+            out["prio"] = _PRIORITIES.get(found[1], 0) + (-1 if found[2][:1] == "-" else 1) * whole(
+                found[2].lstrip("+-") or "0"
+            )
     return out
 
 

@@ -9,6 +9,7 @@ import re
 from typing import Any
 
 from aiguille.model import NotUnderstoodError
+from aiguille.readers.literals import whole
 
 _NUMBER = re.compile(r"0x[0-9a-fA-F]+|[0-9]+")
 _NUMBERS = re.compile(r"(0x[0-9a-fA-F]+|[0-9]+)-(0x[0-9a-fA-F]+|[0-9]+)")
@@ -43,16 +44,26 @@ _CT_DIRECTIONS = frozenset(["original", "reply"])
 _UNITS = re.compile(r"([0-9]+)/(second|minute|hour|day|week)")
 
 
+def _number(text: str) -> int:
+    """A number as nft writes it; one that is too long for any field is larger than all of them."""
+    if text[:2] == "0x":
+        return int(text, 16) if len(text) <= _HEX else 1 << 128
+    return int(text) if len(text) <= _HEX else 1 << 128
+
+
+_HEX = 40
+
+
 def value(text: str) -> Any:
     """A word of the right-hand side as JSON has it: number, prefix, range or string."""
     if text[0] == '"':
         return text[1:-1]
     if _NUMBER.fullmatch(text):
-        return int(text, 16) if text[:2] == "0x" else int(text)
+        return _number(text)
     if found := _PREFIX.fullmatch(text):
-        return {"prefix": {"addr": found[1], "len": int(found[2])}}
+        return {"prefix": {"addr": found[1], "len": whole(found[2])}}
     if found := _BITS.fullmatch(text):
-        return {"prefix": {"addr": int(found[1], 0), "len": int(found[2])}}
+        return {"prefix": {"addr": _number(found[1]), "len": whole(found[2])}}
     if found := _NUMBERS.fullmatch(text):
         return {"range": [value(found[1]), value(found[2])]}
     if "-" in text and (found := _ADDRESSES.fullmatch(text)) and not _MAC.fullmatch(text):
@@ -202,7 +213,7 @@ class RuleText:
         word = self.take()
         if not _NUMBER.fullmatch(word):
             raise NotUnderstoodError(f"'{word}' stands where a number was expected")
-        return int(word, 0)
+        return _number(word)
 
     def _log(self) -> dict[str, Any]:
         self.at += 1
@@ -541,7 +552,7 @@ def _host_port(text: str) -> dict[str, Any]:
     if first:
         out["addr"] = {"range": [first, last]} if last else first
     if found[5]:
-        out["port"] = {"range": [int(found[5]), int(found[6])]} if found[6] else int(found[5])
+        out["port"] = {"range": [whole(found[5]), whole(found[6])]} if found[6] else whole(found[5])
     return out
 
 

@@ -8,7 +8,7 @@ from itertools import product
 from msgspec import Struct, field
 
 from aiguille.model import NotUnderstoodError
-from aiguille.readers.literals import read_address, read_protocol
+from aiguille.readers.literals import is_whole, read_address, read_protocol
 
 _PORTLESS = frozenset([1, 58])
 _RATE = re.compile(
@@ -79,7 +79,7 @@ def address_words(text: str, way: str) -> list[str]:
             raise NotUnderstoodError(f"'{text}': several sets at once are not followed")
         side = "src" if way == "s" else "dst"
         wanted = flags.strip("]")
-        directions = ",".join([side] * int(wanted)) if wanted.isdecimal() else wanted or side
+        directions = ",".join([side] * int(wanted)) if is_whole(wanted) and len(wanted) < 2 else wanted or side
         return ["-m", "set", "--match-set", name, directions]
     if found := _MAC.fullmatch(text):
         return ["-m", "mac", "--mac-source", found[1].replace("-", ":")]

@@ -17,6 +17,7 @@ from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.assignments import read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.literals import is_whole
 
 T = TypeVar("T")
 
@@ -229,7 +230,7 @@ class _Lines:
     def _directive(self, low: str, text: str, where: Span) -> None:
         rest = text.split(None, 1)[1].strip() if len(text.split(None, 1)) > 1 else ""
         if low.startswith("format"):
-            self.format = int(rest) if rest.isdecimal() else self.format
+            self.format = int(rest) if is_whole(rest) else self.format
             self.ledger.read(where)
         elif low.startswith("section"):
             self.section = rest.upper()
@@ -368,9 +369,9 @@ class Expression:
             return left
         self._next()
         right = self._single()
-        if sign in ("eq", "ne") or (sign in ("==", "!=") and not (left.isdecimal() and right.isdecimal())):
+        if sign in ("eq", "ne") or (sign in ("==", "!=") and not (is_whole(left) and is_whole(right))):
             return str(int((left == right) == (sign in ("eq", "=="))))
-        if not (left.isdecimal() and right.isdecimal()):
+        if not (is_whole(left) and is_whole(right)):
             raise NotUnderstoodError(f"the condition '{self.text}' compares what are not numbers")
         one, two = int(left), int(right)
         holds = {"==": one == two, "!=": one != two, "<": one < two, ">": one > two, "<=": one <= two, ">=": one >= two}

@@ -15,6 +15,7 @@ from aiguille.model import Zone as ModelZone
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.iptables.tables import Tables
+from aiguille.readers.literals import is_whole
 from aiguille.readers.part import FirewallPart, as_made, with_implied
 from aiguille.readers.shorewall.actions import FLAG_TESTS, MORE_FLAG_TESTS, Call, split_actions
 from aiguille.readers.shorewall.bodies import ActionLine, Columns
@@ -362,7 +363,7 @@ class _Compiler:
         if within and not policy.name:
             return True
         said = self.folder.setting("OPTIMIZE").lower()
-        optimised = said in ("all", "yes") or (said.isdecimal() and int(said) & 2)
+        optimised = said in ("all", "yes") or (is_whole(said) and int(said) & 2)
         plain = policy.action.name == "ACCEPT" or self.folder.is_on("FASTACCEPT")
         rest = split_actions(policy.defaults) or policy.action.logs or policy.rate or self.folder.is_on("MULTICAST")
         return bool(optimised) and plain and not rest

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from aiguille.model import NotUnderstoodError, Span
 from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.literals import is_whole
 from aiguille.readers.part import FirewallPart
 from aiguille.readers.shell import ShellScript, words_of
 from aiguille.readers.ufw.shipped import PROFILES
@@ -109,10 +110,10 @@ class _Script(ShellScript):
             if word == "prepend":
                 place = 0
             elif word == "insert":
-                if not words or not words[0].isdecimal():
+                if not words or not is_whole(words[0]):
                     raise NotUnderstoodError("'ufw insert' names no place")
                 place = min(int(words.pop(0)) - 1, place)
-        if deletes and words and words[0].isdecimal():
+        if deletes and words and is_whole(words[0]):
             raise NotUnderstoodError("'ufw delete' of a number depends on what the host numbers")
         shown = _shown(words, routed=routed, gap=gaps[0] if gaps else "")
         alike = [at for at, (_, one) in enumerate(self.rules) if _match(one) == _match(shown)]
