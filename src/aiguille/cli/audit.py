@@ -23,6 +23,7 @@ EXAMPLES = """examples:
   aiguille audit valley-gw.v4 valley-gw.v6
   aiguille audit engagement/ --out report.html --out findings.xlsx
   aiguille audit engagement/ --details --device valley-gw --severity medium
+  aiguille audit engagement/ --for valley-gw --out valley-gw.html
   aiguille audit engagement/ --json --fail-on medium"""
 
 
@@ -40,6 +41,14 @@ def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--details", action="store_true", help="every finding with its reason, lines, packet and fix")
     parser.add_argument("--top", type=int, metavar="N", default=10, help="findings on the page (default: 10)")
     options.add_filters(parser)
+    parser.add_argument(
+        "--for",
+        dest="owned",
+        action="append",
+        default=[],
+        metavar="DEVICE|TAG",
+        help="an extract for the owner of a device or of all with a tag: theirs, and nothing of the others'; repeatable",
+    )
     options.add_output(parser, ENDINGS)
 
 
@@ -50,6 +59,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None) -> Audit:
     """Audit the paths, write every output asked for, and return the audit."""
+    from aiguille.baseline.extract import extract
     from aiguille.reports import data, outputs
     from aiguille.reports.dossier import Dossier
 
@@ -72,11 +82,12 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
     output.check_outputs(arguments, writers)
     estate = inputs.read_estate(arguments, paths, view_shows=True)
     audit = made["audit"] = inputs.run_audit(arguments, estate)
-    made["shown"] = shown = audit.narrowed(**options.filters(arguments))
+    owned = extract(audit, arguments.owned) if arguments.owned else audit
+    made["shown"] = shown = owned.narrowed(**options.filters(arguments))
     made["dossier"] = Dossier(shown, inputs.jobs(arguments, estate))
     # On a terminal the view that follows says this once.
     if arguments.json or not sys.stdout.isatty():
-        for note in audit.notes:
+        for note in owned.notes:
             output.log.warning("%s", note)
     output.write_outputs(arguments, writers)
     # A reader that goes away changes neither the files nor the exit code.
