@@ -82,7 +82,8 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
     output.check_outputs(arguments, writers)
     estate = inputs.read_estate(arguments, paths, view_shows=True)
     audit = made["audit"] = inputs.run_audit(arguments, estate)
-    owned = extract(audit, arguments.owned) if arguments.owned else audit
+    names = getattr(arguments, "owned", ())  # the demonstration has no such option
+    owned = extract(audit, names) if names else audit
     made["shown"] = shown = owned.narrowed(**options.filters(arguments))
     made["dossier"] = Dossier(shown, inputs.jobs(arguments, estate))
     # On a terminal the view that follows says this once.
