@@ -12,6 +12,7 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 
 import pytest
@@ -110,20 +111,34 @@ def test_a_reader_that_goes_away_is_no_error(tmp_path: Path) -> None:
         assert done.stdout
 
 
-def test_an_interrupt_leaves_no_half_file(tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("signals", "code", "said"),
+    [
+        ([signal.SIGINT], 130, b"interrupted"),
+        ([signal.SIGINT, signal.SIGINT], 130, b"interrupted"),
+        ([signal.SIGTERM], 143, b"ended by a signal"),
+        ([signal.SIGTERM, signal.SIGINT], 143, b"ended by a signal"),
+    ],
+)
+@pytest.mark.parametrize("jobs", ["1", "2"])
+def test_an_interrupt_leaves_no_half_file(
+    tmp_path: Path, jobs: str, signals: list[signal.Signals], code: int, said: bytes
+) -> None:
     (tmp_path / "big.v4").write_text(as_dump(generate(12000)))
     process = subprocess.Popen(
-        [PROGRAM, "rules", "big.v4", "--jobs", "1", "--out", "report.json", "--verbose"],
+        [PROGRAM, "rules", "big.v4", "--jobs", jobs, "--out", "report.json", "--verbose"],
         cwd=tmp_path,
         stderr=subprocess.PIPE,
         stdout=subprocess.DEVNULL,
     )
     assert process.stderr is not None
     assert b"iptables-save" in process.stderr.readline(), "the export is read and the work begins"
-    process.send_signal(signal.SIGINT)
+    for one in signals:
+        process.send_signal(one)
+        time.sleep(0.01)
     _, errors = process.communicate(timeout=60)
-    assert process.returncode == 130
-    assert b"interrupted; done so far: 1 of 1 exports read" in errors
+    assert process.returncode == code
+    assert said + b"; done so far: 1 of 1 exports read" in errors
     assert b"no file was left half written" in errors
     assert b"Traceback" not in errors
     assert [p.name for p in tmp_path.iterdir()] == ["big.v4"]

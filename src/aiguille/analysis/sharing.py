@@ -55,6 +55,11 @@ _worker: list[Callable[[Any], Any]] = []
 
 
 def _start(work: Callable[[Task], T]) -> None:
+    import signal
+
+    # A helper ends when it is told to, at once and in silence; an interrupt at the keyboard is for the command, which tells it.
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     _worker[:] = [work]
 
 

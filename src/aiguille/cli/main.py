@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import errno
 import os
+import signal
 import sys
 from collections.abc import Sequence
 
 from aiguille._version import __version__
 
 EXIT_INTERRUPTED = 130
+EXIT_TERMINATED = 143
+"""128 and the number of the signal, as shells have it."""
 
 EXIT_FAULT = 4
 """The program itself failed."""
@@ -35,6 +38,7 @@ def _run(words: list[str]) -> int:
 
     arguments = build(words[0] if words else None).parse_args(words)
     start_messages(arguments)
+    ended = _Ended()
     try:
         code: int = arguments.run(arguments)
         sys.stdout.flush()
@@ -50,13 +54,32 @@ def _run(words: list[str]) -> int:
         return 0
     except KeyboardInterrupt:
         done = ", ".join(getattr(arguments, "done", {}).values()) or "nothing"
-        print(f"aiguille: interrupted; done so far: {done}; no file was left half written", file=sys.stderr)
-        return EXIT_INTERRUPTED
+        how = "ended by a signal" if ended.by_signal else "interrupted"
+        print(f"aiguille: {how}; done so far: {done}; no file was left half written", file=sys.stderr)
+        return EXIT_TERMINATED if ended.by_signal else EXIT_INTERRUPTED
     except OSError as error:
         return _cut_short(error)
     except Exception as error:
         return _failed(error)
     return code
+
+
+class _Ended:
+    """Takes a signal that asks to end as an interrupt, so that what was begun is cleared away; a second one changes nothing."""
+
+    def __init__(self) -> None:
+        self.by_signal = False
+        for number in (signal.SIGINT, signal.SIGTERM):
+            try:
+                signal.signal(number, self)
+            except ValueError:
+                return  # only the main thread may ask for that; whoever calls from another ends it in their own way
+
+    def __call__(self, number: int, _: object) -> None:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        signal.signal(signal.SIGTERM, signal.SIG_IGN)
+        self.by_signal = number == signal.SIGTERM
+        raise KeyboardInterrupt
 
 
 def _cut_short(error: OSError) -> int:
