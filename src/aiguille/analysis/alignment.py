@@ -51,7 +51,7 @@ def content(rule: Rule) -> Hashable:
 def shape(rule: Rule) -> Hashable:
     """As `content`, for rules out of different sources: how they spell a limit, a log's prefix or a reject's answer is left aside."""
     effects = tuple("log" if isinstance(one, Log) else one for one in rule.effects)
-    return (*_body(rule), effects, len(rule.qualifiers))
+    return (*_body(rule), effects, frozenset(one.name for one in rule.qualifiers))
 
 
 def _body(rule: Rule) -> tuple[Hashable, ...]:
