@@ -347,7 +347,7 @@ def test_the_page_tells_everything(demo: Dossier) -> None:
     titles = page.xpath("//main/section/h2/text()")
     assert titles == [
         "Verdict", "Devices and areas", "Scope and sources", "What could not be read", "Findings", "Accepted risks",
-        "Rules and their standing", "Usage", "Reach by country", "Appendix: baseline and outcomes",
+        "Appendix: rules and their standing", "Appendix: usage", "Appendix: reach by country", "Appendix: baseline and outcomes",
     ]  # fmt: skip
     text = " ".join(page.text_content().split())
     for finding in demo.audit.findings:

@@ -179,11 +179,18 @@ def test_paper_is_a4_and_holds_what_was_folded(browser: Browser, report: Path, t
     page.goto(report.as_uri())
     content = page.pdf(prefer_css_page_size=True)
     assert content.startswith(b"%PDF")
+    assert (
+        len(re.findall(rb"/Type\s*/Page\b", content)) <= 40
+    )  # what people hand in; the appendix is printed where it is asked for
     width, height = map(float, re.findall(rb"/MediaBox\s*\[\s*0\s+0\s+([0-9.]+)\s+([0-9.]+)", content)[0])
     assert (round(width), round(height)) == (595, 842)
     page.emulate_media(media="print")
     page.evaluate("dispatchEvent(new Event('beforeprint'))")
+    assert page.locator(".on-paper").is_visible()
+    assert not page.locator("details.check table").first.is_visible()
+    page.evaluate("document.getElementById('print-appendix').checked = true")
     assert page.locator("details.check table").first.is_visible()
+    assert not page.locator(".on-paper").is_visible()
     assert not page.locator("nav").is_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= document.documentElement.clientWidth")
     page.close()

@@ -32,7 +32,7 @@ def as_html(dossier: Dossier) -> str:
     order = sorted(SECTIONS, key=lambda one: not one.figure)
     texts = dict(zip((one.name for one in order), share(rendered, order, dossier.jobs), strict=True))
     parts = [
-        {"name": one.name, "title": one.title, "html": text}
+        {"name": one.name, "title": one.title, "html": text, "appendix": one.appendix}
         for one in SECTIONS
         if (text := texts[one.name]) is not None
     ]

@@ -35,12 +35,14 @@ class Section(Struct, frozen=True):
     """A part of the report. `build` makes what the template `NAME.html` is filled with, None where there is nothing to say.
 
     figure: whether it draws one
+    appendix: whether it is looked up rather than read; on paper only where that is asked for
     """
 
     name: str
     title: str
     build: Callable[[Dossier], Content | None]
     figure: bool = False
+    appendix: bool = False
 
 
 def _scope(dossier: Dossier) -> Content:
@@ -263,9 +265,9 @@ SECTIONS = (
     Section("unread", "What could not be read", _unread),
     Section("findings", "Findings", _findings),
     Section("accepted", "Accepted risks", _accepted),
-    Section("rules", "Rules and their standing", _rules),
-    Section("usage", "Usage", _usage, figure=True),
-    Section("geo", "Reach by country", _geo, figure=True),
-    Section("baseline", "Appendix: baseline and outcomes", _baseline),
+    Section("rules", "Appendix: rules and their standing", _rules, appendix=True),
+    Section("usage", "Appendix: usage", _usage, figure=True, appendix=True),
+    Section("geo", "Appendix: reach by country", _geo, figure=True, appendix=True),
+    Section("baseline", "Appendix: baseline and outcomes", _baseline, appendix=True),
 )
 """The page a manager reads first, then the order in which an auditor presents."""
