@@ -229,3 +229,18 @@ def test_rules_for_ipv6_are_compared_though_the_kernel_has_it_off() -> None:
     assert found.opens
     assert found.traffic.family == 6
     assert not list(changes(sides[0], sides[0]))
+
+
+KINDS = """-A INPUT -j kinds
+-A kinds -m addrtype --dst-type LOCAL -j RETURN
+-A kinds -m addrtype --dst-type MULTICAST -j RETURN
+-A kinds -m addrtype --dst-type BROADCAST -j RETURN
+-A kinds -j DROP"""
+
+
+def test_what_differs_by_the_kind_of_its_destination_alone_is_one_row() -> None:
+    before = filter_table(KINDS, chains=("kinds",))
+    after = filter_table(f"-A INPUT -s 203.0.113.50 -p tcp --dport 3389 -j ACCEPT\n{KINDS}", chains=("kinds",))
+    found = changes(before, after)
+    assert [one.traffic.words() for one in found] == ["tcp 3389 from 203.0.113.50 to any"]
+    assert len(found[0].traffic.cells) > 1

@@ -149,10 +149,30 @@ def _changes(one: Program, other: Program) -> Iterator[Change]:
         done.append(box)
         for part in (piece for region in left for piece in opening(one, region)):
             found += _differing(one, other, part)
-    for traffic, label in rows(one, found):
+    written = _by_line(one), _by_line(other)
+    said = [
+        (
+            cell,
+            (
+                *label[:2],
+                *(frozenset(map(lines.__getitem__, steps)) for lines, steps in zip(written, label[2:], strict=True)),
+            ),
+        )
+        for cell, label in cast("list[tuple[Cell, _Label]]", [pair for pair in found if pair[1]])
+    ]
+    for traffic, label in rows(one, said):
         before, after, mine, theirs = cast("_Label", label)
         steps = tuple(one.steps[number] for number in sorted(mine)), tuple(other.steps[n] for n in sorted(theirs))
         yield Change(traffic, before, after, steps)
+
+
+def _by_line(program: Program) -> list[int]:
+    """For each step the first one that stands on its line and does the same: what a program makes of one line decides as one."""
+    first: dict[Hashable, int] = {}
+    return [
+        first.setdefault((step.where, step.action) if step.where is not None else number, number)
+        for number, step in enumerate(program.steps)
+    ]
 
 
 _Label = tuple[frozenset[bool], frozenset[bool], frozenset[int], frozenset[int]]

@@ -178,10 +178,15 @@ def rows(program: Program, found: Iterable[tuple[Cell, Hashable]]) -> list[tuple
     for cell, label in merged(found):
         place = tuple(cell[axis] for axis in (Axis.IN, Axis.OUT, Axis.SRC, Axis.DST))
         groups.setdefault((label, place), []).append(cell)
+    # The kind of a destination follows from its address: rows that differ by that alone are one.
+    alike: dict[tuple[Hashable, tuple[IntervalSet, ...], frozenset[Service]], list[Cell]] = {}
+    for (label, place), cells in groups.items():
+        offered = frozenset(Service(*(cell[axis] for axis in _SERVICE)) for cell in cells)
+        alike.setdefault((label, place[:-1], offered), []).extend(cells)
     out = []
     chooser = Chooser(program.device, space)
-    for (label, (enters, leaves, sources, destinations)), cells in groups.items():
-        services = {Service(*(cell[axis] for axis in _SERVICE)) for cell in cells}
+    for (label, (enters, leaves, sources), services), cells in alike.items():
+        destinations = IntervalSet(span for cell in cells for span in cell[Axis.DST].spans)
         ordered = tuple(sorted(services, key=lambda one: (one.protocols.first, one.second.first, one.first.first)))
         traffic = Traffic(
             program.family,
