@@ -116,6 +116,8 @@ LOGS = [
          "systemd/journald.conf": "[Journal]\nMaxRetentionSec=30day\n"}, 30.0, (),
     ),
     ({"rsyslog.conf": "auth.* @192.0.2.9\n"}, None, ()),  # what the rules record stays here
+    ({"rsyslog.conf": ':msg, contains, "DPT=22 " stop\n*.* @192.0.2.9\n'}, None, None),  # some packets' records only
+    ({"rsyslog.conf": ':msg, contains, "DPT=" stop\n*.* @192.0.2.9\n'}, None, ()),
     ({"rsyslog.conf": ':msg, regex, "x" stop\n*.* @192.0.2.9\n'}, None, None),
     ({"rsyslog.conf": '*.* action(\n  type="omfwd"\n  target="192.0.2.9" # the collector\n)\n'}, None, ("192.0.2.9",)),
     ({"rsyslog.conf": "$IncludeConfig /etc/rsyslog.d/*.conf\n", "rsyslog.d/a.conf": "*.* @@(o)log.example:6514\n"}, None,
