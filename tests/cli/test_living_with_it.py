@@ -21,7 +21,7 @@ from benchmarks.generate import as_dump, generate
 from aiguille.cli.commands import COMMANDS
 from aiguille.demo import write_estate
 from aiguille.packets import COLUMNS
-from tests.helpers import run
+from tests.helpers import DUMP, run
 from tests.needs import needed
 
 PROGRAM = str(Path(sys.executable).parent / "aiguille")
@@ -109,6 +109,22 @@ def test_a_reader_that_goes_away_is_no_error(tmp_path: Path) -> None:
         )
         assert (done.returncode, done.stderr) == (0, "")
         assert done.stdout
+
+
+@pytest.mark.parametrize(
+    ("data", "code", "said"),
+    [
+        (DUMP.encode(), 0, "standard input"),
+        (b"", 3, "standard input: the file is empty"),
+        (b"PK\x03\x04", 3, "an archive cannot be read from there; write it to a file"),
+        (b"hello\n", 3, "standard input:1: the format is not recognised"),
+    ],
+)
+def test_an_export_may_come_from_another_command(data: bytes, code: int, said: str, tmp_path: Path) -> None:
+    done = subprocess.run([PROGRAM, "read", "-"], input=data, capture_output=True, cwd=tmp_path, check=False)
+    assert done.returncode == code
+    assert said in " ".join((done.stdout + done.stderr).decode().split())
+    assert b"Traceback" not in done.stderr
 
 
 @pytest.mark.parametrize(

@@ -18,6 +18,19 @@ if TYPE_CHECKING:
     from aiguille.baseline import Audit
 
 
+def _standard_input() -> bytes:
+    """What another command hands over; raises UsageError for more than an export can have."""
+    from aiguille.model import UsageError
+    from aiguille.readers.files import SIZE_LIMIT
+
+    data = sys.stdin.buffer.read(SIZE_LIMIT + 1) if sys.stdin is not None else b""
+    if len(data) > SIZE_LIMIT:
+        raise UsageError(
+            f"standard input: more than {SIZE_LIMIT} bytes, which no export has; is this the right command?"
+        )
+    return data
+
+
 def read_estate(
     arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None, *, view_shows: bool = False
 ) -> Estate:
@@ -26,17 +39,20 @@ def read_estate(
     view_tells: on a terminal the view that follows says what is missing or odd
     """
     from aiguille.estate import read
+    from aiguille.estate.finding import PIPED
     from aiguille.reports.text import counted, visible
     from aiguille.space.effort import set_effort
 
     set_effort(getattr(arguments, "effort", 1))
+    given = arguments.paths if paths is None else paths
+    piped = _standard_input() if PIPED in map(str, given) else None
     # What is read lives to the end; looking for garbage in it meanwhile would cost up to a third.
     collecting = gc.isenabled()
     gc.disable()
     try:
         with progress(arguments, "exports", "read") as described:
             estate = read(
-                arguments.paths if paths is None else paths,
+                given,
                 format=getattr(arguments, "format", None),
                 dialects=getattr(arguments, "dialect", ()),
                 as_of=arguments.as_of,
@@ -44,6 +60,7 @@ def read_estate(
                 sides=_sides(arguments),
                 administrators=getattr(arguments, "administrator", ()),
                 progress=described,
+                piped=piped,
             )
     finally:
         if collecting:

@@ -23,7 +23,7 @@ def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
         "paths",
         nargs="+" if needed else "*",
         metavar="PATH",
-        help="an export, a folder of exports, or an engagement file or its folder",
+        help="an export, a folder of exports, or an engagement file or its folder; - for standard input",
     )
     wanted = parser.add_argument(
         "--format", metavar="NAME", help="take every file for this format instead of recognising it"

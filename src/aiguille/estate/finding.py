@@ -24,6 +24,7 @@ from aiguille.model import (
 )
 from aiguille.readers import (
     HOST,
+    PACKED,
     ExportFile,
     Format,
     Formats,
@@ -80,6 +81,11 @@ class Gathered(Struct):
     about: About = field(default_factory=About)
     fail_on: str = ""
     geo: tuple[Path, ...] = ()
+    piped: bytes | None = None
+
+
+PIPED, SHOWN = "-", "standard input"
+"""The path that stands for what comes from another command, and what it is called."""
 
 
 def look(path: Path, wanted: Format | None, found: Gathered) -> None:
@@ -91,9 +97,19 @@ def look(path: Path, wanted: Format | None, found: Gathered) -> None:
         return
     try:
         with unexpected_told(str(path), "this"):
-            found.jobs += _jobs(path, wanted, found)
+            if str(path) == PIPED and found.piped is not None:
+                found.jobs.append(_single(_given_by_pipe(found.piped), wanted, found.formats))
+            else:
+                found.jobs += _jobs(path, wanted, found)
     except UnreadableError as error:
         found.failures.append(Failure(str(path), str(error)))
+
+
+def _given_by_pipe(data: bytes) -> ExportFile:
+    """One export that came from another command; raises UnreadableError for an archive, which has to be a file."""
+    if data.startswith(PACKED):
+        raise UnreadableError(f"{SHOWN}: an archive cannot be read from there; write it to a file and name that")
+    return decode(SHOWN, data)
 
 
 RAISE_FAULTS = "AIGUILLE_RAISE_FAULTS"

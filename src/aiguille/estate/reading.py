@@ -47,6 +47,7 @@ def read(
     sides: Mapping[str, Side] | None = None,
     administrators: Iterable[Addresses] = (),
     progress: Callable[[int, int], None] | None = None,
+    piped: bytes | None = None,
 ) -> Estate:
     """Read exports, folders of exports and engagement files into an estate.
 
@@ -58,13 +59,14 @@ def read(
     sides: by interface, the side it faces, on every device that has it; counts above what exports and engagements say
     administrators: addresses that administrators come from, beside those of the engagement
     progress: called with how many exports of how many are read
+    piped: the bytes that the path ``-`` stands for
 
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
     engagement or dialect file or an unknown format.
     """
     known = formats([load_dialect(path) for path in _each(dialects)])
     wanted = named(format, known) if format is not None else None
-    found = Gathered([], [], [], known)
+    found = Gathered([], [], [], known, piped=piped)
     for path in _each(paths):
         look(path, wanted, found)
     found.jobs = list(joined(found.jobs))

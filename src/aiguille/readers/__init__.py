@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from aiguille.model import Device, NotRecognisedError, UsageError
 from aiguille.readers.bundle import is_wanted, layout, recognise_places
-from aiguille.readers.files import ExportFile, begins_packed, decode, load, printable
+from aiguille.readers.files import PACKED, ExportFile, begins_packed, decode, load, printable
 
 if TYPE_CHECKING:
     from aiguille.readers import mapped
@@ -130,6 +130,7 @@ def recognise(file: ExportFile, known: Formats | None = None) -> tuple[Format, s
 
 __all__ = [
     "HOST",
+    "PACKED",
     "ExportFile",
     "Format",
     "Formats",

@@ -68,7 +68,7 @@ def load(path: Path, shown: str | None = None) -> ExportFile:
     return decode(name, data)
 
 
-_PACKED = (b"PK", b"\x1f\x8b", b"BZh", b"\xfd7zXZ")
+PACKED = (b"PK", b"\x1f\x8b", b"BZh", b"\xfd7zXZ")
 """How what zip, gzip, bzip2 and xz pack begins; the header of a tar member is filled up with zeros (POSIX pax, ustar)."""
 
 
@@ -81,7 +81,7 @@ def begins_packed(path: Path) -> bool:
             head = file.read(512)
     except OSError:
         return False
-    return head.startswith(_PACKED) or 0 in head
+    return head.startswith(PACKED) or 0 in head
 
 
 def decode(name: str, data: bytes) -> ExportFile:
