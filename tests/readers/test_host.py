@@ -198,6 +198,13 @@ def test_ways_are_those_of_the_main_table_unless_rules_say_otherwise(rules: str,
     assert bool(device.ledger.problems) is (ways == 0)
 
 
+def test_of_routes_to_one_network_that_with_the_least_metric_counts() -> None:
+    routes = '[{"dst":"default","dev":"lte0","metric":700},{"dst":"default","dev":"eth0","metric":[]},{"dst":"10.0.0.0/8","dev":"e1"}]'
+    device = linux({"ip-route.json": routes})
+    assert [one.interface for one in device.routes] == ["eth0", "e1", "lte0"]
+    assert [(zone.interfaces, zone.side) for zone in device.zones] == [(("eth0",), Side.OUTSIDE)]
+
+
 def test_kernel_settings_come_in_the_order_in_which_they_take_effect() -> None:
     def rp_filter(**files: str) -> str:
         places = {name.replace("__", "/").replace("_dot_", "."): text for name, text in files.items()}

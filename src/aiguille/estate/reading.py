@@ -10,6 +10,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from aiguille.analysis.countries import located
+from aiguille.analysis.oddities import oddities
 from aiguille.analysis.sides import guess_sides, interface_names
 from aiguille.analysis.written import as_written
 from aiguille.estate import engagement
@@ -98,6 +99,7 @@ def read(
             found.notes.append(
                 f"{device.name}: assumed: {'; '.join(guesses)}. State it with --side IFACE=SIDE or in engagement.toml"
             )
+        found.notes += oddities(device)
         if filters := [one for one in device.geo_filters if one.enabled]:
             found.notes += _countries_note(device, filters[0], locations)
     day = as_of or found.as_of or date.today()  # noqa: DTZ011 - the auditor's own calendar day is meant

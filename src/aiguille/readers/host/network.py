@@ -54,10 +54,12 @@ class Network(Struct):
     interfaces: dict[str, Interface] = field(default_factory=dict)
     default: tuple[str, Span] | None = None
     routes: list[Route] = field(default_factory=list)
+    metrics: dict[Route, int] = field(default_factory=dict)
 
 
 _REFUSING = ("blackhole", "unreachable", "prohibit")
 """Kinds of routes that lead nowhere (ip-route(8))."""
+_EVERYWHERE = Addresses(4, 0, 0xFFFFFFFF)
 _TO_ITSELF = ("local", "broadcast", "anycast", "multicast")
 
 
@@ -98,6 +100,10 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> Network:
                 ruled = ruled or (None if _is_usual(one) else _line(file, str(one.get("priority", ""))))
             elif isinstance(name := one.get("ifname"), str) and name:
                 _interface(out, file, name, one)
+    # Of routes to one network that with the least metric counts (ip-route(8)).
+    out.routes.sort(key=lambda one: out.metrics[one])
+    ways_out = (r for r in out.routes if r.network == _EVERYWHERE and r.interface)
+    out.default = next(((r.interface, r.where) for r in ways_out if r.where is not None), None)
     if ruled is not None:
         ledger.problem(
             ruled, "rules for routing send some packets another way than their destination says; ways are left open"
@@ -131,16 +137,17 @@ def _route(out: Network, file: ExportFile, route: dict[str, Any]) -> None:
     where = _line(file, f'"{described}"')
     six = ":" in str(route.get("gateway", "")) or "pref" in route or "6" in file.path.rsplit("/", 1)[-1]
     if described == "default":
-        network: Addresses | MaskedAddress = Addresses(6, 0, (1 << 128) - 1) if six else Addresses(4, 0, 0xFFFFFFFF)
-        if leaves and out.default is None and not six:
-            out.default = (leaves, where)
+        network: Addresses | MaskedAddress = Addresses(6, 0, (1 << 128) - 1) if six else _EVERYWHERE
     else:
         try:
             network = read_network(described)
         except NotUnderstoodError:
             return
     if isinstance(network, Addresses):
-        out.routes.append(Route(network, leaves, where, _gateway(route)))
+        made = Route(network, leaves, where, _gateway(route))
+        metric = route.get("metric", 0)
+        out.metrics.setdefault(made, metric if isinstance(metric, int) else 0)
+        out.routes.append(made)
 
 
 def _gateway(route: dict[str, Any]) -> Addresses | None:
