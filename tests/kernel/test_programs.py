@@ -10,6 +10,7 @@ import pytest
 
 from aiguille.analysis.compare import differences
 from aiguille.demo import files
+from aiguille.model import UnreadableError
 from aiguille.readers import host
 from aiguille.readers.files import LedgerBuilder, decode
 from aiguille.readers.firewalld.config import parse, read_service
@@ -540,3 +541,35 @@ def test_the_sample_hosts_are_what_their_programs_would_run(name: str, tmp_path:
             (tmp_path / "etc/shorewall/shorewall.conf").write_text(conf)
         box.run(start)
         compare(box.bundle(*places), box.bundle("out"), (4, 6))
+
+
+@pytest.mark.parametrize("entry", ['<interface name="eth0"/>', '<source address="10.0.0.0/24"/>'])
+def test_what_firewalld_refuses_is_refused(entry: str, tmp_path: Path) -> None:
+    needs("firewalld")
+    with Sandbox(tmp_path) as box:
+        zones = box.copy("etc/firewalld") / "zones"
+        zones.mkdir(exist_ok=True)
+        for name, service in (("home", "ssh"), ("work", "http")):
+            (zones / f"{name}.xml").write_text(f'<zone><service name="{service}"/>{entry}</zone>\n')
+        box.run(LINKS + START_FIREWALLD)
+        with pytest.raises(UnreadableError, match="firewalld refuses such a configuration"):
+            host.read(box.bundle("etc/firewalld"), "files")
+        running = host.read(box.bundle("out"), "dump")
+        names = {chain.name for base in running.rulebases for chain in base.chains}
+        assert "filter_IN_public" in names
+        assert not names & {"filter_IN_home", "filter_IN_work"}
+
+
+def test_what_shorewall_refuses_is_refused(tmp_path: Path) -> None:
+    needs("shorewall6")
+    files = {"zones": "fw firewall\nnet ipv6\n", "interfaces": "net eth0\n", "policy": "all all DROP\n",
+             "rules": "ACCEPT net:192.0.2.1 fw tcp 22\n"}  # fmt: skip
+    with Sandbox(tmp_path) as box:
+        folder = box.copy("etc/shorewall6")
+        box.copy("usr/share/shorewall")
+        for name, text in files.items():
+            (folder / name).write_text(text)
+        with pytest.raises(AssertionError, match="Unknown Host"):
+            box.run(LINKS + START_SHOREWALL.format(program="shorewall6"))
+        with pytest.raises(UnreadableError, match="no address of IPv6; Shorewall refuses"):
+            host.read(box.bundle("etc/shorewall6"), "files")

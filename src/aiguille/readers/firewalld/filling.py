@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
-from aiguille.model import NotUnderstoodError, Span
+from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.assignments import Assigned, read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
@@ -42,6 +43,19 @@ _RICH = frozenset(
 )  # fmt: skip
 """What a rich rule may hold (firewalld.richlanguage(5))."""
 _SET_TYPES = {"ip": "ipv4_addr", "net": "ipv4_addr", "mac": "ether_addr", "iface": "ifname", "mark": "mark"}
+
+
+def _refuse_conflicts(zones: Iterable[Zone]) -> None:
+    """An interface or a source in two zones; firewalld then starts with nothing of its files but the default zone."""
+    seen: dict[str, tuple[str, Span]] = {}
+    for zone in zones:
+        for name, where in (*zone.bound.items(), *zone.sources):
+            other, there = seen.setdefault(name, (zone.name, where))
+            if other != zone.name:
+                raise UnreadableError(
+                    f"{where}: {name} is in zone {zone.name} and in {other} ({there}); firewalld refuses such a configuration, so "
+                    "these files are not what runs"
+                )
 
 
 def _of_icmp(expression: dict[str, Any] | None) -> bool:
@@ -101,6 +115,7 @@ class Filler:
                 known.sources += zone.sources
             else:
                 out[zone.name] = zone
+        _refuse_conflicts(out.values())
         default = self.setting("DefaultZone")
         if default.value not in out and (shipped := shipped_zone(default.value, default.where)) is not None:
             out[default.value] = shipped

@@ -7,11 +7,14 @@ is the same.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from msgspec.structs import replace
 
-from aiguille.model import Fact, NotUnderstoodError, Rulebase, Span, UnreadableError
+from aiguille.model import Addresses, Fact, NotUnderstoodError, Rulebase, Span, UnreadableError
 from aiguille.model import Interface as ModelInterface
 from aiguille.model import Zone as ModelZone
+from aiguille.model.spelling import spell_operand
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.iptables.tables import Tables
@@ -75,7 +78,9 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         if bundle.get(f"{root}zones") is None:
             continue
         one = _Compiler(bundle, root, family, ledger)
-        rulebases += one.rulebases()
+        made = one.rulebases()
+        _refuse_other_family(made, family)
+        rulebases += made
         system += kernel_settings(one.folder, one.network)
         for zone in one.network.order:
             zones.setdefault(zone.name, ModelZone(zone.name, tuple(_plain(zone)), where=zone.where))
@@ -94,6 +99,19 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
     marked = with_implied(as_made(rulebases), lambda _, rule: rule.where.file.rpartition("/")[2] not in _STATEMENTS)
     found = FirewallPart(marked, zones=tuple(zones.values()), interfaces=tuple(interfaces.values()))
     return replace(found, system=tuple(system))
+
+
+def _refuse_other_family(rulebases: Iterable[Rulebase], family: int) -> None:
+    """Shorewall takes an address of the other family for the name of a host it does not know, and starts with nothing."""
+    for base in rulebases:
+        for _, rule in base.rules():
+            for condition in rule.match.conditions:
+                for one in condition.operands:
+                    if isinstance(one, Addresses) and one.family != family:
+                        raise UnreadableError(
+                            f"{rule.where}: {spell_operand(one)} is no address of IPv{family}; Shorewall refuses such a "
+                            "configuration, so these files are not what runs"
+                        )
 
 
 def _plain(zone: Zone) -> list[str]:
