@@ -131,3 +131,22 @@ def test_a_found_engagement_leads_nowhere_outside_its_folder(tmp_path: Path) -> 
         engagement(tmp_path / "in", f'[engagement]\n{line}\n[[device]]\nexport = "f.v4"\n')
         refused = run("audit", tmp_path / "in")
         assert (refused.returncode, "names a place outside it" in refused.stderr) == (2, True), line
+
+
+@pytest.mark.parametrize("given", ["", "zones", "fw-zones", "zones/public.xml"])
+def test_zones_of_firewalld_are_read_without_the_rest_of_its_folder(given: str, tmp_path: Path) -> None:
+    folder = tmp_path / ("fw-zones" if given == "fw-zones" else "zones")
+    folder.mkdir()
+    head = '<?xml version="1.0"?>\n<!-- ours -->\n<!-- and theirs -->\n'
+    (folder / "public.xml").write_text(
+        f'{head}<zone>\n<interface name="eth0"/><port port="5432" protocol="tcp"/>\n</zone>\n'
+    )
+    (folder / "internal.xml").write_text('<zone><interface name="eth1"/><service name="ssh"/></zone>\n')
+    estate = aiguille.read(tmp_path / given)
+    (device,) = estate.devices
+    assert device.make == "Linux host (firewalld)"
+    held = {zone.name for zone in device.zones if zone.interfaces}
+    assert held == ({"public"} if given.endswith("xml") else {"public", "internal"})
+    answer = aiguille.probe(estate, "tcp from 198.51.100.7 to 192.0.2.1:5432 entering eth0")
+    assert [one.verdict.value for one in answer.verdicts] == ["accept"]
+    assert answer.certain

@@ -35,6 +35,7 @@ from aiguille.readers import (
     load,
     load_dialect,
     named,
+    place_of_zone,
     recognise,
     recognise_places,
 )
@@ -225,19 +226,24 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
     else:
         yield _single(load(path), wanted, found.formats)
         return
-    hosts = layout([one.name for one in given]) if wanted is None or wanted.name == HOST else {}
+    hosts_too = wanted is None or wanted.name == HOST
+    hosts = layout([one.name for one in given]) if hosts_too else {}
     taken: set[str] = set()
     for root, places in sorted(hosts.items()):
         if (job := _bundle(path, root, places, given, found)) is not None:
             taken |= set(places)
             yield job
     groups: dict[_Key, list[_Member]] = {}
+    zones: dict[str, list[ExportFile]] = {}
     for one in given:
         if one.name in taken:
             continue
         try:
             with unexpected_told(one.shown, "this"):
                 file = one.load()
+                if hosts_too and (place := place_of_zone(file)):
+                    zones.setdefault(str(Path(one.shown).parent), []).append(replace(file, place=place))
+                    continue
                 form, why = (wanted, "named by --format") if wanted else recognise(file, found.formats)
         except NotRecognisedError:
             found.notes.append(f"{one.shown}: not an export that is recognised; left out")
@@ -248,13 +254,20 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
         shown = Path(one.shown)
         stem = _stem(shown) if form.grouped else shown.name
         groups.setdefault((str(shown.parent), stem, form.name), []).append((file, form, why))
-    if not groups and not taken:
+    for folder, held in zones.items():
+        yield _zones_alone(Path(folder), held, found.formats)
+    if not groups and not taken and not zones:
         kind = "folder" if path.is_dir() else "archive"
         raise UnreadableError(f"{path}: no export was recognised in this {kind} ({len(given)} files looked at)")
     for (parent, stem, _), group in _with_sets(groups).items():
         _, form, why = group[0]
         name = (stem or Path(parent).resolve().name) if form.grouped else ""
         yield Job(name, tuple(member[0] for member in group), form, why)
+
+
+def _zones_alone(folder: Path, files: list[ExportFile], known: Formats) -> Job:
+    """The zones of firewalld that somebody sent without the rest of its folder."""
+    return Job(folder.resolve().name, tuple(files), named(HOST, known), "it holds zones of firewalld")
 
 
 def _with_sets(groups: dict[_Key, list[_Member]]) -> dict[_Key, list[_Member]]:
@@ -338,6 +351,8 @@ def _archived(path: Path, found: Gathered) -> list[_Given]:
 
 
 def _single(file: ExportFile, wanted: Format | None, known: Formats) -> Job:
+    if (wanted is None or wanted.name == HOST) and (place := place_of_zone(file)):
+        return replace(_zones_alone(Path(file.path), [replace(file, place=place)], known), name=Path(file.path).stem)
     one, why = (wanted, "named by --format") if wanted else recognise(file, known)
     path = Path(file.path)
     return Job((_stem(path) or path.parent.name or path.name) if one.grouped else "", (file,), one, why)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from msgspec import Struct
 
 from aiguille.model import Device, NotRecognisedError, UsageError
-from aiguille.readers.bundle import is_wanted, layout, recognise_places
+from aiguille.readers.bundle import is_wanted, layout, place_of_zone, recognise_places
 from aiguille.readers.files import PACKED, ExportFile, begins_packed, decode, load, printable
 
 if TYPE_CHECKING:
@@ -142,6 +142,7 @@ __all__ = [
     "load",
     "load_dialect",
     "named",
+    "place_of_zone",
     "printable",
     "recognise",
     "recognise_places",

@@ -80,6 +80,17 @@ class Bundle(Struct, frozen=True, dict=True):
         return any(place.startswith(prefix) for place in self.by_place)
 
 
+_ZONE = re.compile(r"\s*+(?:<\?xml[^>]*+>\s*+)?(?:<!--(?:(?!-->).)*+-->\s*+)*+<zone[\s>/]", re.DOTALL)
+
+
+def place_of_zone(file: ExportFile) -> str:
+    """Where a file that holds a zone of firewalld lies on its host, by its root element (firewalld.zone(5)); else empty."""
+    name = posixpath.basename(file.path.replace("\\", "/"))
+    if not name.endswith(".xml") or not _ZONE.match("\n".join(file.lines[:40])):
+        return ""
+    return f"{PROGRAMS['firewalld']}zones/{name}"
+
+
 def is_wanted(place: str) -> bool:
     """Whether a file at this place of a host is of use."""
     return _WANTED.match(place) is not None
