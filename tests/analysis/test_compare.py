@@ -17,6 +17,8 @@ from aiguille.analysis.study import Study
 from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Addresses, Device, Direction, Estate, Interface, State
 from aiguille.packets import Packet, read_sentence
+from aiguille.readers import nftables
+from aiguille.readers.files import decode
 from aiguille.readers.literals import read_network
 from tests.helpers import filter_table, linux
 
@@ -244,3 +246,18 @@ def test_what_differs_by_the_kind_of_its_destination_alone_is_one_row() -> None:
     found = changes(before, after)
     assert [one.traffic.words() for one in found] == ["tcp 3389 from 203.0.113.50 to any"]
     assert len(found[0].traffic.cells) > 1
+
+
+def test_rules_that_people_wrote_on_one_line_decide_apart() -> None:
+    chain = "chain c { type filter hook input priority 0; policy drop; %s }"
+    one, other = (
+        nftables.read([decode("ruleset", f"table ip t {{ {chain % rules} }}\n".encode())], "box")
+        for rules in ("", "tcp dport 22 accept; udp dport 53 accept;")
+    )
+    deciders = {
+        change.traffic.service_words(): [step.rule for step in change.deciders[1]] for change in changes(one, other)
+    }
+    assert {words: [rule.number for rule in rules if rule] for words, rules in deciders.items()} == {
+        "tcp 22": [1],
+        "udp 53": [2],
+    }

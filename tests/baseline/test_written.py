@@ -6,8 +6,8 @@ import pytest
 from msgspec.structs import replace
 
 from aiguille.analysis.written import as_written
-from aiguille.baseline import CATALOGUE, run
-from aiguille.model import Estate, Rule
+from aiguille.baseline import CATALOGUE, Audit, run
+from aiguille.model import Device, Estate, Rule
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
 from tests.baseline.test_settings_checks import AS_OF
@@ -52,14 +52,21 @@ CASES = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(
-    ("runs", "files", "same", "comments", "next_start"), [c[1:] for c in CASES], ids=[c[0] for c in CASES]
-)
-def test_one_device(runs: str, files: str, same: bool, comments: tuple[str, str], next_start: list[str] | None) -> None:
+def joined(runs: str, files: str) -> tuple[Device, Audit]:
+    """Both as one device, and what is said of its next start."""
     running, written = (
         iptables.read([decode(name, text.encode())], "box") for name, text in (("runs", runs), ("files", files))
     )
     device = as_written(replace(running, written=written.rulebases, saved=written.rulebases))
+    (check,) = (one for one in CATALOGUE if one.id == "system.unsaved")
+    return device, run(Estate((device,), AS_OF), [check], raise_crashes=True)
+
+
+@pytest.mark.parametrize(
+    ("runs", "files", "same", "comments", "next_start"), [c[1:] for c in CASES], ids=[c[0] for c in CASES]
+)
+def test_one_device(runs: str, files: str, same: bool, comments: tuple[str, str], next_start: list[str] | None) -> None:
+    device, done = joined(runs, files)
     rules: dict[tuple[str, int], Rule] = {
         (chain.name, rule.number): rule for base in device.rulebases for chain, rule in base.rules()
     }
@@ -70,11 +77,48 @@ def test_one_device(runs: str, files: str, same: bool, comments: tuple[str, str]
     assert [rule.hits.packets for rule in doors if rule.hits] == [2, 1]
     assert ("lends its counters" in device.recognised) is same
     assert len(rules) == runs.count("] -A ")
-    (check,) = (one for one in CATALOGUE if one.id == "system.unsaved")
-    done = run(Estate((device,), AS_OF), [check], raise_crashes=True)
     if next_start is None:
         assert [one.outcome.value for one in done.outcomes] == ["cannot tell"]
     else:
         assert len(done.findings) == len(next_start)
         for words, finding in zip(next_start, done.findings, strict=True):
             assert words in finding.detail.replace(" entering other0", "").replace("'", "")
+
+
+SENT = "-A PREROUTING -i eth0 -p tcp -m tcp --dport 8443 -j DNAT --to-destination 10.0.0.5:443"
+HIDDEN = "-A POSTROUTING -o eth0 -j MASQUERADE"
+HIDDEN_BY_ENGINE = "-A POSTROUTING -s 172.17.0.0/16 ! -o docker0 -j MASQUERADE"
+KEPT = "-A INPUT -m conntrack --ctstate INVALID -j LOG --log-prefix odd"
+
+
+def with_nat(text: str, *rules: str) -> str:
+    return "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n" + "\n".join((*rules, "COMMIT")) + "\n" + text
+
+
+@pytest.mark.parametrize(
+    ("runs", "files", "severity", "said"),
+    [
+        (with_nat(RUNS, SENT, HIDDEN), with_nat(FILES, SENT, HIDDEN), "", ""),
+        (
+            with_nat(RUNS, SENT),
+            with_nat(FILES),
+            "high",
+            "Rule 1 of chain PREROUTING sends packets elsewhere now and not after",
+        ),
+        (
+            with_nat(RUNS),
+            with_nat(FILES, SENT),
+            "high",
+            "Rule 1 of chain PREROUTING sends packets elsewhere only after",
+        ),
+        (with_nat(RUNS, SENT.replace("8443", "8444")), with_nat(FILES, SENT), "high", "and rule 1 of chain PREROUTING"),
+        (with_nat(RUNS, HIDDEN), with_nat(FILES), "medium", "hides where packets come from now and not after"),
+        (with_nat(RUNS, HIDDEN_BY_ENGINE), with_nat(FILES), "", ""),
+        (RUNS.replace("[3:", f"{KEPT}\n[3:"), FILES, "low", "Rule 2 of chain INPUT records packets now and not after"),
+    ],
+)
+def test_what_is_sent_on_and_recorded_counts_as_well(runs: str, files: str, severity: str, said: str) -> None:
+    device, done = joined(runs, files)
+    assert ("lends its counters" in device.recognised) is (not severity and "docker0" not in runs)
+    assert [one.severity.value for one in done.findings] == ([severity] if severity else [])
+    assert all(said in one.detail for one in done.findings)

@@ -274,7 +274,7 @@ def test_facts_that_speak_against_one_another_are_told_with_both_lines(tmp_path:
     links = (("eth0", "192.0.2.1", 1), ("eth1", "10.0.0.1", 2), ("eth2", "10.0.0.2", 3))
     (tmp_path / "ip-addr.json").write_text("[" + ",\n".join(address.format(*one) for one in links) + "]")
     notes = read(tmp_path, sides={"eth0": Side.INSIDE}).notes
-    odd = [note for note in notes if "counts" in note or "taken to leave" in note]
+    odd = [note for note in notes if "counts" in note or "a route says" in note]
     assert len(odd) == 3
     assert "the default route leads by eth0" in odd[0]
     assert "10.0.0.0/24 lies behind eth1" in odd[1]

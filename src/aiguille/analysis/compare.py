@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from typing import cast
 
 from msgspec import Struct
@@ -66,6 +66,9 @@ def difference(one: Program, other: Program, region: Box = EVERYTHING, *, certai
 def _verdicts(ends: Ends) -> frozenset[bool]:
     return frozenset(end.accepts for end in ends)
 
+
+PAIR_EFFORT = 3_000_000
+"""Steps of work that comparing the traffic of one pair may take; see `space.effort`."""
 
 _MEANT = ("interfaces", "zones", "addresses", "services", "sets", "schedules", "geo_filters", "routes")
 """Parts of a device that say what its rules mean."""
@@ -142,43 +145,39 @@ def silent(one: Device, other: Device) -> list[tuple[int, Direction, bool]]:
 def _changes(one: Program, other: Program) -> Iterator[Change]:
     done: list[Box] = []
     found: list[tuple[Cell, Hashable]] = []
+    written = _by_line(one), _by_line(other)
     for box in _places(one, other):
         left = [box]
         for earlier in done:
             left = [piece for part in left for piece in subtract(part, earlier, one.space.tops)]
         done.append(box)
         for part in (piece for region in left for piece in opening(one, region)):
-            found += _differing(one, other, part)
-    written = _by_line(one), _by_line(other)
-    said = [
-        (
-            cell,
-            (
-                *label[:2],
-                *(frozenset(map(lines.__getitem__, steps)) for lines, steps in zip(written, label[2:], strict=True)),
-            ),
-        )
-        for cell, label in cast("list[tuple[Cell, _Label]]", [pair for pair in found if pair[1]])
-    ]
-    for traffic, label in rows(one, said):
+            found += _differing(one, other, part, written)
+    for traffic, label in rows(one, found):
         before, after, mine, theirs = cast("_Label", label)
         steps = tuple(one.steps[number] for number in sorted(mine)), tuple(other.steps[n] for n in sorted(theirs))
         yield Change(traffic, before, after, steps)
 
 
 def _by_line(program: Program) -> list[int]:
-    """For each step the first one that stands on its line and does the same: what a program makes of one line decides as one."""
+    """For each step the first one that a program made of the same line and that does the same: those decide as one."""
     first: dict[Hashable, int] = {}
     return [
-        first.setdefault((step.where, step.action) if step.where is not None else number, number)
+        first.setdefault((step.where, step.action), number) if step.where is not None and _is_made(step) else number
         for number, step in enumerate(program.steps)
     ]
+
+
+def _is_made(step: Step) -> bool:
+    return step.rule.made if step.rule is not None else True
 
 
 _Label = tuple[frozenset[bool], frozenset[bool], frozenset[int], frozenset[int]]
 
 
-def _differing(one: Program, other: Program, region: Box) -> list[tuple[Cell, Hashable]]:
+def _differing(
+    one: Program, other: Program, region: Box, written: tuple[Sequence[int], Sequence[int]]
+) -> list[tuple[Cell, Hashable]]:
     first, second = Cut(one, region, rows_of(one)), Cut(other, region, rows_of(other))
     shift = len(first.rows)
     mine = (1 << shift) - 1
@@ -191,7 +190,10 @@ def _differing(one: Program, other: Program, region: Box) -> list[tuple[Cell, Ha
         verdicts = _verdicts(ends), _verdicts(others)
         if verdicts[0] == verdicts[1]:
             return False
-        return (*verdicts, frozenset(end.step for end in ends), frozenset(end.step for end in others))
+        deciders = (
+            frozenset(lines[end.step] for end in some) for lines, some in zip(written, (ends, others), strict=True)
+        )
+        return (*verdicts, *deciders)
 
     return cut(region, [row.box for row in (*first.rows, *second.rows)], one, label)
 

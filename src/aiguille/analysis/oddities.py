@@ -39,7 +39,7 @@ def _networks(device: Device) -> Iterator[str]:
             if known != one.name and network.first != network.last:
                 yield (
                     f"{device.name}: {spell_operand(network)} lies behind {known} ({where}) and {one.name} ({one.where}); "
-                    "packets to it are taken to leave by the first"
+                    "which of them packets to it leave by is what a route says, else the first"
                 )
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.analysis.compare import Change, changes, silent
+from aiguille.analysis.compare import PAIR_EFFORT, Change, changes, silent
 from aiguille.analysis.decide import maybe_accepted, surely_accepted
 from aiguille.analysis.edits import RuleEdit, ThingEdit, rule_edits, thing_edits
 from aiguille.analysis.exposure import opening
@@ -21,9 +21,6 @@ from aiguille.model import Addresses, Device, Direction, Estate, State, TooCompl
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
 from aiguille.space.effort import limited
-
-PAIR_EFFORT = 3_000_000
-"""Steps of work that comparing the traffic of one pair may take; see `space.effort`."""
 
 
 class Access(Struct, frozen=True):

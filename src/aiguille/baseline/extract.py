@@ -31,6 +31,7 @@ def extract(audit: Audit, owned: Sequence[str]) -> Audit:
     mine = audit.narrowed(device=[device.name for device in kept])
     theirs = _paths(device for device in devices if device not in kept) - _paths(kept)
     names = {device.name for device in kept}
+    numbers = {finding.fingerprint for finding in mine.findings}
     return replace(
         mine,
         estate=replace(
@@ -41,7 +42,7 @@ def extract(audit: Audit, owned: Sequence[str]) -> Audit:
         findings=tuple(_owned(one, names, theirs) for one in mine.findings),
         accepted=tuple((_owned(one, names, theirs), why) for one, why in mine.accepted),
         notes=tuple(note for note in mine.notes if _is_of(note, kept)),
-        answers=tuple(one for one in mine.answers if one.finding in {f.fingerprint for f in mine.findings}),
+        answers=tuple(one for one in mine.answers if one.finding in numbers),
     )
 
 

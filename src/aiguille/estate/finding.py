@@ -97,7 +97,7 @@ def look(path: Path, wanted: Format | None, found: Gathered) -> None:
         _engagement(path, found)
         return
     try:
-        with unexpected_told(str(path), "this"):
+        with unexpected_told(str(path)):
             if str(path) == PIPED and found.piped is not None:
                 found.jobs.append(_single(_given_by_pipe(found.piped), wanted, found.formats))
             else:
@@ -118,10 +118,10 @@ RAISE_FAULTS = "AIGUILLE_RAISE_FAULTS"
 
 
 @contextmanager
-def unexpected_told(path: str, what: str) -> Iterator[None]:
+def unexpected_told(path: str, of: str = "") -> Iterator[None]:
     """Makes a fault of ours an UnreadableError of one export, so that it neither ends the others' audit nor goes unnoticed.
 
-    what: whose reader was at work
+    of: the format whose reader was at work, where it is known
     """
     try:
         yield
@@ -130,9 +130,8 @@ def unexpected_told(path: str, what: str) -> Iterator[None]:
     except (Exception, RecursionError) as error:
         if os.environ.get(RAISE_FAULTS):
             raise
-        raise UnreadableError(
-            f"{path}: the reader of {what} failed ({type(error).__name__}: {str(error)[:200]}); please report this with the file"
-        ) from error
+        fault = f"the reader{f' of {of}' if of else ''} failed ({type(error).__name__}: {str(error)[:200]})"
+        raise UnreadableError(f"{path}: {fault}; please report this with the file") from error
 
 
 def _engagement(path: Path, found: Gathered, within: Path | None = None) -> None:
@@ -159,7 +158,7 @@ def _engagement(path: Path, found: Gathered, within: Path | None = None) -> None
         except UsageError as error:
             raise UsageError(f"{path}: device '{entry.name or entry.export}': {error.message}") from error
         try:
-            with unexpected_told(entry.export, "this"):
+            with unexpected_told(entry.export):
                 jobs = list(_jobs(Path(entry.export), wanted, found))
             _refuse_several(entry, jobs)
             found.jobs += [replace(job, name=entry.name or job.name, entry=entry) for job in jobs]
@@ -226,8 +225,7 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
     else:
         yield _single(load(path), wanted, found.formats)
         return
-    hosts_too = wanted is None or wanted.name == HOST
-    hosts = layout([one.name for one in given]) if hosts_too else {}
+    hosts = layout([one.name for one in given]) if wanted is None or wanted.name == HOST else {}
     taken: set[str] = set()
     for root, places in sorted(hosts.items()):
         if (job := _bundle(path, root, places, given, found)) is not None:
@@ -239,17 +237,17 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
         if one.name in taken:
             continue
         try:
-            with unexpected_told(one.shown, "this"):
+            with unexpected_told(one.shown):
                 file = one.load()
-                if hosts_too and (place := place_of_zone(file)):
-                    zones.setdefault(str(Path(one.shown).parent), []).append(replace(file, place=place))
-                    continue
-                form, why = (wanted, "named by --format") if wanted else recognise(file, found.formats)
+                form, why = _format(file, wanted, found.formats)
         except NotRecognisedError:
             found.notes.append(f"{one.shown}: not an export that is recognised; left out")
             continue
         except UnreadableError as error:
             found.failures.append(Failure(one.shown, str(error)))
+            continue
+        if place := place_of_zone(file) if form.name == HOST else "":
+            zones.setdefault(str(Path(one.shown).parent), []).append(replace(file, place=place))
             continue
         shown = Path(one.shown)
         stem = _stem(shown) if form.grouped else shown.name
@@ -301,7 +299,7 @@ def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], 
             left += 1
             continue
         try:
-            with unexpected_told(by_name[name].shown, "this"):
+            with unexpected_told(by_name[name].shown):
                 file = by_name[name].load()
         except EmptyFileError:
             continue
@@ -351,11 +349,15 @@ def _archived(path: Path, found: Gathered) -> list[_Given]:
 
 
 def _single(file: ExportFile, wanted: Format | None, known: Formats) -> Job:
-    if (wanted is None or wanted.name == HOST) and (place := place_of_zone(file)):
-        return replace(_zones_alone(Path(file.path), [replace(file, place=place)], known), name=Path(file.path).stem)
-    one, why = (wanted, "named by --format") if wanted else recognise(file, known)
+    one, why = _format(file, wanted, known)
     path = Path(file.path)
+    if place := place_of_zone(file) if one.name == HOST else "":
+        return Job(path.stem, (replace(file, place=place),), one, why)
     return Job((_stem(path) or path.parent.name or path.name) if one.grouped else "", (file,), one, why)
+
+
+def _format(file: ExportFile, wanted: Format | None, known: Formats) -> tuple[Format, str]:
+    return (wanted, "named by --format") if wanted else recognise(file, known)
 
 
 def _files(folder: Path, found: Gathered) -> list[_Given]:

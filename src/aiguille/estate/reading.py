@@ -173,7 +173,10 @@ def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> l
 def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresses, ...]) -> list[Device]:
     try:
         with unexpected_told(job.files[0].path, job.format.name):
-            found = job.format.read(job.files, job.name)
+            found = [
+                as_written(replace(one, recognised=job.why, name=printable(one.name or job.files[0].path)))
+                for one in job.format.read(job.files, job.name)
+            ]
     except UnreadableError:
         raise
     except AiguilleError as error:
@@ -186,7 +189,6 @@ def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresse
         )
     out = []
     for device in found:
-        device = as_written(replace(device, recognised=job.why, name=printable(device.name or job.files[0].path)))
         if job.entry is not None:
             device = engagement.apply(job.entry, device)
         if sides:

@@ -9,7 +9,18 @@ from __future__ import annotations
 
 import re
 
-from aiguille.model import Action, Chain, Field, InterfaceName, Numbers, Rule, State, is_container_bridge
+from aiguille.model import (
+    Action,
+    Chain,
+    Field,
+    InterfaceName,
+    Numbers,
+    Rule,
+    State,
+    Translate,
+    TranslationKind,
+    is_container_bridge,
+)
 
 _UFW = re.compile(r"ufw6?-(before|after|skip-to-policy|not-local|logging|reject|track|user-limit|user-logging)")
 _CALLED = re.compile(r"(f2b-|fail2ban-|DOCKER(-ISOLATION|-CT|-BRIDGE|-INTERNAL|-FORWARD)|KUBE-|cali-|LIBVIRT_)")
@@ -28,11 +39,25 @@ def _is_bridging(rule: Rule) -> bool:
     return bool(held) and fields <= {Field.IN_INTERFACE, Field.OUT_INTERFACE, Field.STATE} and (bool(into) or answers)
 
 
+def _is_hiding(rule: Rule) -> bool:
+    """Whether a rule hides the addresses of containers from the network, or a container from itself, as their engine has it."""
+    if not any(isinstance(one, Translate) and one.kind is TranslationKind.SOURCE for one in rule.effects):
+        return False
+    conditions = {one.field: one for one in rule.match.conditions}
+    out = conditions.get(Field.OUT_INTERFACE)
+    ends = [conditions.get(field) for field in (Field.SOURCE, Field.DESTINATION)]
+    bridge = out is not None and all(isinstance(o, InterfaceName) and is_container_bridge(o.name) for o in out.operands)
+    alike = ends[0] is not None and ends[1] is not None and ends[0].operands == ends[1].operands
+    return (bridge and out is not None and out.negated and ends[0] is not None) or alike
+
+
 def is_shipped(chain: Chain, rule: Rule) -> bool:
     """Whether a rule stands in a program's own chain and does what the program makes it do."""
     if _CALLED.match(chain.name):
         return rule.action is not Action.ACCEPT
     if chain.name == "FORWARD" and rule.action is Action.ACCEPT and _is_bridging(rule):
+        return True
+    if chain.name == "POSTROUTING" and _is_hiding(rule):
         return True
     if chain.base is not None and rule.target is not None:
         if _CALLED.match(rule.target) or rule.target.startswith("DOCKER"):

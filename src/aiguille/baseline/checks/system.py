@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from aiguille.analysis.alignment import shape
 from aiguille.analysis.compare import differences
 from aiguille.analysis.edits import Edit, RuleEdit, rule_edits
+from aiguille.analysis.effects import Does, effects_apart
 from aiguille.analysis.program import ipv6_is_off
 from aiguille.analysis.refusals import drops_forged
 from aiguille.analysis.siblings import likeness, oddities, siblings_of
@@ -29,9 +30,10 @@ from aiguille.baseline.catalogue import (
     Severity,
     Subject,
     check,
+    speak,
 )
 from aiguille.baseline.dates import read_date
-from aiguille.baseline.wording import by_default, counted, lines, listed
+from aiguille.baseline.wording import by_default, capital, counted, lines, listed
 from aiguille.model import Action, Chain, Direction, Rulebase, Span
 
 if TYPE_CHECKING:
@@ -167,7 +169,8 @@ def updates(subject: Subject) -> Iterator[Answer]:
     why="The next restart brings another firewall, when nobody is looking.",
     how="Running and stored rules are compared as sets of packets, in every direction and family; a "
     "packet that fares differently is the "
-    "proof. Rules written otherwise that let the same through are no finding.",
+    "proof. Where all fare alike, what rules send elsewhere is compared, which source they hide (medium) and what they record (low). "
+    "Rules written otherwise that do the same are no finding.",
     fix="Store the running rules if they are right, or load the stored ones.",
 )
 def unsaved(subject: Subject) -> Iterator[Answer]:
@@ -199,13 +202,29 @@ def unsaved(subject: Subject) -> Iterator[Answer]:
             or _begins(device.saved),
             packet=found[0].packet,
         )
+    elif apart := effects_apart(running, stored):
+        worst = [one for one in apart if one.does is apart[0].does]
+        told = [
+            f"{speak(one.chain, one.rule)} {one.does} {'now and not after' if one.first else 'only after'} the next start"
+            for one in worst[:2]
+        ]
+        more = f", and {len(apart) - 2} rules more differ" if len(apart) > 2 else ""
+        yield Found(
+            f"{capital(listed(told))}{more}; what is let through is the same.",
+            "unsaved",
+            lines(*(one.rule.where for one in apart))[:6],
+            severity=_WORTH[worst[0].does],
+        )
     elif open_ended := differences(running, stored):
         yield CannotTell(
             f"conditions that cannot be determined leave open whether '{open_ended[0].packet.sentence()}' fares alike after the "
             "next start; `aiguille read` names what was not understood"
         )
     else:
-        yield Passed("the stored rules let through exactly what the running ones do")
+        yield Passed("the stored rules let through exactly what the running ones do, send it on and record it alike")
+
+
+_WORTH = {Does.SENDS: Severity.HIGH, Does.HIDES: Severity.MEDIUM, Does.RECORDS: Severity.LOW}
 
 
 def _matters(edit: RuleEdit) -> bool:

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from aiguille.model import Device, Rulebase, SetObject, UnreadableError, default
 from aiguille.readers import iptables, nftables
-from aiguille.readers.bundle import PROGRAMS, STORED, Bundle
+from aiguille.readers.bundle import PROGRAMS, STORED, Bundle, place_of_zone
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld import firewalld
 from aiguille.readers.firewalld import listing as firewalld_listing
@@ -318,6 +318,8 @@ def _saved(
 
 
 def recognise(file: ExportFile) -> str | None:
-    """Why a single file, sent without a bundle, is read as a host's: only the listings of ufw and firewalld are, and
-    the rules ufw keeps for its user."""
+    """Why a single file, sent without a bundle, is read as a host's: only the listings of ufw and firewalld are, the rules ufw
+    keeps for its user, and zones of firewalld."""
+    if place_of_zone(file):
+        return "it holds a zone of firewalld"
     return next((why for _, recognised, _ in POORER if (why := recognised(file)) is not None), None)

@@ -15,6 +15,7 @@ _DAYS = {"y": 365.0, "w": 7.0, "d": 1.0, "h": 1 / 24, "m": 1 / 1440, "s": 1 / 86
 _CLOCK = re.compile(r"(?:^|[\s,])(\d{1,3}):(\d\d)$")
 _SECONDS = re.compile(r"(\d{1,11})\.\d\d \d+\.\d\d")
 _ISO = re.compile(r"20\d\d-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d)?\S*")
+_STARTED = re.compile(r"^up\b|^up-|uptime|boot|since")
 _FORMS = (
     "%a %b %d %H:%M:%S %Y",
     "%a %b %d %I:%M:%S %p %Y",
@@ -67,8 +68,7 @@ def _line(file: ExportFile) -> tuple[str, Span]:
 
 def _says_start(file: ExportFile) -> bool:
     """Whether a time alone is that of the start, as ``uptime -s`` prints it: only the file's name tells."""
-    name = file.place.rsplit("/", 1)[-1].lower()
-    return "up" in name or "boot" in name or "start" in name
+    return _STARTED.search(file.place.rsplit("/", 1)[-1].lower()) is not None
 
 
 def _days(text: str) -> float | None:

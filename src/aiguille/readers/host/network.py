@@ -54,12 +54,11 @@ class Network(Struct):
     interfaces: dict[str, Interface] = field(default_factory=dict)
     default: tuple[str, Span] | None = None
     routes: list[Route] = field(default_factory=list)
-    metrics: dict[Route, int] = field(default_factory=dict)
 
 
 _REFUSING = ("blackhole", "unreachable", "prohibit")
 """Kinds of routes that lead nowhere (ip-route(8))."""
-_EVERYWHERE = Addresses(4, 0, 0xFFFFFFFF)
+_EVERYWHERE = read_network("0.0.0.0/0")
 _TO_ITSELF = ("local", "broadcast", "anycast", "multicast")
 
 
@@ -87,6 +86,7 @@ def kind_of(file: ExportFile) -> str:
 def read(bundle: Bundle, ledger: LedgerBuilder) -> Network:
     """Interfaces with their addresses, and the default route."""
     out, ruled = Network(), None
+    routes: list[tuple[int, Route]] = []
     for file in bundle.files:
         kind = kind_of(file)
         if kind not in ("addr", "link", "route", "rule"):
@@ -95,13 +95,14 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> Network:
         ledger.read(file.span(1, len(file.lines)))
         for one in data:
             if kind == "route":
-                _route(out, file, one)
+                if (found := _route(file, one)) is not None:
+                    routes.append((_metric(one), found))
             elif kind == "rule":
                 ruled = ruled or (None if _is_usual(one) else _line(file, str(one.get("priority", ""))))
             elif isinstance(name := one.get("ifname"), str) and name:
                 _interface(out, file, name, one)
     # Of routes to one network that with the least metric counts (ip-route(8)).
-    out.routes.sort(key=lambda one: out.metrics[one])
+    out.routes = [route for _, route in sorted(routes, key=lambda one: one[0])]
     ways_out = (r for r in out.routes if r.network == _EVERYWHERE and r.interface)
     out.default = next(((r.interface, r.where) for r in ways_out if r.where is not None), None)
     if ruled is not None:
@@ -124,30 +125,29 @@ def _line(file: ExportFile, word: str) -> Span:
     return file.span(number)
 
 
-def _route(out: Network, file: ExportFile, route: dict[str, Any]) -> None:
+def _route(file: ExportFile, route: dict[str, Any]) -> Route | None:
+    """A route of the main table; None for what says nothing of where packets to a network leave."""
     if str(route.get("table", "main")) not in ("main", "254") or route.get("type") in _TO_ITSELF:
-        return  # looked at for some packets only, or a host's own addresses
+        return None  # looked at for some packets only, or a host's own addresses
     described, leaves = route.get("dst"), route.get("dev", "")
     if not isinstance(described, str) or not isinstance(leaves, str):
-        return
+        return None
     if route.get("type") in _REFUSING:
         leaves = ""
     elif not leaves:
-        return  # several ways at once: where a packet leaves is not stated
-    where = _line(file, f'"{described}"')
+        return None  # several ways at once: where a packet leaves is not stated
     six = ":" in str(route.get("gateway", "")) or "pref" in route or "6" in file.path.rsplit("/", 1)[-1]
-    if described == "default":
-        network: Addresses | MaskedAddress = Addresses(6, 0, (1 << 128) - 1) if six else _EVERYWHERE
-    else:
-        try:
-            network = read_network(described)
-        except NotUnderstoodError:
-            return
-    if isinstance(network, Addresses):
-        made = Route(network, leaves, where, _gateway(route))
-        metric = route.get("metric", 0)
-        out.metrics.setdefault(made, metric if isinstance(metric, int) else 0)
-        out.routes.append(made)
+    try:
+        network = read_network(("::/0" if six else "0.0.0.0/0") if described == "default" else described)
+    except NotUnderstoodError:
+        return None
+    where = _line(file, f'"{described}"')
+    return Route(network, leaves, where, _gateway(route)) if isinstance(network, Addresses) else None
+
+
+def _metric(route: dict[str, Any]) -> int:
+    metric = route.get("metric", 0)
+    return metric if isinstance(metric, int) else 0
 
 
 def _gateway(route: dict[str, Any]) -> Addresses | None:

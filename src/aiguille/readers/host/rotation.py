@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from aiguille.model import Span
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.literals import is_whole
 
 _TURNS = {"hourly": 1 / 24, "daily": 1.0, "weekly": 7.0, "monthly": 30.44, "yearly": 365.25}
 _BY_SIZE = ("size", "maxsize")
@@ -47,13 +48,13 @@ class _Terms(Struct, frozen=True):
         return days if self.at_most is None else min(days, self.at_most)
 
 
-def lines_of(file: ExportFile, ledger: LedgerBuilder, marks: str = "#;") -> Iterator[tuple[str, Span]]:
+def lines_of(file: ExportFile, ledger: LedgerBuilder) -> Iterator[tuple[str, Span]]:
     """The lines of a file that say something, without those that are comments."""
     for number, line in enumerate(file.lines, 1):
         text, where = line.strip(), file.span(number)
         if not text:
             continue
-        if text[0] in marks:
+        if text[0] in "#;":
             ledger.set_aside(where, "comment")
         else:
             yield text, where
@@ -91,8 +92,8 @@ def _changed(terms: _Terms, words: list[str], where: Span) -> _Terms | None:
         return replace(terms, turn=_TURNS[name], by_size=False, where=terms.where or where)
     if name in _BY_SIZE:
         return replace(terms, by_size=True, where=where)
-    if name in ("rotate", "maxage") and value.isascii() and value.isdecimal() and len(value) < 9:
-        if name == "rotate":
-            return replace(terms, count=int(value), where=where)
+    if name == "rotate" and is_whole(value):
+        return replace(terms, count=int(value), where=where)
+    if name == "maxage" and is_whole(value):
         return replace(terms, at_most=float(value), where=terms.where or where)
     return None

@@ -2,10 +2,20 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator
+
 from aiguille.model import NotUnderstoodError, Span
 from aiguille.readers.iptables.tables import BUILT_IN, Table, Tables
 from aiguille.readers.shorewall.bodies import ActionLine
-from aiguille.readers.shorewall.columns import Side, address_words, negated, read_side
+from aiguille.readers.shorewall.columns import (
+    Side,
+    address_words,
+    negated,
+    ports_words,
+    protocols_of,
+    read_side,
+)
 from aiguille.readers.shorewall.lines import ColumnRow, Folder
 from aiguille.readers.shorewall.policies import Policies
 from aiguille.readers.shorewall.rules import Rules
@@ -59,23 +69,38 @@ def _continues(zone: Zone, network: Network, policies: Policies) -> bool:
     return any(policies.between(zone, other).action.name == "CONTINUE" for other in others)
 
 
+_SNAT = re.compile(r"SNAT\+?\(([0-9.:a-fA-F\[\]-]+)\)")
+
+
 def _masquerade(tables: Tables, nat: Table, row: ColumnRow, network: Network) -> None:
     """Translation of the source, which leaves filtering as it is; masq is the table of Shorewall before 5.0."""
     old = row.columns[0].split(":")[0].rstrip("+") in network.interfaces
     dest = row.columns[0] if old else row.column(2, "dest")
     source = row.column(1, "source")
     side = Side() if source in ("", *network.interfaces) else read_side(f"x:{source}")
+    found = _SNAT.fullmatch(row.columns[0])
+    address = row.column(2, "address") if old else found[1] if found else ""
+    target = ["SNAT", "--to-source", address] if address else ["MASQUERADE"]
     for name in [one for one in dest.split(":")[0].lstrip("+").split(",") if one]:
         held = network.interfaces.get(name)
-        words: list[str] = ["-o", held.name if held else name]
+        leaves: list[str] = ["-o", held.name if held else name]
         gaps: tuple[str, ...] = ()
         for one in side.addresses or ("",):
             try:
-                from_whom = address_words(one, "s") if one else []
-                left = [word for out in side.without for word in negated(address_words(out, "s"))]
+                ends = address_words(one, "s") if one else []
+                ends += [word for out in side.without for word in negated(address_words(out, "s"))]
+                services = list(_services(row, tables.family))
             except NotUnderstoodError as error:
-                from_whom, left, gaps = [], [], (str(error),)
-            tables.append(nat, "POSTROUTING", row.where, [*words, *from_whom, *left, "-j", "MASQUERADE"], gaps=gaps)
+                ends, services, gaps = [], [[]], (str(error),)
+            for service in services:
+                tables.append(nat, "POSTROUTING", row.where, [*leaves, *ends, *service, "-j", *target], gaps=gaps)
+
+
+def _services(row: ColumnRow, family: int) -> Iterator[list[str]]:
+    """Words for the protocols and ports of a row."""
+    for protocol in protocols_of(row.column(3, "proto")):
+        for ports in ports_words(protocol, row.column(4, "port|dport"), "d", family):
+            yield [*(["-p", protocol] if protocol else []), *ports]
 
 
 def check_reverse_paths(tables: Tables, folder: Folder, network: Network) -> None:
