@@ -21,7 +21,7 @@ from aiguille.model import Device, State, UsageError
 from aiguille.packets import COLUMNS, read_sentence
 from aiguille.packets import table as tables
 from aiguille.packets.table import TableFile
-from aiguille.readers import iptables
+from aiguille.readers import iptables, nftables
 from aiguille.readers.files import decode
 from aiguille.reports.probe import TableWriter
 from aiguille.reports.text import visible
@@ -253,3 +253,29 @@ def test_sentences_read_what_packets_say() -> None:
     assert six is not None
     assert (six.protocol, six.state) == (58, State.RELATED)
     assert read_sentence(six.sentence()).packet() == six
+
+
+HOOKED = """table inet a {
+\tchain early { type filter hook input priority -10; policy accept; tcp dport 22 accept; }
+\tchain late { type filter hook input priority 10; policy accept; tcp dport 23 counter;
+\t\ttcp dport 24 accept; tcp dport 25 drop; }
+}
+table ip mangle {
+\tchain INPUT { type filter hook input priority -150; policy accept; tcp dport 26 accept; }
+}
+"""
+
+
+@pytest.mark.parametrize(
+    ("port", "decided"), [(22, "early 1"), (23, "late policy"), (24, "late 2"), (25, "late 3"), (26, "late policy")]
+)
+def test_of_several_chains_on_one_hook_the_last_that_accepted_by_a_rule_decided(port: int, decided: str) -> None:
+    device = nftables.read([decode("ruleset", HOOKED.encode())], "box")
+    way = (
+        answer(Prober(Programs(device)), read_sentence(f"tcp from 198.51.100.7 to 192.0.2.1:{port} entering eth0"))
+        .verdicts[0]
+        .ways[0]
+    )
+    by = way.decided_by
+    assert f"{by.chain.name} {'policy' if by.rule is None else by.rule.number}" == decided
+    assert {visit.chain.name for visit in way.visits} >= {"early", decided.split()[0]}

@@ -49,7 +49,7 @@ def test_rules_of_the_sample(estate: Path) -> None:
     hidden = found["valley-gw", "to-huts", 3, ""]
     assert (hidden["standing"], hidden["witness"], hidden["openness"]) == ("shadowed", None, None)
     assert hidden["because"] == [
-        {"rulebase": "filter", "chain": "to-huts", "rule": 2, "file": hidden["file"], "line": 45}
+        {"rulebase": "filter", "chain": "to-huts", "rule": 2, "file": hidden["file"], "line": 45, "called_by": None}
     ]
     needless = found["valley-gw", "FORWARD", 5, ""]
     assert (needless["standing"], needless["because"][0]["rule"]) == ("redundant", 11)

@@ -127,10 +127,15 @@ _BECAUSE = {
 
 def _because(report: StandingReport) -> str:
     names = []
-    for _, chain, rule in report.because[:_NAMES_SHOWN]:
+    for (_, chain, rule), jump in zip(report.because[:_NAMES_SHOWN], report.jumps, strict=False):
         where = chain.policy_where if rule is None else rule.where
         name = f"the policy of {visible(chain.name)}" if rule is None else f"{visible(chain.name)} rule {rule.number}"
-        names.append(name + (f" ({_place(where, report.rule.where)})" if where else ""))
+        called = (
+            f", called by {visible(jump[1].name)} rule {jump[2].number}"
+            if jump is not None and jump[2] is not None
+            else ""
+        )
+        names.append(name + (f" ({_place(where, report.rule.where)}{called})" if where else called))
     names = list(dict.fromkeys(names))  # elements of one map share their rule
     more = len(report.because) - _NAMES_SHOWN
     if more > 0:
@@ -208,8 +213,11 @@ def rule_data(device: Device, describer: Describer, report: StandingReport) -> D
                 "chain": chain.name,
                 "rule": "policy" if other is None else other.number,
                 **place_of(chain.policy_where if other is None else other.where),
+                "called_by": None
+                if jump is None or jump[2] is None
+                else {"chain": jump[1].name, "rule": jump[2].number, **place_of(jump[2].where)},
             }
-            for rulebase, chain, other in report.because
+            for (rulebase, chain, other), jump in zip(report.because, report.jumps, strict=True)
         ],
         "shortest": report.shortest,
         "why": report.why or None,

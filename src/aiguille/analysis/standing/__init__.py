@@ -20,7 +20,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from aiguille.analysis.program import Program, Programs
+from aiguille.analysis.program import Program, Programs, Step
 from aiguille.analysis.sharing import share
 from aiguille.analysis.standing.judge import Judge
 from aiguille.analysis.standing.words import (
@@ -102,22 +102,32 @@ def _report(
     order = tuple(Standing)
     program, best = max(judged, key=lambda item: (order.index(item[1].standing), item[1].witness is not None))
     openness = sum((one.openness for _, one in judged), NOTHING)
-    places: dict[tuple[Same, Same], Place] = {}
+    places: dict[tuple[Same, Same], tuple[Place, Place | None]] = {}
     for where, one in judged:
         if one.standing is best.standing:
             for number in one.because:
                 step = where.steps[number]
-                places[(Same(step.chain), Same(step.rule))] = (step.rulebase, step.chain, step.rule)
+                jump = _jump_to(step, where.steps[one.step])
+                places.setdefault((Same(step.chain), Same(step.rule)), ((step.rulebase, step.chain, step.rule), jump))
     why = ""
     if best.standing is Standing.IMPOSSIBLE:
         why = _why_impossible(programs, rule, program)
-    because = tuple(places.values())[:BECAUSE_LIMIT]
+    shown = list(places.values())[:BECAUSE_LIMIT]
     settled = best.settled or best.witness is not None
     if not settled:
         why = f"cannot tell: {ENTANGLED}"
+    because, jumps = (tuple(each) for each in zip(*shown, strict=True)) if shown else ((), ())
     return StandingReport(
-        rulebase, chain, rule, best.standing, because, why, best.witness, openness, best.shortest, settled
+        rulebase, chain, rule, best.standing, because, why, best.witness, openness, best.shortest, settled, jumps
     )
+
+
+def _jump_to(step: Step, judged: Step) -> Place | None:
+    """The first jump somebody wrote by which a step is entered and another is not; chains that a program makes of a line have jumps of
+    its own between them."""
+    way = {Same(rule) for _, rule in judged.via}
+    own = ((c, r) for c, r in step.via if not (r.built_in or r.implied or r.shipped or r.made))
+    return next(((step.rulebase, chain, rule) for chain, rule in own if Same(rule) not in way), None)
 
 
 def _why_impossible(programs: Programs, rule: Rule, program: Program) -> str:
@@ -127,4 +137,4 @@ def _why_impossible(programs: Programs, rule: Rule, program: Program) -> str:
     return "its conditions exclude those of every rule that calls its chain, or of the direction it stands in"
 
 
-__all__ = ["Openness", "Standing", "StandingReport", "hidden_steps", "standings"]
+__all__ = ["Openness", "Place", "Standing", "StandingReport", "hidden_steps", "standings"]

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from msgspec.structs import astuple
+from msgspec.structs import astuple, replace
 
-from aiguille.analysis.standing.words import StandingReport
-from aiguille.model import Chain, Device, Rule, Rulebase
+from aiguille.analysis.standing.words import Place, StandingReport
+from aiguille.model import Device
 from aiguille.model.identity import Same
 
 Packed = tuple[tuple[Any, ...], ...]
@@ -21,13 +21,19 @@ def packed(device: Device, reports: Sequence[StandingReport]) -> Packed | None:
         for c, chain in enumerate(base.chains):
             places[Same(chain)] = (b, c, -1)
             places |= {Same(rule): (b, c, r) for r, rule in enumerate(chain.rules)}
+
+    def at(place: Place) -> tuple[int, int, int]:
+        _, chain, rule = place
+        return places[Same(rule if rule is not None else chain)]
+
     try:
         return tuple(
             (
                 places[Same(one.rule)],
                 one.standing,
-                tuple(places[Same(rule if rule is not None else chain)] for _, chain, rule in one.because),
-                *astuple(one)[5:],
+                tuple(map(at, one.because)),
+                tuple(at(jump) if jump is not None else None for jump in one.jumps),
+                *astuple(one)[5:-1],
             )
             for one in reports
         )
@@ -38,14 +44,15 @@ def packed(device: Device, reports: Sequence[StandingReport]) -> Packed | None:
 def unpacked(device: Device, sent: Packed) -> tuple[StandingReport, ...]:
     """The reports again, of the rules that this process holds."""
 
-    def place(at: tuple[int, int, int]) -> tuple[Rulebase, Chain, Rule | None]:
+    def place(at: tuple[int, int, int]) -> Place:
         base = device.rulebases[at[0]]
         chain = base.chains[at[1]]
         return base, chain, chain.rules[at[2]] if at[2] >= 0 else None
 
     out = []
-    for at, standing, because, *rest in sent:
+    for at, standing, because, jumps, *rest in sent:
         base, chain, rule = place(at)
         assert rule is not None
-        out.append(StandingReport(base, chain, rule, standing, tuple(map(place, because)), *rest))
+        led = tuple(place(one) if one is not None else None for one in jumps)
+        out.append(replace(StandingReport(base, chain, rule, standing, tuple(map(place, because)), *rest), jumps=led))
     return tuple(out)

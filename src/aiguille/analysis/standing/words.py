@@ -89,6 +89,8 @@ class StandingReport(Struct, frozen=True):
     why: what cannot be said by naming rules
     witness: a packet that reaches the rule, as its chain sees it; None if there is none
     settled: False where the rules are too entangled to tell, and `live` says no more than that the rule may be
+    jumps: for each of `because`, the jump that chose it: the first that somebody wrote on its way and that does not lead to the rule
+        as well; None if there is none
     """
 
     rulebase: Rulebase
@@ -101,6 +103,7 @@ class StandingReport(Struct, frozen=True):
     openness: Openness = NOTHING
     shortest: bool = True
     settled: bool = True
+    jumps: tuple[Place | None, ...] = ()
 
 
 class Judged(Struct):

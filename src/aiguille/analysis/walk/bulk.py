@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from aiguille.analysis.decide import StepRow, rows_of
 from aiguille.analysis.program import Kind, Program
 from aiguille.analysis.walk.answers import Answer, answer
-from aiguille.analysis.walk.probe import Prober
+from aiguille.analysis.walk.probe import Prober, filters
 from aiguille.model import (
     DestinationType,
     Direction,
@@ -165,14 +165,22 @@ def settle(classifier: Classifier, group: Group) -> NDArray[np.int64]:
 
 
 def suits(program: Program) -> bool:
-    """Whether a program's verdicts are those of the packet as it came: nothing changes the packet on its way, and the
-    last chain that has a say is the filter's own."""
+    """Whether a program's verdicts are those of the packet as it came: nothing changes the packet on its way, the last chain that
+    has a say is the filter's own, and no other one filters that only accepts and so is none of the program's."""
     last = program.bases[-1][1].base
     if last is None or last.priority != 0 or last.stage in (Stage.PREROUTING, Stage.POSTROUTING):
         return False
+    mine = [chain for _, chain in program.bases]
     for rulebase in program.device.rulebases:
         if program.family not in rulebase.families:
             continue
+        beside = (
+            c
+            for c in rulebase.chains
+            if c.base is not None and c.base.stage is last.stage and c.rules and c not in mine
+        )
+        if any(filters(rulebase, chain) for chain in beside):
+            return False
         for _, rule in rulebase.rules():
             if rule.marks:
                 return False

@@ -22,6 +22,7 @@ from aiguille.analysis.resolve import Piece
 from aiguille.analysis.ways import Way as Road
 from aiguille.analysis.ways import ways
 from aiguille.model import (
+    FILTER_STAGE,
     STAGES,
     Action,
     Chain,
@@ -600,12 +601,15 @@ def direction_of(packet: Packet) -> Direction:
 
 
 def _way(verdict: Action, visits: tuple[Visit, ...]) -> Way:
-    """What decided: the visit that refused; else the one that accepted in the filter's own chain, else the last that accepted."""
+    """What decided: the visit that refused; else the last rule of a chain that filters which accepted, else the policy of the central
+    one, else whatever accepted last."""
     if verdict.refuses:
         return Way(verdict, visits[-1], visits)
     accepting = [v for v in visits if v.action is Action.ACCEPT and v.taken]
-    central = [v for v in accepting if _base_of(v, visits).base is not None and _is_central(_base_of(v, visits))]
-    return Way(verdict, (central or accepting or list(visits))[-1], visits)
+    filtering = [v for v in accepting if filters(v.rulebase, _base_of(v, visits))]
+    ruled = [v for v in filtering if v.rule is not None]
+    central = [v for v in filtering if (base := _base_of(v, visits).base) is not None and base.priority == 0]
+    return Way(verdict, (ruled or central or filtering or accepting or list(visits))[-1], visits)
 
 
 def _base_of(visit: Visit, visits: tuple[Visit, ...]) -> Chain:
@@ -616,9 +620,15 @@ def _base_of(visit: Visit, visits: tuple[Visit, ...]) -> Chain:
     return next((v.chain for v in reversed(visits[:at]) if v.chain.base is not None), visit.chain)
 
 
-def _is_central(chain: Chain) -> bool:
-    base = chain.base
-    return base is not None and base.kind == "filter" and base.priority == 0
+def filters(rulebase: Rulebase, chain: Chain) -> bool:
+    """Whether a base chain decides what is let through, and is not one of the tables of iptables for something else."""
+    table = rulebase.name.rpartition(" ")[2]
+    return (
+        chain.base is not None
+        and chain.base.kind == "filter"
+        and chain.base.stage in FILTER_STAGE.values()
+        and table not in ("mangle", "raw", "security")
+    )
 
 
 def _likely_first(rule: Rule) -> tuple[bool, bool]:

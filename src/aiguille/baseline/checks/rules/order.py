@@ -10,7 +10,7 @@ from aiguille.analysis.decide import Ends, Proof
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.sides import not_loopback
-from aiguille.analysis.standing import Standing, StandingReport
+from aiguille.analysis.standing import Place, Standing, StandingReport
 from aiguille.analysis.study import NEW, is_for_translated, lets_in
 from aiguille.analysis.traffic import services_of
 from aiguille.baseline.catalogue import (
@@ -32,7 +32,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.checks.deny.defaults import dead_rules
 from aiguille.baseline.wording import capital, counted, lines, listed
-from aiguille.model import Action, Chain, Device, Direction, Field, InterfaceName, Named, Rule, Rulebase, Span
+from aiguille.model import Action, Chain, Device, Direction, Field, InterfaceName, Named, Rule, Span
 from aiguille.model.identity import Same
 from aiguille.space import Axis, Box, IntervalSet, overlap
 from aiguille.space.effort import ENTANGLED
@@ -46,12 +46,19 @@ def _because(report: StandingReport) -> str:
         return f": {report.why}"
     if not report.because:
         return ""
-    return " by " + listed((speak(chain, rule) for _, chain, rule in _decisive(report)), 3)
+    return " by " + listed((_named(place, jump) for place, jump in _decisive(report)), 3)
 
 
-def _decisive(report: StandingReport) -> list[tuple[Rulebase, Chain, Rule | None]]:
-    """The rules behind a standing, but for what every rule set begins with where others decide its new connections."""
-    return [one for one in report.because if not _is_frame(one[2])] or list(report.because)
+def _named(place: Place, jump: Place | None) -> str:
+    _, chain, rule = place
+    return speak(chain, rule) + (f", which {speak(*jump[1:])} calls" if jump is not None else "")
+
+
+def _decisive(report: StandingReport) -> list[tuple[Place, Place | None]]:
+    """The rules behind a standing, each with the jump that chose it, but for what every rule set begins with where others decide its
+    new connections."""
+    every = list(zip(report.because, report.jumps, strict=True))
+    return [one for one in every if not _is_frame(one[0][2])] or every
 
 
 def _is_frame(rule: Rule | None) -> bool:
@@ -69,15 +76,16 @@ def _is_frame(rule: Rule | None) -> bool:
 
 
 def _finding(report: StandingReport, detail: str, severity: Severity | None = None) -> Found:
-    because = _decisive(report)
-    where = [report.rule.where, *(rule.where for *_, rule in because[:3] if rule is not None)]
+    because = _decisive(report)[:3]
+    places = [*(place for place, _ in because), *(jump for _, jump in because if jump is not None)]
+    where = [report.rule.where, *(rule.where for *_, rule in places if rule is not None)]
     return Found(
         detail=detail,
         subject=f"{report.rulebase.name} {rule_subject(report.chain, report.rule)}",
         where=tuple(dict.fromkeys(where)),
         rules=(
             refer(report.rulebase, report.chain, report.rule),
-            *(refer(base, chain, rule) for base, chain, rule in because[:3]),
+            *(refer(base, chain, rule) for (base, chain, rule), _ in because),
         ),
         severity=severity,
     )
