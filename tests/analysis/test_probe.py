@@ -279,3 +279,18 @@ def test_of_several_chains_on_one_hook_the_last_that_accepted_by_a_rule_decided(
     by = way.decided_by
     assert f"{by.chain.name} {'policy' if by.rule is None else by.rule.number}" == decided
     assert {visit.chain.name for visit in way.visits} >= {"early", decided.split()[0]}
+
+
+def test_packets_keep_the_interfaces_they_were_asked_by() -> None:
+    """Interfaces no rule names are one class; in an example of another sketch the ways in and out have names of their own."""
+    prober = Prober(
+        Programs(nftables.read([decode("ruleset", HOOKED.replace("hook input", "hook forward").encode())], "box"))
+    )
+    said = "tcp from 198.51.100.7 to 192.0.2.1:23"
+    assert "entering eth0 leaving eth1" in asked(prober, f"{said} entering eth0 leaving eth1")
+    assert "entering eth0 leaving other1" in asked(prober, f"{said} entering eth0 leaving any")
+    assert "entering other0 leaving other1" in asked(prober, f"{said} entering any leaving any")
+
+
+def asked(prober: Prober, sentence: str) -> str:
+    return answer(prober, read_sentence(sentence)).verdicts[0].packet.sentence()

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from ipaddress import ip_address
 
+from msgspec.structs import replace
+
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.model import Addresses, DestinationType, Device, Side, State
 from aiguille.packets import Packet, packet_at
@@ -38,7 +40,7 @@ class Chooser:
         Every point of a cell is as good a proof as any other, so this changes how a witness reads, never what it shows.
         """
         inward = _pick(cell[Axis.IN], self._names)
-        outward = _pick(cell[Axis.OUT], (n for n in self._names if n != inward))
+        outward = _pick(cell[Axis.OUT], (*(n for n in self._names if n != inward), inward))
         origins = self._behind(inward, 20) if inward else self._own(outward)
         source = _pick(cell[Axis.SRC], origins)
         near = self._behind(outward, 10) if outward else self._own(inward)
@@ -54,7 +56,11 @@ class Chooser:
             for axis, wanted in ((Axis.FLAGS, (SYN, 0)), (Axis.STATE, (_NEW,)), (Axis.TYPE, (kind.number,)))
         )
         point = (inward, outward, source, destination, protocol, a, b, flags, state, destination_type)
-        return packet_at(self._space, point)
+        packet = packet_at(self._space, point)
+        symbols = self._space.symbols
+        if inward == outward and inward >= len(symbols.names):  # two of the names the rules do not tell apart
+            packet = replace(packet, out_interface=symbols.name(outward, 1))
+        return packet
 
     def _behind(self, symbol: int, host: int) -> Sequence[int]:
         name = self._space.symbols.name(symbol)

@@ -105,6 +105,12 @@ class Sketch(Struct, frozen=True):
             fields.append((Axis.FLAGS, IntervalSet.of(self._flags())))
         return box(fields)
 
+    def naming(self, packet: Packet) -> Packet:
+        """A packet that fits, with the interfaces by the names they were asked by: rules may not tell these apart from others."""
+        asked = {"in_interface": self.in_interface, "out_interface": self.out_interface}
+        named = {end: name for end, name in asked.items() if name not in ("", ANY) and getattr(packet, end)}
+        return replace(packet, **named)
+
     def _flags(self) -> int:
         """The flags of a TCP packet: SYN opens a connection, ACK is what belongs to one."""
         if self.flags is not None:

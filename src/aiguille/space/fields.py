@@ -76,7 +76,7 @@ class Symbols:
         ordered = sorted(set(names) - {""}, key=lambda name: (name == "lo", name))
         self._prefixes = tuple(sorted(set(prefixes) - {""}))
         self.names: tuple[str, ...] = ("", *ordered)
-        self._made_up: dict[int, str] = {}
+        self._made_up: dict[int, list[str]] = {}
         self._numbers = {name: number for number, name in enumerate(self.names)}
 
     @property
@@ -111,16 +111,17 @@ class Symbols:
         classes = [len(self.names) + i for i, p in enumerate(self._prefixes) if p.startswith(pattern.name)]
         return IntervalSet.of(*named, *classes)
 
-    def name(self, number: int) -> str:
-        """A concrete interface name for a symbol; made up, and not one that occurs, for the classes of other names."""
+    def name(self, number: int, nth: int = 0) -> str:
+        """A concrete interface name for a symbol; made up, and not one that occurs, for the classes of other names, which
+        have as many as asked for: the nth is not the one before it."""
         if number < len(self.names):
             return self.names[number]
-        if number in self._made_up:
-            return self._made_up[number]
+        made = self._made_up.setdefault(number, [])
         stem = "other" if number == self.top else self._prefixes[number - len(self.names)]
-        name = next(name for i in range(10**6) if self.number(name := f"{stem}{i}") == number)
-        self._made_up[number] = name
-        return name
+        fitting = (name for i in range(10**6) if self.number(name := f"{stem}{i}") == number and name not in made)
+        while len(made) <= nth:
+            made.append(next(fitting))
+        return made[nth]
 
 
 class Space(Struct, frozen=True, dict=True):

@@ -49,7 +49,7 @@ def answer(prober: Prober, sketch: Sketch) -> Answer:
         raise UsageError(
             f"the export of {prober.device.name} holds no rules for {_direction(sketch).value} traffic of this address family"
         )
-    for candidate in candidates:
+    for candidate in map(sketch.naming, candidates):
         verdict = prober.probe(candidate)
         found.setdefault((verdict.verdict, verdict.certain), verdict)
     return Answer(tuple(found.values()))

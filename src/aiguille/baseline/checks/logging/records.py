@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from itertools import zip_longest
 from math import isinf
 
 from aiguille.analysis.countries import by_country
@@ -30,7 +31,7 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.wording import NO_INWARD_RULES, by_default, capital, counted, lines, listed
-from aiguille.model import Chain, Direction, Rule, Setting, Side
+from aiguille.model import Action, Chain, Direction, Rule, Setting, Side
 from aiguille.model.identity import Same
 from aiguille.space import Axis, IntervalSet, box, meets, overlap
 
@@ -357,34 +358,54 @@ _PER_MINUTE = {"s": 60.0, "m": 1.0, "h": 1 / 60, "d": 1 / 1440, "w": 1 / 10080}
 
 @check(
     id="logging.rate",
-    title="A rate limit leaves next to nothing of the log",
+    title="A rate limit leaves next to nothing of the log, or limits nothing",
     severity=Severity.LOW,
     controls=("AU-2", "AU-5", "AU-12"),
     params=(Param("at_least", float, 1.0, "records a minute", "fewer do not show that something goes on"),),
-    why="A limit against floods that is set too low hides the slow and patient as well.",
-    how="Reads the rates of rules that record; those below the parameter are findings.",
-    fix="Raise the limit to at least {at_least:g} records a minute.",
+    why="A limit against floods that is set too low hides the slow and patient as well; behind the record it stops no flood.",
+    how="Reads the rates of rules that record. Those below the parameter are findings, and those nft comes to when it has recorded.",
+    fix="Raise the limit to at least {at_least:g} records a minute; in rules of nft, write it before log.",
 )
 def rate(subject: Subject) -> Iterator[Answer]:
     looked = found = 0
     for rulebase in subject.device.rulebases:
-        for chain, rule in rulebase.rules():
-            if not rule.logs or not rule.enabled:
-                continue
-            looked += 1
-            for qualifier in rule.qualifiers:
-                described = _RATE.search(qualifier.text) if qualifier.name == "rate limit" else None
-                if described is None or "over" in qualifier.text:
+        for chain in rulebase.chains:
+            for rule, after in zip_longest(chain.rules, chain.rules[1:]):
+                if not rule.logs or not rule.enabled:
                     continue
-                number, unit = int(described[1] or described[3]), (described[2] or described[4])[0]
-                if number * _PER_MINUTE[unit] < subject.params["at_least"]:
+                looked += 1
+                wrong = [f"no more than {described}" for described in _too_few(rule, subject.params["at_least"])]
+                if _is_late(rule, after):
+                    wrong.append("every packet: its limit stands behind the record")
+                for what in wrong:
                     found += 1
-                    text = f"{capital(speak(chain, rule))} records no more than {described[0].strip()}."
+                    text = f"{capital(speak(chain, rule))} records {what}."
                     yield Found(text, rule_subject(chain, rule), (rule.where,), (refer(rulebase, chain, rule),))
     if not looked:
         yield NotApplicable("no rule records anything")
     elif not found:
         yield Passed(f"none of {counted(looked, 'recording rule')} is limited to next to nothing")
+
+
+def _too_few(rule: Rule, at_least: float) -> Iterator[str]:
+    """The rates of a rule that are below so many records a minute, as it is written."""
+    for qualifier in rule.qualifiers:
+        described = _RATE.search(qualifier.text) if qualifier.name == "rate limit" else None
+        if described is None or "over" in qualifier.text:
+            continue
+        number, unit = int(described[1] or described[3]), (described[2] or described[4])[0]
+        if number * _PER_MINUTE[unit] < at_least:
+            yield described[0].strip()
+
+
+def _is_late(rule: Rule, after: Rule | None) -> bool:
+    """Whether what goes on behind a record, as part of the same rule, is a rate and lets nothing through."""
+    return (
+        after is not None
+        and (after.where, after.number) == (rule.where, rule.number)
+        and (after.action is Action.CONTINUE or after.action.refuses)
+        and any(one.name == "rate limit" and one not in rule.qualifiers for one in after.qualifiers)
+    )
 
 
 @check(
