@@ -11,6 +11,7 @@ from functools import cached_property
 
 from msgspec import Struct
 
+from aiguille.analysis.diversions import Diversion, diversions
 from aiguille.analysis.doubts import Doubt
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import Chooser
@@ -29,6 +30,7 @@ from aiguille.space import (
     index_of,
     meets,
     overlap,
+    subtract,
 )
 from aiguille.space.effort import spend
 from aiguille.space.fields import SYN, TCP, UDP
@@ -101,6 +103,10 @@ def surely_refused(ends: Ends) -> bool:
     return not maybe_accepted(ends)
 
 
+_PARTS_LIMIT = 60
+"""Parts a region is cut into to leave out what is translated."""
+
+
 class Decider:
     """Decides regions of one program."""
 
@@ -113,9 +119,20 @@ class Decider:
         """A packet of `region` whose possible ends satisfy `wanted`, None if there is none.
 
         step: a step with rows of its own that hold all of `region`; only what overlaps it is then looked at
-        A packet that goes from one side to another is preferred where there is one, since it reads best.
+        Preferred are packets that the filter sees as they are sent, and those that go from one side to another.
         """
         rows = self._rows if step is None else self._near(step, region)
+        found = self._find(region, wanted, rows)
+        if found is None or not self._is_diverted(found.packet):
+            return found
+        untouched = [region]
+        for one in self._diversions:
+            if one.sure and len(untouched) < _PARTS_LIMIT:
+                untouched = [part for each in untouched for part in subtract(each, one.box, self.program.space.tops)]
+        better = (self._find(part, wanted, rows) for part in untouched[:_PARTS_LIMIT])
+        return next((one for one in better if one is not None), found)
+
+    def _find(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
         found = self._first(region, wanted, rows)
         if found is not None and not _looks_real(found.packet):
             usual = overlap(region, _USUAL[self.program.family])
@@ -128,6 +145,19 @@ class Decider:
             if better is not None:
                 return better
         return found
+
+    @cached_property
+    def _diversions(self) -> tuple[Diversion, ...]:
+        return diversions(self.program)
+
+    def _is_diverted(self, packet: Packet) -> bool:
+        """Whether a packet sent like this comes to the filter as another."""
+        point = packet.point(self.program.space) if self._diversions else ()
+        return any(one.sure and one.takes(point) for one in self._diversions)
+
+    @cached_property
+    def _chooser(self) -> Chooser:
+        return Chooser(self.program.device, self.program.space)
 
     @cached_property
     def _index(self) -> BoxIndex:
@@ -166,7 +196,7 @@ class Decider:
             cut = Cut(self.program, part, rows)
             found = cut.slices.find(cut.leaf(wanted))
             if found is not None:
-                packet = Chooser(self.program.device, self.program.space).choose(found)
+                packet = self._chooser.choose(found)
                 return Proof(packet, cut.ends_at(packet.point(self.program.space)), self.program)
         return None
 

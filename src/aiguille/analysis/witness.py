@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator
 from ipaddress import ip_address
 
 from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.sides import EVERYWHERE
 from aiguille.model import Addresses, DestinationType, Device, Side, State
 from aiguille.packets import Packet, packet_at
 from aiguille.space import Axis, Cell, IntervalSet, Space
@@ -24,14 +25,18 @@ _OWN_PORTS = (40000, 50000, 60000, 1024)
 
 
 class Chooser:
-    """Chooses packets for one device in one family; remembers what lives where."""
+    """Chooses packets for one device in one family; remembers what lives where. Ways in and out are outside where they may be."""
 
     def __init__(self, device: Device, space: Space) -> None:
         self._device = device
         self._space = space
-        named = [number for number, name in enumerate(space.symbols.names) if name not in ("", LOOPBACK)]
+        names = space.symbols.names
+        named = [number for number, name in enumerate(names) if name not in ("", LOOPBACK)]
+        outer = _outside(device, space.family)
+        named.sort(key=lambda number: names[number] not in outer)
         self._names = (*named, space.symbols.top)
-        self._known: dict[tuple[str, bool, int], Sequence[int]] = {}
+        self._known: dict[tuple[int, int], tuple[int, ...]] = {}
+        self._led: dict[int, IntervalSet] = {}
         self._icmp = ICMP_OF[space.family]
 
     def choose(self, cell: Cell) -> Packet:
@@ -39,12 +44,12 @@ class Chooser:
 
         Every point of a cell is as good a proof as any other, so this changes how a witness reads, never what it shows.
         """
-        inward = _pick(cell[Axis.IN], self._names)
-        outward = _pick(cell[Axis.OUT], (*(n for n in self._names if n != inward), inward))
-        origins = self._behind(inward, 20) if inward else self._own(outward)
-        source = _pick(cell[Axis.SRC], origins)
-        near = self._behind(outward, 10) if outward else self._own(inward)
-        destination = _pick(cell[Axis.DST], [a for a in near if a != source])
+        inward, source = self._end(cell[Axis.IN], cell[Axis.SRC], 20)
+        outward, destination = self._end(cell[Axis.OUT], cell[Axis.DST], 10, inward, source)
+        if not inward:
+            source = _pick(cell[Axis.SRC], self._own(outward))
+        if not outward:
+            destination = _pick(cell[Axis.DST], [a for a in self._own(inward) if a != source])
         protocol = _pick(cell[Axis.PROTO], (TCP, UDP, self._icmp))
         if protocol == self._icmp:
             a, b = _pick(cell[Axis.A], (8 if self._space.family == 4 else 128,)), _pick(cell[Axis.B], (0,))
@@ -62,19 +67,57 @@ class Chooser:
             packet = replace(packet, out_interface=symbols.name(outward, 1))
         return packet
 
-    def _behind(self, symbol: int, host: int) -> Sequence[int]:
-        name = self._space.symbols.name(symbol)
-        key = (name, True, host)
+    def _end(
+        self, interfaces: IntervalSet, addresses: IntervalSet, host: int, inward: int = 0, source: int = -1
+    ) -> tuple[int, int]:
+        """An interface and an address that lives behind it: the first interface that has one, other than the way in if it can be."""
+        fitting = [n for n in self._names if n in interfaces and n != inward][:_TRIED]
+        fitting = fitting or [_pick(interfaces, (inward,) if inward else ())]
+        for number in fitting if fitting != [0] else ():
+            for address in self._behind(number, host):
+                if address in addresses and address != source:
+                    return number, address
+        for number in fitting if fitting != [0] else ():
+            if some := self._leads(number) & addresses:
+                return number, _pick(some, ())
+        return fitting[0], _pick(addresses, [a for a in self._others(host) if a != source])
+
+    def _behind(self, symbol: int, host: int) -> tuple[int, ...]:
+        """Addresses that live behind an interface: in the networks it leads to; strangers first if that is the outside."""
+        if (symbol, host) not in self._known:
+            name, family = self._space.symbols.name(symbol), self._space.family
+            near = [n for n in _networks(self._device, name) if n.family == family]
+            own = set(self._own(symbol))
+            found = [_host(network, host, own) for network in near]
+            strangers = _STRANGERS[family]
+            outside = name in _outside(self._device, family)
+            self._known[symbol, host] = tuple((*strangers, *found) if outside else found or strangers)
+        return self._known[symbol, host]
+
+    def _others(self, host: int) -> list[int]:
+        """What else may stand for somebody: strangers, and hosts of every network of a zone."""
+        family = self._space.family
+        hosts = [_host(n, host, ()) for zone in self._device.zones for n in zone.networks if n.family == family]
+        return [*_STRANGERS[family], *hosts]
+
+    def _leads(self, symbol: int) -> IntervalSet:
+        """The networks behind an interface, but for their first and last addresses and the device's own."""
+        if symbol not in self._led:
+            near = _networks(self._device, self._space.symbols.name(symbol))
+            spans = [(n.first + 1, n.last - 1) for n in near if n.family == self._space.family and n.last - n.first > 2]
+            self._led[symbol] = IntervalSet(spans) - (self._space.local or IntervalSet())
+        return self._led[symbol]
+
+    def _own(self, symbol: int) -> tuple[int, ...]:
+        key = (-symbol, 0)
         if key not in self._known:
-            self._known[key] = _behind(self._device, self._space.family, name, host)
+            name = self._space.symbols.name(symbol)
+            self._known[key] = tuple(own_addresses(self._device, self._space.family, name))
         return self._known[key]
 
-    def _own(self, symbol: int) -> Sequence[int]:
-        name = self._space.symbols.name(symbol)
-        key = (name, False, 0)
-        if key not in self._known:
-            self._known[key] = _own(self._device, self._space.family, name)
-        return self._known[key]
+
+_TRIED = 16
+"""Interfaces that are asked for an address; a device may have thousands."""
 
 
 def _pick(values: IntervalSet, wanted: Iterable[int]) -> int:
@@ -86,20 +129,28 @@ def _pick(values: IntervalSet, wanted: Iterable[int]) -> int:
     return first + 1 if last - first >= 255 and first % 256 == 0 else first
 
 
-def _behind(device: Device, family: int, interface: str, host: int) -> Sequence[int]:
-    """Addresses that live behind an interface: in its zone's networks; strangers first if that is the outside."""
-    out: list[int] = []
-    outside = False
-    for zone in device.zones:
-        if interface in zone.interfaces:
-            outside |= zone.side is Side.OUTSIDE
-            out += [_host(network, host) for network in zone.networks if network.family == family]
-    strangers = list(_STRANGERS[family])
-    others = [_host(network, host) for zone in device.zones for network in zone.networks if network.family == family]
-    return [*strangers, *out] if outside else [*out, *strangers, *others]
+def _networks(device: Device, interface: str) -> Iterator[Addresses]:
+    """Networks behind an interface: its own, those of its zone, those that routes lead to by it; what every link has is none."""
+    own = [network for one in device.interfaces if one.name == interface for network in one.networks]
+    zoned = [network for zone in device.zones if interface in zone.interfaces for network in zone.networks]
+    routed = [
+        route.network for route in device.routes if route.interface == interface and route.network not in EVERYWHERE
+    ]
+    return (n for n in dict.fromkeys((*own, *zoned, *routed)) if not (n.family == 6 and n.first >> 118 == _LINK_LOCAL))
 
 
-def _own(device: Device, family: int, interface: str) -> Sequence[int]:
+_LINK_LOCAL = 0x3FA
+"""The first ten bits of link-local addresses (RFC 4291, 2.5.6)."""
+
+
+def _outside(device: Device, family: int) -> set[str]:
+    """Interfaces that face outside: as stated, else those the default route leaves by."""
+    sides = {name: zone.side for zone in device.zones for name in zone.interfaces if zone.side is not None}
+    default = [r.interface for r in device.routes if r.network in EVERYWHERE and r.network.family == family]
+    return {name for name, side in sides.items() if side is Side.OUTSIDE} | (set(default) - sides.keys())
+
+
+def own_addresses(device: Device, family: int, interface: str) -> list[int]:
     """The device's own addresses, those of the interface first; the first host of a network where none is known."""
     exact = [
         (one.name != interface, address.first)
@@ -108,7 +159,7 @@ def _own(device: Device, family: int, interface: str) -> Sequence[int]:
         if address.family == family
     ]
     guessed = [
-        (interface not in zone.interfaces, _host(network, 1))
+        (interface not in zone.interfaces, _host(network, 1, ()))
         for zone in device.zones
         for network in zone.networks
         if network.family == family
@@ -117,5 +168,10 @@ def _own(device: Device, family: int, interface: str) -> Sequence[int]:
     return [*found, int(ip_address("192.0.2.1" if family == 4 else "2001:db8::1"))]
 
 
-def _host(network: Addresses, number: int) -> int:
-    return min(network.first + number, network.last)
+def _host(network: Addresses, number: int, taken: Collection[int]) -> int:
+    """The host of that number in a network, or the first that can be one and is not taken where it is too small."""
+    if network.first + number < network.last and network.first + number not in taken:
+        return network.first + number
+    return next(
+        (at for at in range(network.first + 1, min(network.last, network.first + 9)) if at not in taken), network.last
+    )

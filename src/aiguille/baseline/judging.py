@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain
 from typing import Any
 
 from msgspec.structs import replace
 
+from aiguille.analysis.decide import maybe_accepted
+from aiguille.analysis.diversions import as_sent, diversions
 from aiguille.analysis.services import GENERAL_HOSTS
-from aiguille.analysis.study import doubt
+from aiguille.analysis.study import Study, doubt
+from aiguille.analysis.walk.probe import Prober
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -23,8 +27,9 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.findings import CheckOutcome, Evidence, Finding, Witness, fingerprint
 from aiguille.baseline.keepers import where_to_change
 from aiguille.baseline.tailoring import Chosen
-from aiguille.model import AiguilleError, Device, TooComplexError
+from aiguille.model import AiguilleError, Device, TooComplexError, UsageError
 from aiguille.model.facts import FACT_AT
+from aiguille.packets import Packet
 
 
 def answers_of(one: Check, subject: Subject, *, raise_crashes: bool) -> list[Answer]:
@@ -91,7 +96,8 @@ def outcome_of(one: Check, device: Device, answers: Sequence[Answer]) -> CheckOu
     return CheckOutcome(one.id, device.name, Outcome.CANNOT_TELL, "the check gave no answer; please report this")
 
 
-def findings_of(one: Chosen, device: Device, answers: Sequence[Answer]) -> Iterator[Finding]:
+def findings_of(one: Chosen, study: Study, answers: Sequence[Answer]) -> Iterator[Finding]:
+    device = study.device
     repeats: dict[str, int] = {}
     check = one.check
     fix = check.fix.format(**{name: _spelled(value) for name, value in one.params.items()})
@@ -112,15 +118,34 @@ def findings_of(one: Chosen, device: Device, answers: Sequence[Answer]) -> Itera
             controls=check.controls,
             evidence=tuple(Evidence(where, device.text(where)) for where in answer.where),
             rules=answer.rules,
-            proof=_witness(answer),
+            proof=_witness(study, answer),
             who=answer.who,
         )
 
 
-def _witness(answer: Found) -> Witness | None:
-    if answer.proof is not None:
-        return Witness(answer.proof.packet, answer.proof.certain, doubt(answer.proof))
-    return Witness(answer.packet, certain=True) if answer.packet is not None else None
+def _witness(study: Study, answer: Found) -> Witness | None:
+    """The packet that proves a finding, as it is sent, so that whoever probes it gets what the finding says."""
+    proof = answer.proof
+    if proof is None:
+        return Witness(answer.packet, certain=True) if answer.packet is not None else None
+    program = proof.program
+    known = study.once(("diversions", program), lambda: diversions(program))
+    point = proof.packet.point(program.space)
+    if not proof.certain or any(one.takes(point) for one in known):
+        for packet in chain([proof.packet], as_sent(program, known, proof.packet)):
+            if _fares_so(study, packet, accepted=maybe_accepted(proof.ends)):
+                return Witness(packet, certain=True)
+    return Witness(proof.packet, proof.certain, doubt(proof))
+
+
+def _fares_so(study: Study, packet: Packet, *, accepted: bool) -> bool:
+    """Whether a packet is certainly let in, or refused."""
+    prober: Prober = study.once("prober", lambda: Prober(study.programs))
+    try:
+        verdict = prober.probe(packet)
+    except UsageError:
+        return False
+    return verdict.complete and all(way.verdict.refuses is not accepted for way in verdict.ways)
 
 
 def _spelled(value: Any) -> Any:

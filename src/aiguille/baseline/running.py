@@ -104,7 +104,7 @@ class _Work(Struct, frozen=True, dict=True):
                 answers = answers_of(one.check, Subject(study, one.params), raise_crashes=self.raise_crashes)
             left -= question.used
             outcomes.append(outcome_of(one.check, device, answers))
-            findings += findings_of(one, device, answers)
+            findings += findings_of(one, study, answers)
         return outcomes, findings, self._sent(study)
 
     def _sent(self, study: Study) -> _Sent | None:

@@ -196,6 +196,7 @@ class Prober:
         }
         self._bases: dict[tuple[int, Stage], list[tuple[Rulebase, Chain]]] = {}
         self._known_ways: dict[int, tuple[Road, ...]] = {}
+        self._asked: tuple[_State, list[int | None], dict[Axis, IntervalSet]] | None = None
 
     def probe(self, packet: Packet) -> Verdict:
         """What becomes of a packet. Raises UsageError if the export says nothing on its family and direction."""
@@ -503,6 +504,31 @@ class Prober:
                         return address.first
         return None
 
+    def _point(self, state: _State) -> tuple[list[int | None], dict[Axis, IntervalSet]]:
+        """Where a packet is by now, None along axes where that is open, and the values it may have been given along some.
+
+        The rules of a chain ask one after another about one state.
+        """
+        if self._asked is not None and self._asked[0] is state:
+            return self._asked[1:]
+        packet = state.packet
+        space = self.programs.resolver(packet.family).space
+        if not state.tracked and packet.state is not State.UNTRACKED:
+            packet = replace(packet, state=State.INVALID)  # as the kernel has it before connections are tracked
+        point: list[int | None] = list(packet.point(space))
+        if state.kind is not None and not state.translated:
+            point[Axis.TYPE] = state.kind
+        if state.moved:
+            point[Axis.DST] = point[Axis.TYPE] = None
+        elif state.unknown_destination:
+            point[Axis.DST] = None
+            point[Axis.TYPE] = DestinationType.LOCAL.number
+        among = dict(state.among)
+        if any(among[Axis.DST] & values for values, _ in space.kinds_by_address if Axis.DST in among):
+            point[Axis.TYPE] = None
+        self._asked = (state, point, among)
+        return point, among
+
     def _matches(self, rule: Rule, state: _State) -> bool | None:
         """Whether a rule matches; None where that cannot be determined."""
         if not rule.enabled or Same(rule) in self._without:
@@ -524,19 +550,7 @@ class Prober:
         if pieces is None:
             # Marks are followed here, so they do not make a rule doubtful as they do for sets of packets.
             pieces = self._pieces[key] = resolver.match(Match(conditions), sure=not rule.qualifiers)
-        if not state.tracked and packet.state is not State.UNTRACKED:
-            packet = replace(packet, state=State.INVALID)  # as the kernel has it before connections are tracked
-        point: list[int | None] = list(packet.point(resolver.space))
-        if state.kind is not None and not state.translated:
-            point[Axis.TYPE] = state.kind
-        if state.moved:
-            point[Axis.DST] = point[Axis.TYPE] = None
-        elif state.unknown_destination:
-            point[Axis.DST] = None
-            point[Axis.TYPE] = DestinationType.LOCAL.number
-        among = dict(state.among)
-        if any(among[Axis.DST] & values for values, _ in resolver.space.kinds_by_address if Axis.DST in among):
-            point[Axis.TYPE] = None
+        point, among = self._point(state)
         answer: bool | None = False
         for piece in pieces:
             inside: bool | None = True

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.ordering import best_order
 from aiguille.analysis.standing import Standing
+from aiguille.analysis.study import lets_in
 from aiguille.baseline.asking import about, name_of
 from aiguille.baseline.catalogue import (
     Answer,
@@ -29,7 +30,7 @@ from aiguille.baseline.dates import read_date, seen_at
 from aiguille.baseline.wording import NO_RULES, capital, counted, lines, listed
 from aiguille.model import Addresses, Direction, InterfaceName, Known
 from aiguille.model.identity import Same
-from aiguille.space import Axis
+from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
 
 
@@ -266,7 +267,13 @@ def no_listener(subject: Subject) -> Iterator[Answer]:
             found += 1
             described = listed((_spell(*pair) for pair in idle), 4)
             answer = about(one, f"{name_of(one)} lets {{family}} connections to {described} in, where no socket waits")
-            yield replace(answer, name=f"{speak(one.step.chain, one.rule)} ({described})")
+            waits = box([(Axis.PROTO, IntervalSet.of(idle[0][0])), (Axis.B, IntervalSet.of(idle[0][1]))])
+            shown = (
+                subject.study.find(one.program, overlap(r, waits), lets_in(one.program), one.number)
+                for r in one.regions
+            )
+            proof = next((p for p in shown if p is not None), one.proof)
+            yield replace(answer, proof=proof, name=f"{speak(one.step.chain, one.rule)} ({described})")
     if not looked:
         yield NotApplicable("no rule to the device names ports")
     elif not found:
