@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
+import json
 import random
 import re
 import subprocess
+import sys
 from ipaddress import ip_address
+from typing import Any
 
+from aiguille.analysis.program import Programs
 from aiguille.analysis.resolve import symbols_of
+from aiguille.analysis.walk.answers import answer
+from aiguille.analysis.walk.probe import Prober
 from aiguille.analysis.ways import ways
+from aiguille.model import Device
+from aiguille.packets import read_sentence
 from aiguille.readers import host
-from aiguille.readers.files import decode
+from aiguille.readers.files import ExportFile, decode
 from tests.kernel.conftest import Namespace
 
 SEED = 20261128
 PACKETS = 2000
 
 
-def test_the_way_out_is_the_one_the_kernel_takes(namespace: Namespace) -> None:
+def routed(namespace: Namespace, draw: random.Random) -> None:
     """Overlapping prefixes of routes, connected networks and a default route; routes that refuse."""
-    draw = random.Random(SEED)
     for number, address in ((0, "192.0.2.2/28"), (1, "10.1.0.1/16"), (2, "10.1.64.1/24")):
         namespace.run("ip", "link", "add", f"eth{number}", "type", "veth", "peer", "name", f"far{number}")
         namespace.run("ip", "link", "set", f"far{number}", "up")
@@ -33,21 +40,34 @@ def test_the_way_out_is_the_one_the_kernel_takes(namespace: Namespace) -> None:
         device = f"eth{draw.randint(0, 2)}"
         what = ["blackhole", f"{prefix}/{length}"] if draw.random() < 0.2 else [f"{prefix}/{length}", "dev", device]
         namespace.run("ip", "route", "replace", *what)
-    dump = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -i lo -j ACCEPT\nCOMMIT\n"
-    bundle = [
-        decode("rules.v4", dump.encode()),
-        decode("ip-addr.json", namespace.run("ip", "-j", "addr").encode()),
-        decode("ip-route.json", namespace.run("ip", "-j", "route").encode()),
-    ]
-    device = host.read(bundle, "gw")
-    symbols = symbols_of(device)
-    known = ways(device, 4, symbols)
-    addresses = []
+
+
+def destinations(draw: random.Random) -> list[int]:
+    addresses: list[int] = []
     while len(addresses) < PACKETS:
         near = draw.random() < 0.8
         value = (10 << 24 | draw.getrandbits(24)) if near else draw.randrange(0x0B000000, 0xDF000000)
         if not ip_address(value).is_loopback:
             addresses.append(value)
+    return addresses
+
+
+def described(namespace: Namespace, *rules: ExportFile) -> Device:
+    facts = [
+        decode("ip-addr.json", namespace.run("ip", "-j", "addr").encode()),
+        decode("ip-route.json", namespace.run("ip", "-j", "route").encode()),
+    ]
+    return host.read([*rules, *facts], "gw")
+
+
+def test_the_way_out_is_the_one_the_kernel_takes(namespace: Namespace) -> None:
+    draw = random.Random(SEED)
+    routed(namespace, draw)
+    dump = "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -i lo -j ACCEPT\nCOMMIT\n"
+    device = described(namespace, decode("rules.v4", dump.encode()))
+    symbols = symbols_of(device)
+    known = ways(device, 4, symbols)
+    addresses = destinations(draw)
     asked = "".join(f"route get {ip_address(value)}\n" for value in addresses)
     words = ["ip", "netns", "exec", namespace.name, "ip", "-force", "-batch", "-"]
     done = subprocess.run(words, input=asked, capture_output=True, text=True, check=False)
@@ -66,3 +86,79 @@ def test_the_way_out_is_the_one_the_kernel_takes(namespace: Namespace) -> None:
         refused += found is None
     assert agreed > PACKETS * 0.95
     assert refused
+
+
+TRANSLATED = """table ip gate {
+  map hosts { type inet_service : ipv4_addr; elements = { %s } }
+  set seen { type ifname . inet_service; size 65535; flags dynamic; }
+  chain pre { type nat hook prerouting priority dstnat; dnat to udp dport map @hosts; }
+  chain through { type filter hook forward priority 0; add @seen { oifname . udp dport } counter drop; }
+}
+"""
+SEND = """
+import socket, struct, sys, time
+mac, first, last = bytes.fromhex(sys.argv[1].replace(":", "")), int(sys.argv[2]), int(sys.argv[3])
+out = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+out.bind(("far0", 0))
+whence, to = socket.inet_aton("198.51.100.77"), socket.inet_aton("192.0.2.2")
+def checked(head):
+    total = sum(struct.unpack("!10H", head))
+    total = (total & 0xFFFF) + (total >> 16)
+    return head[:10] + struct.pack("!H", 0xFFFF & ~(total + (total >> 16))) + head[12:]
+head = checked(struct.pack("!BBHHHBBH4s4s", 0x45, 0, 28, 1, 0, 64, 17, 0, whence, to))
+for port in range(first, last):
+    time.sleep(0.05 if port % 200 == 0 else 0)  # what waits for the kernel is held in a short line
+    out.send(mac + bytes(6) + b"\\x08\\x00" + head + struct.pack("!HHHH", 40000, port, 8, 0))
+"""
+
+
+def test_the_way_out_of_what_was_translated_is_the_one_the_kernel_takes(namespace: Namespace) -> None:
+    """A port each is sent on to a random destination; which interface the kernel chose for it the forward chain sees, and what a route
+    refuses it does not see."""
+    draw = random.Random(SEED + 1)
+    routed(namespace, draw)
+    hosts = dict(enumerate(destinations(draw), 2000))
+    elements = ", ".join(f"{port} : {ip_address(value)}" for port, value in hosts.items())
+    namespace.run(
+        "sysctl", "-qw", "net.ipv4.ip_forward=1", "net.ipv4.conf.all.rp_filter=0", "net.ipv4.conf.eth0.rp_filter=0"
+    )
+    namespace.run("nft", "-f", "-", text=TRANSLATED % elements)
+    device = described(namespace, decode("nft-ruleset.txt", namespace.run("nft", "list", "ruleset").encode()))
+    (link,) = json.loads(namespace.run("ip", "-j", "link", "show", "eth0"))
+    namespace.run(sys.executable, "-c", SEND, link["address"], str(min(hosts)), str(max(hosts) + 1))
+    (listed,) = [
+        one["set"]
+        for one in json.loads(namespace.run("nft", "-j", "list", "set", "ip", "gate", "seen"))["nftables"]
+        if "set" in one
+    ]
+    seen = {port: name for name, port in (_plain(one)["concat"] for one in listed["elem"])}
+    prober = Prober(Programs(device))
+    known = ways(device, 4, prober.programs.resolver(4).space.symbols)
+    local = {one.first for interface in device.interfaces for one in interface.addresses}
+    agreed = 0
+    for port, value in hosts.items():
+        if value in local:
+            continue
+        sentence = f"udp from 198.51.100.77:40000 to 192.0.2.2:{port} entering eth0"
+        if port in seen:
+            (verdict,) = answer(prober, read_sentence(sentence)).verdicts
+            told = {
+                visit.packet.out_interface
+                for way in verdict.ways
+                for visit in way.visits
+                if visit.chain.name == "through"
+            }
+            assert told == {seen[port]}, f"{ip_address(value)} from seed {SEED + 1}: {sentence}"
+        else:
+            assert not next(one for one in known if value in one.destinations).leaves, (
+                f"{ip_address(value)}: {sentence}"
+            )
+        agreed += 1
+    assert agreed > PACKETS * 0.95
+    assert len(seen) < agreed, "no route refused any"
+
+
+def _plain(element: dict[str, Any]) -> dict[str, Any]:
+    """An element without what stands beside it."""
+    inner: dict[str, Any] = element.get("elem", {}).get("val", element)
+    return inner
