@@ -55,7 +55,8 @@ CASES: list[tuple[str, dict[str, str], str, str]] = [
     ("a translation by maps", {"h.nft": DNATED % "dnat to tcp dport map { 22 : 10.0.0.5 } : tcp dport map { 22 : 80 }"},
       SSH + " leaving eth1", "accept"),
     ("a redirection sends nothing on", {"h.nft": DNATED % "redirect"}, "tcp from 203.0.113.9:1 to 10.0.0.5:80 entering eth0 leaving eth1 state established", "accept"),
-    ("local, or the last address of a network", {"h.v4": RETURNS}, SSH, "open"),
+    ("local, or the last address of a network", {"h.v4": RETURNS}, "tcp from 203.0.113.9:40000 to 192.0.2.3:22 entering eth0", "open"),
+    ("an address that is the last of no network", {"h.v4": RETURNS}, SSH, "accept"),
     ("multicast tells by itself", {"h.v4": RETURNS}, "udp from 203.0.113.9:5353 to 224.0.0.251:5353 entering eth0", "drop"),
 ]  # fmt: skip
 

@@ -13,6 +13,7 @@ from msgspec import Struct
 
 from aiguille.analysis.diversions import Diversion, diversions
 from aiguille.analysis.doubts import Doubt
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Side
@@ -133,18 +134,24 @@ class Decider:
         return next((one for one in better if one is not None), found)
 
     def _find(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
-        found = self._first(region, wanted, rows)
-        if found is not None and not _looks_real(found.packet):
-            usual = overlap(region, _USUAL[self.program.family])
-            found = (self._first(usual, wanted, rows) if usual is not None else None) or found
+        found = self._likely(region, wanted, rows)
         if found is None or found.packet.in_interface != found.packet.out_interface:
             return found
         for crossing in crossings(self.program):
             narrowed = overlap(region, crossing)
-            better = self._first(narrowed, wanted, rows) if narrowed is not None else None
-            if better is not None:
+            better = self._likely(narrowed, wanted, rows) if narrowed is not None else None
+            if better is not None and (_looks_real(better.packet) or not _looks_real(found.packet)):
                 return better
         return found
+
+    def _likely(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
+        """A packet of a region, one that convinces where there is one."""
+        found = self._first(region, wanted, rows)
+        if found is None or _looks_real(found.packet):
+            return found
+        usual = (overlap(region, one) for one in _USUAL[self.program.family])
+        better = (self._first(one, wanted, rows) for one in usual if one is not None)
+        return next((one for one in better if one is not None), found)
 
     @cached_property
     def _diversions(self) -> tuple[Diversion, ...]:
@@ -408,34 +415,44 @@ class Cut:
 
 _ODD_SOURCES = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}
 _USUAL = {
-    family: box(
-        [
-            (Axis.SRC, odd.complement((1 << (32 if family == 4 else 128)) - 1)),
-            (Axis.PROTO, IntervalSet.of(TCP, UDP)),
-            (Axis.A, IntervalSet([(1024, 65535)])),
-            (Axis.FLAGS, IntervalSet.of(0, SYN)),
-        ]
+    family: tuple(
+        box(
+            [
+                (Axis.SRC, odd.complement((1 << (32 if family == 4 else 128)) - 1)),
+                (Axis.PROTO, IntervalSet.of(protocol)),
+                (Axis.A, IntervalSet([(1024, 65535)])),
+                (Axis.FLAGS, IntervalSet.of(flags)),
+            ]
+        )
+        for protocol, flags in ((TCP, SYN), (UDP, 0))
     )
     for family, odd in _ODD_SOURCES.items()
 }
 """Packets that convince: from an address a host may have and a port programs use, opening a connection."""
+_ECHO = {4: 8, 6: 128}
+"""The type of an echo request (RFC 792, RFC 4443)."""
 
 
 def _looks_real(packet: Packet) -> bool:
     odd = packet.source in _ODD_SOURCES[packet.family] or packet.sport == 0
-    return not odd and packet.flags in (None, SYN) and packet.protocol in (1, TCP, UDP, 58)
+    asks = packet.icmp_type == _ECHO[packet.family]
+    return not odd and ((packet.protocol == TCP and packet.flags == SYN) or packet.protocol == UDP or asks)
 
 
 def crossings(program: Program) -> Iterator[Box]:
-    """From the outside in, from the inside out, and between any two named interfaces."""
+    """From the outside in, from the inside out, between any two named interfaces, and between these and those no rule names."""
     symbols = program.space.symbols
     outer = IntervalSet.of(
         *(symbols.number(n) for z in program.device.zones if z.side is Side.OUTSIDE for n in z.interfaces)
     )
-    inner = IntervalSet.of(*range(1, len(symbols.names))) - outer
+    inner = IntervalSet.of(*(n for n, name in enumerate(symbols.names) if n and name != LOOPBACK)) - outer
     if outer and inner:
         yield box([(Axis.IN, outer), (Axis.OUT, inner)])
         yield box([(Axis.IN, inner), (Axis.OUT, outer)])
     for number in inner:
         if rest := inner - IntervalSet.of(number):
             yield box([(Axis.IN, IntervalSet.of(number)), (Axis.OUT, rest)])
+    if named := inner | outer:
+        others = IntervalSet.of(symbols.top)
+        yield box([(Axis.IN, others), (Axis.OUT, named)])
+        yield box([(Axis.IN, named), (Axis.OUT, others)])

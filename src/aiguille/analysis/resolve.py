@@ -247,15 +247,17 @@ class Resolver(Struct, dict=True):
         if condition.negated:
             values = found.values.complement(top)
             if found.open and found.within is None:
-                return _Alternatives((), _boxes(axis, values, guard))
+                return _Alternatives((), _boxes(axis, values, top, guard))
             if found.open and found.within is not None:
                 sure, maybe = values - found.within, values & found.within
-                return _Alternatives(_boxes(axis, sure, guard), _boxes(axis, maybe, guard))
-            return _Alternatives(_boxes(axis, values, guard))
+                return _Alternatives(_boxes(axis, sure, top, guard), _boxes(axis, maybe, top, guard))
+            return _Alternatives(_boxes(axis, values, top, guard))
         if found.open:
-            maybe_more = (box(guard),) if found.within is None else _boxes(axis, found.within - found.values, guard)
-            return _Alternatives(_boxes(axis, found.values, guard), maybe_more)
-        return _Alternatives(_boxes(axis, found.values, guard))
+            maybe_more = (
+                (box(guard),) if found.within is None else _boxes(axis, found.within - found.values, top, guard)
+            )
+            return _Alternatives(_boxes(axis, found.values, top, guard), maybe_more)
+        return _Alternatives(_boxes(axis, found.values, top, guard))
 
     def _union(self, operands: Iterable[Operand], look_up: Callable[[Operand], _Values]) -> _Values:
         parts = [look_up(operand) for operand in operands]
@@ -585,8 +587,10 @@ def _joined(found: PacketSet) -> PacketSet:
     return PacketSet(found.tops, boxes)
 
 
-def _boxes(axis: Axis, values: IntervalSet, guard: Sequence[tuple[Axis, IntervalSet]]) -> tuple[Box, ...]:
-    return (box([*guard, (axis, values)]),) if values else ()
+def _boxes(axis: Axis, values: IntervalSet, top: int, guard: Sequence[tuple[Axis, IntervalSet]]) -> tuple[Box, ...]:
+    """The box of some values; what holds all of them, such as 0.0.0.0/0, restricts nothing."""
+    mine = [] if values.spans == ((0, top),) else [(axis, values)]
+    return (box([*guard, *mine]),) if values else ()
 
 
 def _numbers(operand: Operand) -> _Values:

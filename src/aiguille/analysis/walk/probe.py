@@ -26,6 +26,7 @@ from aiguille.model import (
     STAGES,
     Action,
     Chain,
+    Condition,
     DestinationType,
     Direction,
     Field,
@@ -33,6 +34,7 @@ from aiguille.model import (
     MarkTest,
     Match,
     NoTracking,
+    Numbers,
     Rule,
     Rulebase,
     SetMark,
@@ -190,7 +192,7 @@ class Prober:
         self.device = programs.device
         self.without = tuple(without)
         self._without = {Same(rule) for rule in without}
-        self._pieces: dict[tuple[Same, int, int], tuple[Piece, ...]] = {}
+        self._pieces: dict[tuple[Same, int, tuple[Field, ...]], tuple[Piece, ...]] = {}
         self._chains: dict[Same, dict[str, Chain]] = {
             Same(rulebase): {chain.name: chain for chain in rulebase.chains} for rulebase in self.device.rulebases
         }
@@ -243,7 +245,8 @@ class Prober:
         match direction:
             case Direction.TO_DEVICE:
                 other = DestinationType.BROADCAST if packet.family == 4 else DestinationType.OTHER  # anycast
-                return (DestinationType.LOCAL.number, other.number)
+                both = packet.family == 6 or _may_be_broadcast(packet.destination)
+                return (DestinationType.LOCAL.number, other.number) if both else (DestinationType.LOCAL.number,)
             case Direction.THROUGH_DEVICE:
                 return (DestinationType.UNICAST.number, DestinationType.LOCAL.number)
             case _:
@@ -545,7 +548,12 @@ class Prober:
             if asked:
                 unsettled = state.translated is None
                 conditions = tuple(one for one in conditions if one.field is not Field.TRANSLATED)
-        key = (Same(rule), packet.family, len(conditions))
+        odd = [one for one in conditions if packet.family == 4 and _is_of_broadcasts(one)]
+        if odd and not _may_be_broadcast(packet.source):
+            if any(not one.negated for one in odd):
+                return False
+            conditions = tuple(one for one in conditions if not _is_of_broadcasts(one))
+        key = (Same(rule), packet.family, tuple(one.field for one in conditions))
         pieces = self._pieces.get(key)
         if pieces is None:
             # Marks are followed here, so they do not make a rule doubtful as they do for sets of packets.
@@ -642,6 +650,22 @@ def filters(rulebase: Rulebase, chain: Chain) -> bool:
         and chain.base.kind == "filter"
         and chain.base.stage in FILTER_STAGE.values()
         and table not in ("mangle", "raw", "security")
+    )
+
+
+def _may_be_broadcast(address: int) -> bool:
+    """Whether an IPv4 address may be for all of a network, of any size: the last one, or the first, which old kernels took for one too.
+
+    Networks of two hosts and single addresses have none (RFC 3021); 0.0.0.0/8 counts as broadcast, all of it.
+    """
+    return address & 3 in (0, 3) or address < 1 << 24
+
+
+def _is_of_broadcasts(one: Condition) -> bool:
+    """Whether a condition is for sources that are broadcast addresses, and no others."""
+    kind = DestinationType.BROADCAST.number
+    return one.field is Field.SOURCE_TYPE and all(
+        isinstance(o, Numbers) and o.first == o.last == kind for o in one.operands
     )
 
 

@@ -614,7 +614,7 @@ def _steering(subject: Subject, wanted: Sequence[Entrance]) -> Iterator[Found]:
 
 @check(
     id="access.default-port",
-    together="services answer outside on their usual port",
+    together="services answer outside on the usual port",
     title="A service answers outside on the port everybody tries first",
     severity=Severity.INFO,
     controls=("CM-7", "SC-7"),
@@ -632,7 +632,7 @@ def default_port(subject: Subject) -> Iterator[Answer]:
     found = [e for e in subject.study.exposures if e.entrance.side is Side.OUTSIDE]
     plain = [e for e in found if any((t.protocol, p) in ports for t in e.service.terms for p in t.destination_ports)]
     for group in _grouped(e for e in plain if e.certain):
-        yield _describe(group, "on its usual port ")
+        yield _describe(group, "on the usual port ")
     for group in _grouped(e for e in plain if not e.certain):
         yield _doubt(group)
     if not plain:

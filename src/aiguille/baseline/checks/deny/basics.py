@@ -250,13 +250,13 @@ def invalid(subject: Subject) -> Iterator[Answer]:
             (Axis.IN, symbols.present - lo),
         ]
 
-        def by_rule(ends: Ends, program: Program = program) -> bool:
-            rules = [program.steps[end.step].rule for end in ends]
-            return surely_accepted(ends) and all(rule is not None and not rule.built_in for rule in rules)
+        written = [s.rule is not None and not (s.rule.built_in or s.rule.shipped) for s in program.steps]
 
-        def perhaps(ends: Ends, program: Program = program) -> bool:
-            rules = [program.steps[end.step].rule for end in ends if end.accepts]
-            return any(rule is not None and not rule.built_in for rule in rules)
+        def by_rule(ends: Ends, written: list[bool] = written) -> bool:
+            return surely_accepted(ends) and all(written[end.step] for end in ends)
+
+        def perhaps(ends: Ends, written: list[bool] = written) -> bool:
+            return any(end.accepts and written[end.step] for end in ends)
 
         decider = subject.study.decider(program)
         proof = decider.find(box(tcp), by_rule)

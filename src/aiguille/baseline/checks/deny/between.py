@@ -308,14 +308,22 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
     programs = [p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)]
     found = 0
     for program in programs:
+        last = program.default.rule if program.default is not None else None
+        # What a program refuses of itself is no matter of these rules, but as the end of them.
+        mine = [
+            r is None or r is last or not (r.shipped or (r.made and r.implied)) for r in (s.rule for s in program.steps)
+        ]
 
-        def answered(ends: Ends, program: Program = program) -> bool:
-            return surely_refused(ends) and all(program.steps[end.step].action is Action.REJECT for end in ends)
+        def answered(ends: Ends, program: Program = program, mine: list[bool] = mine) -> bool:
+            answers = all(program.steps[end.step].action is Action.REJECT and mine[end.step] for end in ends)
+            return answers and surely_refused(ends)
 
         here = common(box([(Axis.IN, outer), (Axis.SRC, subject.study.strangers(program))]))
 
-        def perhaps(ends: Ends, program: Program = program) -> bool:
-            return any(not end.accepts and program.steps[end.step].action is Action.REJECT for end in ends)
+        def perhaps(ends: Ends, program: Program = program, mine: list[bool] = mine) -> bool:
+            return any(
+                not end.accepts and mine[end.step] and program.steps[end.step].action is Action.REJECT for end in ends
+            )
 
         decider = subject.study.decider(program)
         proof = decider.find(here, answered) if here is not None else None
@@ -323,10 +331,10 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
             yield CannotTell(f"what is refused from the outside may be answered, {UNSETTLED}")
         if proof is not None:
             found += 1
-            last = proof.steps[-1]
+            by = proof.steps[-1]
             going = program.direction.value.replace("-", " the ")
             yield finding_from(
-                proof, f"{speak(last.chain, last.rule).capitalize()} answers {{family}} packets {going} from outside."
+                proof, f"{speak(by.chain, by.rule).capitalize()} answers {{family}} packets {going} from outside."
             )
     if not found:
         yield Passed("what is refused from the outside is dropped in silence")
@@ -357,16 +365,15 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
     if ipv6_is_off(subject.device):
         yield NotApplicable("IPv6 is switched off")
         return
+    pairs = [(d, [subject.programs.get(f, d) for f in (4, 6)]) for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE)]
+    if any(four is not None and six is None for _, (four, six) in pairs):
+        yield CannotTell("the export holds no rules for IPv6; export those too, or state that IPv6 is switched off")
     if not outer:
         yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
         return
     compared = found = 0
-    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
-        four, six = (subject.programs.get(family, direction) for family in (4, 6))
-        if four is None:
-            continue
-        if six is None:
-            yield CannotTell("the export holds no rules for IPv6; export those too, or state that IPv6 is switched off")
+    for direction, (four, six) in pairs:
+        if four is None or six is None:
             continue
         compared += 1
         both = (four, six)

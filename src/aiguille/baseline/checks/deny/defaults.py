@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from msgspec.structs import replace
 
 from aiguille.analysis.decide import Decider, Ends, surely_accepted
-from aiguille.analysis.program import Kind, Program
+from aiguille.analysis.program import Kind, Program, ipv6_is_off
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -27,7 +27,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.wording import UNSAID
 from aiguille.model import Chain, Direction, Rulebase, State
 from aiguille.model.identity import Same
-from aiguille.space import Axis, IntervalSet, box
+from aiguille.space import EVERYTHING, Axis, IntervalSet, box
 
 _NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
 _SPEAK = {
@@ -53,6 +53,8 @@ def _default_deny(direction: Direction) -> Callable[[Subject], Iterator[Answer]]
                     more = " Nothing in the export shows that the host forwards; it would as soon as a program switches that on."
                     answer = replace(answer, severity=Severity.LOW, detail=answer.detail + more)
             yield answer
+        if {program.family for program in programs} == {4} and not ipv6_is_off(subject.device):
+            yield Passed("IPv6: the export says nothing of it")
 
     return run
 
@@ -169,13 +171,11 @@ def dead_rules(subject: Subject) -> Iterator[Same]:
 
 
 def _dead_tail(subject: Subject, rulebase: Rulebase, chain: Chain) -> Found | None:
-    family = min(rulebase.families)
-    resolver = subject.programs.resolver(family)
+    resolvers = [subject.programs.resolver(family) for family in sorted(rulebase.families)]
     for at, rule in enumerate(chain.rules[:-1]):
         if not rule.action.refuses and rule.action.value not in ("accept", "return", "goto"):
             continue
-        pieces = resolver.rule(rule)
-        if any(p.sure and all(f is None for f in p.box) for p in pieces):
+        if all(any(p.sure and p.box == EVERYTHING for p in resolver.rule(rule)) for resolver in resolvers):
             dead = [r for r in chain.rules[at + 1 :] if r.enabled]
             if not dead:
                 return None
@@ -188,7 +188,7 @@ def _dead_tail(subject: Subject, rulebase: Rulebase, chain: Chain) -> Found | No
                 + "; ".join(rule_subject(chain, r) for r in dead),
                 where=(*(r.where for r in dead), rule.where),
                 rules=(*(refer(rulebase, chain, r) for r in dead), refer(rulebase, chain, rule)),
-                family=family,
+                family=resolvers[0].space.family,
             )
     return None
 
