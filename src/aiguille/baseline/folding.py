@@ -62,7 +62,7 @@ CLAIM = "rules.claim-"
 _RANKED = (
     "rules.source-port",
     "rules.any-to-any", "deny.to-device", "deny.through-device", "rules.any-service", "access.exposed-service",
-    "access.reachable-from-outside", "rules.any-source", "deny.between-inside", "rules.dangerous-service", "deny.guests-inside",
+    "access.reachable-from-outside", "rules.any-source", "deny.guests-inside", "deny.between-inside", "rules.dangerous-service",
     "access.no-source-restriction", "rules.outgoing-mail", "access.cleartext", "deny.egress", "rules.expired",
 )  # fmt: skip
 """Of findings of one severity on a rule, which one says most of what is wrong with it."""

@@ -187,7 +187,7 @@ def between_inside(subject: Subject) -> Iterator[Answer]:
     severity=Severity.MEDIUM,
     controls=("SC-7", "AC-4", "AC-3"),
     params=(
-        Param("ports", int, 1024, "TCP ports", "what is open on more is the matter of deny.between-inside"),
+        Param("ports", int, 1024, "ports", "those of more are counted, not named"),
         Param(
             "printers",
             bool,
@@ -198,7 +198,8 @@ def between_inside(subject: Subject) -> Iterator[Answer]:
     ),
     why="Nobody knows who the guests are; what they reach inside they can attack.",
     how="The ports that guest networks reach in inside and management zones are computed: high where a service of the table of "
-    "well-known ones is among them that gives a login, data or control, else medium. Printers alone are a low finding.",
+    "well-known ones is among them that gives a login, data or control, or there are more than the parameter says, else medium. "
+    "Printers alone are a low finding.",
     fix="Refuse guests everything but the outside; give them what they need from a network of its own.",
     asks=(RULES_THROUGH,),
 )
@@ -224,7 +225,7 @@ def guests_inside(subject: Subject) -> Iterator[Answer]:
             text = f"{capital(speak(last.chain, last.rule))} lets {words} over {{family}} pass from {targets}."
             yield replace(finding_from(group[0][2], text, severity=group[0][3]), who=Who.GUESTS)
     if not found:
-        yield Passed(f"guests reach no port of {counted(len(pairs), 'inside network')}, or are another check's matter")
+        yield Passed(f"guests reach no port of {counted(len(pairs), 'inside network')}")
 
 
 def _reached(subject: Subject, program: Program, pair: Pair) -> Iterator[tuple[Pair, str, Proof, Severity]]:
@@ -232,7 +233,13 @@ def _reached(subject: Subject, program: Program, pair: Pair) -> Iterator[tuple[P
     here = common(subject.study.arriving(pair.source, program.family), pair.region)
     for protocol, name in ((TCP, "TCP"), (UDP, "UDP")):
         ports = subject.study.open_ports(program, here, protocol)
-        if not ports or ports.size > subject.params["ports"] or here is None:
+        if not ports or here is None:
+            continue
+        if ports.size > subject.params["ports"]:
+            proof = subject.study.find(program, common(here, OPENING[protocol]), lets_in(program))
+            if proof is not None:
+                every = ports.size > program.space.tops[Axis.B]
+                yield pair, f"every {name} port" if every else counted(ports.size, f"{name} port"), proof, Severity.HIGH
             continue
         left = ports
         while left:
