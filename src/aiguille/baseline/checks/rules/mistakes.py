@@ -11,7 +11,7 @@ from aiguille.analysis.program import Program, Step, own_addresses
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import Admission, is_wide
 from aiguille.analysis.ways import all_ways_known, led_to
-from aiguille.baseline.asking import INWARD, RULES_INWARD, about, name_of
+from aiguille.baseline.asking import INWARD, OUTSIDE, RULES_INWARD, about, name_of
 from aiguille.baseline.catalogue import (
     Answer,
     Check,
@@ -387,8 +387,10 @@ _FOR_MANY = {
 """The loopback, multicast and broadcast: where packets to the device go beside its own addresses (RFC 6890)."""
 
 _SAID_PORT = re.compile(
-    r"(?i)\b(?:ports?|tcp|udp)\s*[:/ -]?\s*(\d{2,5})(?!\.\d|\s*(?:minutes|hours|days|users|hosts|sites))\b"
+    r"(?i)\b(?:(?:ports?|tcp|udp)\s*[:/ -]?\s*|(?:on|at) (?=[3-9]\d{3}\b|\d{5}\b))(\d{2,5})"
+    r"(?!\.\d|\s*(?:minutes|hours|days|users|hosts|sites))\b"
 )
+"""A port in words: "port 443", "tcp/8443", and "on 8443", which no year is."""
 
 
 @check(
@@ -455,6 +457,60 @@ def _translated_ports(subject: Subject) -> set[int]:
     return out
 
 
+@check(
+    id="rules.link-network",
+    title="A rule names the line to the outside where everybody may be meant",
+    severity=Severity.LOW,
+    controls=("CM-6", "AC-4"),
+    why="The network of the outside interface holds the carrier's router and a few neighbours; what lies behind it is another matter.",
+    how="Accepting rules for services of the public (mail, names, web) whose source, or destination beyond the device, is exactly the "
+    "public network of an interface that faces outside.",
+    fix="If everybody outside was meant, name the interface and no network; else name the neighbour.",
+    asks=(RULES_INWARD, OUTSIDE),
+)
+def link_network(subject: Subject) -> Iterator[Answer]:
+    outer = subject.study.on(Side.OUTSIDE)
+    links = [
+        (network, IntervalSet([(network.first, network.last)]))
+        for zone in subject.device.zones
+        if zone.side is Side.OUTSIDE
+        for interface in subject.device.interfaces
+        if interface.name in zone.interfaces
+        for network in interface.networks
+        if network.last - network.first > 1
+        and not IntervalSet([(network.first, network.last)]).overlaps(private_networks(PRIVATE, network.family))
+    ]
+    if not links:
+        yield NotApplicable("no public network of an outside interface is known")
+        return
+    found = 0
+    for one in _admissions(subject):
+        for network, held in links:
+            said = [words for piece in one.step.pieces if (words := _names_link(piece.box, held, outer))]
+            if network.family == one.program.family and said:
+                found += 1
+                text = f"{name_of(one)} is for what {said[0]} {spell_operand(network)}, the line to the outside alone"
+                yield about(one, text)
+                break
+    if not found:
+        yield Passed("no rule for services of the public names the line to the outside for all that is behind it")
+
+
+_OF_THE_PUBLIC = IntervalSet.of(25, 53, 80, 443)
+
+
+def _names_link(region: Box, link: IntervalSet, outer: IntervalSet) -> str:
+    """Which end of what a rule asks for is exactly the network of an outside line, in words; empty if none is."""
+    ports, enters = region[Axis.B], region[Axis.IN]
+    if ports is None or not ports.issubset(_OF_THE_PUBLIC):
+        return ""
+    if region[Axis.SRC] == link and (enters is None or enters.overlaps(outer)):
+        return "comes from"
+    leaves = region[Axis.OUT]
+    away = leaves is None or 0 not in leaves
+    return "goes to" if region[Axis.DST] == link and away and (enters is None or not enters.issubset(outer)) else ""
+
+
 CHECKS: tuple[Check, ...] = (
     source_port,
     both_ports,
@@ -463,4 +519,5 @@ CHECKS: tuple[Check, ...] = (
     wrong_list,
     unknown_network,
     other_port,
+    link_network,
 )
