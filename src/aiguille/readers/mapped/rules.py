@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec.structs import replace
 
@@ -71,10 +71,12 @@ class Rules(RuleContext):
 
     zone_names: the zones the export lists as something else than the device
     own_zones: the zones it says are the device, in lower case
+    numbered: whether the list read last numbers its rules itself, so that people know them by these numbers
     """
 
     zone_names: frozenset[str] = frozenset()
     own_zones: frozenset[str] = frozenset()
+    numbered = False
 
     def rulebase(self, m: RulebaseMap) -> Rulebase:
         if m.chains:
@@ -92,6 +94,14 @@ class Rules(RuleContext):
         """A rule base whose rules name their chain."""
         inside: dict[str, list[Rule]] = {one.name: [] for one in m.chains}
         listed = [(one, *pair) for one in m.all_lists() for pair in self._listed(one, "")]
+        own = self.numbered and len(m.all_lists()) == 1
+
+        def put(place: str, rule: Rule) -> None:
+            rules = inside.setdefault(place, [])
+            rules.append(
+                replace(rule, number=rule.number if own else len(rules) + 1)
+            )  # each place has a rule of its own
+
         named = [
             fields
             for fields in (_TO, _FROM)
@@ -102,11 +112,11 @@ class Rules(RuleContext):
             places: tuple[str, ...] = (name,)
             if name in shared:
                 for place, part in self._either_way(rule, name, m):
-                    inside.setdefault(place, []).append(replace(part, number=len(inside.get(place, ())) + 1))
+                    put(place, part)
                 continue
             if named and name and _unless_said(one) == name:
                 for place, part in self._by_ends(rule, name, m, named):
-                    inside.setdefault(place, []).append(replace(part, number=len(inside.get(place, ())) + 1))
+                    put(place, part)
                 continue
             if not name:
                 # Which chain it stands in was not understood, so it may decide packets in any of them.
@@ -115,7 +125,7 @@ class Rules(RuleContext):
                 rule = replace(rule, qualifiers=(*rule.qualifiers, doubt))
                 places = tuple(one.name for one in m.chains)
             for place in places:
-                inside.setdefault(place, []).append(replace(rule, number=len(inside.get(place, ())) + 1))
+                put(place, rule)
         bases = {one.name: one for one in m.chains}
         chains = []
         for name, rules in inside.items():
@@ -234,6 +244,8 @@ class Rules(RuleContext):
         nodes = list(self.get.each(self.root, one.at))
         self.placed = self._speaks_of_sides(nodes, one.rule)
         unplaced: set[Node] = set()
+        numbers: Iterable[int] = range(1, len(nodes) + 1)
+        self.numbered = False
         if one.order is not None and not self._are_names(nodes, one.order):
             seats: dict[Node, float] = {}
             before = -1.0
@@ -246,12 +258,15 @@ class Rules(RuleContext):
                 before = seat.value if seat.known else before
                 seats[node] = -1.0 if node in unplaced else before
             nodes.sort(key=lambda n: seats[n])
+            self.numbered = _are_numbers(seats[node] for node in nodes)
+            if self.numbered:
+                numbers = [int(seats[node]) for node in nodes]
         known: list[Rule | None] = [None] * len(nodes)
         if is_direct(one.rule) and not one.shares:
             known = DirectReader(self, one.rule, direction).read(nodes)
-        for number, (node, direct) in enumerate(zip(nodes, known, strict=True), 1):
+        for number, node, direct in zip(numbers, nodes, known, strict=True):
             if direct is not None:
-                yield "", direct
+                yield "", replace(direct, number=number) if self.numbered else direct
                 continue
             chain = self.get.setting(node, one.rule.chain, read_text)
             rule = MappedRuleReader(self, node, one.rule, shares=one.shares).rule(number, direction)
@@ -260,3 +275,9 @@ class Rules(RuleContext):
                     rule, qualifiers=(*rule.qualifiers, Qualifier("not understood", "its place in the order"))
                 )
             yield chain.value if chain.known else "", rule
+
+
+def _are_numbers(seats: Iterable[float]) -> bool:
+    """Whether places in an order are whole numbers from 1, each given once."""
+    every = list(seats)
+    return all(seat >= 1 and seat.is_integer() for seat in every) and len(set(every)) == len(every)

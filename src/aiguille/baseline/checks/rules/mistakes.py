@@ -11,7 +11,7 @@ from aiguille.analysis.program import Program, Step, own_addresses
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import Admission, is_wide
 from aiguille.analysis.ways import all_ways_known, led_to
-from aiguille.baseline.asking import INWARD, OUTSIDE, RULES_INWARD, about, name_of
+from aiguille.baseline.asking import INWARD, RULES_INWARD, about, name_of
 from aiguille.baseline.catalogue import (
     Answer,
     Check,
@@ -466,7 +466,7 @@ def _translated_ports(subject: Subject) -> set[int]:
     how="Accepting rules for services of the public (mail, names, web) whose source, or destination beyond the device, is exactly the "
     "public network of an interface that faces outside.",
     fix="If everybody outside was meant, name the interface and no network; else name the neighbour.",
-    asks=(RULES_INWARD, OUTSIDE),
+    asks=(RULES_INWARD,),
 )
 def link_network(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
