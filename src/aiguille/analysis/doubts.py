@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from enum import IntEnum
 
+from aiguille.analysis.marks import passes_unmarked
 from aiguille.analysis.resolve import Piece, Resolver
 from aiguille.analysis.usual import is_avoided, is_met
 from aiguille.model import Action, Condition, DestinationType, Field, Named, Numbers, Qualifier, Rule, Rulebase
@@ -44,8 +45,10 @@ def doubt_of(
     if rule is None:
         return Doubt.BARS
     does = what_it_does(rulebase, rule)
-    meant = all((one.value == 0) is not one.negated for one in rule.marks)  # whether packets are that nothing marked
-    if rule.marks and (marked or does is Action.JUMP or (does is Action.ACCEPT) is not meant):
+    meant = passes_unmarked(rule.marks)
+    # Whoever sends what another rule marks gets the mark, as a forward is taken by whoever sends there.
+    given = does is Action.ACCEPT and not meant and resolver.marked(rule.marks) is not None
+    if rule.marks and not given and (marked or does is Action.JUMP or (does is Action.ACCEPT) is not meant):
         return Doubt.BARS
     if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, does, resolver):
         return Doubt.BARS

@@ -15,6 +15,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.marks import BOXES, marked, passes_unmarked
 from aiguille.model import (
     Action,
     Addresses,
@@ -25,6 +26,7 @@ from aiguille.model import (
     FlagTest,
     IcmpType,
     InterfaceName,
+    MarkTest,
     MaskedAddress,
     Match,
     Named,
@@ -57,7 +59,7 @@ from aiguille.space.fields import (
 )
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packetset import PacketSet
-from aiguille.space.slices import overlap
+from aiguille.space.slices import overlap, subtract
 
 MASK_INTERVALS = 1 << 16
 """A mask with holes is expanded to at most this many intervals; beyond that the rule is kept as "may match"."""
@@ -130,6 +132,7 @@ class Resolver(Struct, dict=True):
     _objects: dict[str, _Values] = field(default_factory=dict)
     _in_circles: dict[str, _Values] = field(default_factory=dict)
     _circles: int = 0
+    _marked: dict[tuple[MarkTest, ...], tuple[Box, ...] | None] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._addresses = {one.name: one for one in self.device.addresses}
@@ -138,13 +141,43 @@ class Resolver(Struct, dict=True):
         self._sets_by_name = {one.name: one for one in self.device.sets}
 
     def rule(self, rule: Rule) -> tuple[Piece, ...]:
-        """The pieces of a rule; none of them is sure if a qualifier or a mark test stands beside its match.
+        """The pieces of a rule; none of them is sure if a qualifier stands beside its match.
 
-        A disabled rule has no pieces.
+        A test of marks holds or not for packets that nothing marked, and may hold for those that rules of the export mark so. A
+        disabled rule has no pieces.
         """
         if not rule.enabled:
             return ()
-        return self.match(rule.match, sure=not rule.qualifiers and not rule.marks)
+        if rule.marks:
+            return self._of_marked(rule)
+        return self.match(rule.match, sure=not rule.qualifiers)
+
+    def marked(self, tests: tuple[MarkTest, ...]) -> tuple[Box, ...] | None:
+        """Boxes that hold whatever rules of the export mark so that it may pass, None where they do not tell; see `marks.marked`."""
+        if tests not in self._marked:
+            family = self.space.family
+            boxes = marked(self.device, family, tests, lambda match: [one.box for one in self.match(match, sure=False)])
+            self._marked[tests] = boxes
+        return self._marked[tests]
+
+    def _of_marked(self, rule: Rule) -> tuple[Piece, ...]:
+        perhaps = self.match(rule.match, sure=False)
+        tests = rule.marks
+        within = self.marked(tests)
+        if within is None:
+            return perhaps
+        out = [Piece(common, False) for one in perhaps for b in within if (common := overlap(one.box, b)) is not None]
+        if passes_unmarked(tests):
+            rest = [EVERYTHING]
+            for b in within:
+                rest = [part for one in rest for part in subtract(one, b, self.space.tops)]
+                if len(rest) > BOXES:
+                    return perhaps
+            sure = self.match(rule.match, sure=not rule.qualifiers)
+            out += [
+                Piece(common, one.sure) for one in sure for b in rest if (common := overlap(one.box, b)) is not None
+            ]
+        return tuple(out)
 
     def match(self, match: Match, sure: bool = True) -> tuple[Piece, ...]:
         """The pieces of a conjunction of conditions, worked out once; none if its conditions exclude one another."""

@@ -8,6 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.decide import Decider, Ends
+from aiguille.analysis.marks import moved
 from aiguille.analysis.program import Program
 from aiguille.analysis.walk.probe import Prober, Verdict
 from aiguille.analysis.ways import along
@@ -76,8 +77,7 @@ def _candidates(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Pa
         common = overlap(piece, region)
         if common is None:
             continue
-        moved = _moved(common, change)
-        for packet in _by_verdict(decider, program, moved):
+        for packet in _by_verdict(decider, program, moved(common, change)):
             yield _as_it_came(packet, common)
 
 
@@ -96,10 +96,10 @@ def _led_on(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Packet
         for piece, change in _translations(prober, program)
         if (common := _inward(piece, region)) is not None
     ]
-    moved = [(common, overlap(_moved(common, change), away)) for common, change in pieces]
+    after_it = [(common, overlap(moved(common, change), away)) for common, change in pieces]
     if space.local is not None and sketch.destination is not None:
-        moved.append((region, overlap(region, away)))
-    for before, after in moved:
+        after_it.append((region, overlap(region, away)))
+    for before, after in after_it:
         for part in along(program, after) if after is not None else ():
             for packet in _by_verdict(decider, program, part):
                 yield replace(_as_it_came(packet, before), out_interface="")
@@ -138,18 +138,6 @@ def _translations(prober: Prober, program: Program) -> Iterator[tuple[Box, Trans
                 if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE:
                     for piece in resolver.match(rule.match):
                         yield piece.box, effect
-
-
-def _moved(region: Box, change: Translate) -> Box:
-    """What a region of packets looks like after a translation."""
-    out = list(region)
-    if change.addresses is not None:
-        out[Axis.DST] = IntervalSet([(change.addresses.first, change.addresses.last)])
-    elif change.kind is TranslationKind.TO_DEVICE:
-        out[Axis.DST] = None
-    if change.ports is not None:
-        out[Axis.B] = IntervalSet([(change.ports.first, change.ports.last)])
-    return tuple(out)
 
 
 def _as_it_came(packet: Packet, region: Box) -> Packet:

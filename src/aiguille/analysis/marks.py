@@ -1,0 +1,160 @@
+"""Which packets may carry a mark that rules of the export set (iptables-extensions(8), MARK; nft(8), meta mark)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+
+from aiguille.model import (
+    Action,
+    Chain,
+    Device,
+    LoseMark,
+    MarkTest,
+    Match,
+    Rule,
+    Rulebase,
+    SetMark,
+    Stage,
+    State,
+    Translate,
+    TranslationKind,
+)
+from aiguille.space.fields import EVERYTHING, Axis, Box, box
+from aiguille.space.intervals import IntervalSet
+from aiguille.space.slices import overlap
+
+BOXES = 64
+"""Boxes of marked packets that are told apart; beyond, where they go is left open."""
+
+_NEW = IntervalSet.of(State.NEW.number)
+_OF_THE_DEVICE = box([(Axis.IN, IntervalSet.of(0))])
+"""What the device sends itself may carry a mark that a program put there (socket(7), SO_MARK)."""
+
+
+def marked(
+    device: Device, family: int, tests: Sequence[MarkTest], match: Callable[[Match], Sequence[Box]]
+) -> tuple[Box, ...] | None:
+    """Boxes that hold every packet which rules marked so that it may pass some tests, or fail them where they are passed without a
+    mark, as the filter sees it; what the device sends among them.
+
+    match: the boxes of a match. None where no rule of the export sets such a mark, so that something else does, or where marks are
+    set, kept or restored in ways that are not followed.
+    """
+    if any(_filters_late(one) for base in device.rulebases if family in base.families for one in base.chains):
+        return None
+    unmarked = passes_unmarked(tests)
+    setting: list[Box] = []
+    moves: list[tuple[Box, Translate]] = []
+    for rulebase in device.rulebases:
+        if family not in rulebase.families:
+            continue
+        for chain, rule in rulebase.rules():
+            if not rule.enabled:
+                continue
+            if rule.action is Action.UNKNOWN or any(isinstance(one, LoseMark) for one in rule.effects):
+                return None
+            if any(isinstance(one, SetMark) and (unmarked or _may_pass(one, tests)) for one in rule.effects):
+                setting += [
+                    common
+                    for led in _led_to(rulebase, chain, match, ())
+                    for one in match(rule.match)
+                    if (common := overlap(led, one)) is not None
+                ]
+            moves += [(one, change) for change in _moves(rule) for one in match(rule.match)]
+    if not setting:
+        return None
+    found = [_OF_THE_DEVICE]
+    for one in dict.fromkeys(setting):
+        if len(found) + len(moves) > BOXES:
+            found = _coarse(setting)
+            break
+        found += _as_seen(one, moves)
+    return None if EVERYTHING in found else tuple(dict.fromkeys(found))
+
+
+def _filters_late(chain: Chain) -> bool:
+    """Whether a chain filters what leaves: marks are set for it, too, that no other chain sees."""
+    base = chain.base
+    return base is not None and base.kind == "filter" and base.stage is Stage.POSTROUTING and bool(chain.rules)
+
+
+def _led_to(
+    rulebase: Rulebase, chain: Chain, match: Callable[[Match], Sequence[Box]], above: tuple[str, ...]
+) -> list[Box]:
+    """What may get to a chain, by the rules that lead there."""
+    if chain.base is not None:
+        return [] if chain.base.stage is Stage.POSTROUTING else [EVERYTHING]
+    if chain.name in above or len(above) > _DEEP:
+        return [EVERYTHING]
+    out: dict[Box, None] = {}
+    for other, rule in rulebase.rules():
+        if rule.enabled and rule.target == chain.name and rule.action in (Action.JUMP, Action.GOTO):
+            mine = match(rule.match)
+            for led in _led_to(rulebase, other, match, (*above, chain.name)):
+                out |= {common: None for one in mine if (common := overlap(led, one)) is not None}
+            if len(out) > BOXES:
+                return [EVERYTHING]
+    return list(out)
+
+
+_DEEP = 8
+"""Jumps that are followed back from where a mark is set."""
+
+
+def passes_unmarked(tests: Sequence[MarkTest]) -> bool:
+    """Whether packets that nothing marked pass tests: their mark is 0."""
+    return all((test.value == 0) is not test.negated for test in tests)
+
+
+def _may_pass(effect: SetMark, tests: Sequence[MarkTest]) -> bool:
+    """Whether a mark may pass after this was done to it: bits outside of the effect's mask are whatever they were."""
+    return all(
+        (effect.value ^ test.value) & effect.mask & test.mask == 0
+        if not test.negated
+        else test.mask & ~effect.mask != 0 or effect.value & test.mask != test.value
+        for test in tests
+    )
+
+
+def _moves(rule: Rule) -> Iterator[Translate]:
+    return (e for e in rule.effects if isinstance(e, Translate) and e.kind is not TranslationKind.SOURCE)
+
+
+def _as_seen(one: Box, moves: Sequence[tuple[Box, Translate]]) -> Iterator[Box]:
+    """What a rule marked, as later rules see it: translated or not, and as packets of a connection that was."""
+    free = _without(one, Axis.TYPE)
+    new = overlap(free, box([(Axis.STATE, _NEW)]))
+    if new is not None:
+        yield new
+        for taken, change in moves:
+            common = overlap(new, _without(taken, Axis.TYPE, Axis.OUT))
+            if common is not None:
+                yield moved(common, change)
+    running = IntervalSet([(0, len(State) - 1)]) - _NEW
+    others = overlap(_without(free, Axis.DST, Axis.B), box([(Axis.STATE, running)]))
+    if others is not None:
+        yield others
+
+
+def _coarse(setting: Sequence[Box]) -> list[Box]:
+    """The same where there is too much of it: wherever packets go to."""
+    found = dict.fromkeys(_without(one, Axis.TYPE, Axis.DST, Axis.B) for one in setting)
+    return [_OF_THE_DEVICE, *found] if len(found) < BOXES else [EVERYTHING]
+
+
+def _without(one: Box, *axes: Axis) -> Box:
+    return tuple(None if axis in axes else values for axis, values in zip(Axis, one, strict=True))
+
+
+def moved(region: Box, change: Translate) -> Box:
+    """What a region of packets looks like after a translation of their destination."""
+    out = list(region)
+    if change.addresses is not None:
+        out[Axis.DST] = IntervalSet([(change.addresses.first, change.addresses.last)])
+    elif change.kind is TranslationKind.TO_DEVICE or change.ports is None:
+        out[Axis.DST] = None
+    if change.ports is not None:
+        out[Axis.B] = IntervalSet([(change.ports.first, change.ports.last)])
+    elif change.addresses is None and change.kind is not TranslationKind.TO_DEVICE:
+        out[Axis.B] = None
+    return tuple(out)
