@@ -120,6 +120,11 @@ OPEN = "-A INPUT -m mark --mark 0x10 -j ACCEPT\n-A INPUT -p tcp -m tcp --dport 2
         ),
         # What leaves is marked too late for this, and nothing else marks: who does is not known.
         ("-A POSTROUTING -j MARK --set-xmark 0x10/0xffffffff", {"ssh"}),
+        # A rule base that refuses what leaves by a mark has marks of its own.
+        (
+            "-A PREROUTING -i eth0 -j MARK --set-xmark 0x10/0xffffffff\n-A POSTROUTING -m mark --mark 0x2 -j DROP",
+            {"ssh"},
+        ),
         # Marks kept with connections are not followed.
         (
             "-A PREROUTING -j CONNMARK --restore-mark\n-A PREROUTING -i eth0 -j MARK --set-xmark 0x10/0xffffffff",

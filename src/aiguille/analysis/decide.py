@@ -34,7 +34,7 @@ from aiguille.space import (
     subtract,
 )
 from aiguille.space.effort import spend
-from aiguille.space.fields import SYN, TCP, UDP
+from aiguille.space.fields import ICMP_OF, SYN, TCP, UDP
 
 
 class End(Struct, frozen=True):
@@ -414,23 +414,30 @@ class Cut:
 
 
 _ODD_SOURCES = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}
+_ECHO = {4: 8, 6: 128}
+"""The type of an echo request (RFC 792, RFC 4443)."""
 _USUAL = {
     family: tuple(
         box(
             [
                 (Axis.SRC, odd.complement((1 << (32 if family == 4 else 128)) - 1)),
-                (Axis.PROTO, IntervalSet.of(protocol)),
-                (Axis.A, IntervalSet([(1024, 65535)])),
-                (Axis.FLAGS, IntervalSet.of(flags)),
+                *((a, IntervalSet([v])) for a, v in asked),
             ]
         )
-        for protocol, flags in ((TCP, SYN), (UDP, 0))
+        for asked in (
+            ((Axis.PROTO, (TCP, TCP)), (Axis.A, (1024, 65535)), (Axis.FLAGS, (SYN, SYN))),
+            ((Axis.PROTO, (UDP, UDP)), (Axis.A, (1024, 65535)), (Axis.FLAGS, (0, 0))),
+            (
+                (Axis.PROTO, (ICMP_OF[family],) * 2),
+                (Axis.A, (_ECHO[family],) * 2),
+                (Axis.B, (0, 0)),
+                (Axis.FLAGS, (0, 0)),
+            ),
+        )
     )
     for family, odd in _ODD_SOURCES.items()
 }
-"""Packets that convince: from an address a host may have and a port programs use, opening a connection."""
-_ECHO = {4: 8, 6: 128}
-"""The type of an echo request (RFC 792, RFC 4443)."""
+"""Packets that convince: from an address a host may have and a port programs use, opening a connection; else an echo request."""
 
 
 def _looks_real(packet: Packet) -> bool:

@@ -40,7 +40,7 @@ def marked(
     match: the boxes of a match. None where no rule of the export sets such a mark, so that something else does, or where marks are
     set, kept or restored in ways that are not followed.
     """
-    if any(_filters_late(one) for base in device.rulebases if family in base.families for one in base.chains):
+    if any(_filters_late(one) for one in device.rulebases if family in one.families):
         return None
     unmarked = passes_unmarked(tests)
     setting: list[Box] = []
@@ -48,6 +48,7 @@ def marked(
     for rulebase in device.rulebases:
         if family not in rulebase.families:
             continue
+        ways = _Ways(rulebase, match)
         for chain, rule in rulebase.rules():
             if not rule.enabled:
                 continue
@@ -56,7 +57,7 @@ def marked(
             if any(isinstance(one, SetMark) and (unmarked or _may_pass(one, tests)) for one in rule.effects):
                 setting += [
                     common
-                    for led in _led_to(rulebase, chain, match, ())
+                    for led in ways.to(chain)
                     for one in match(rule.match)
                     if (common := overlap(led, one)) is not None
                 ]
@@ -72,29 +73,40 @@ def marked(
     return None if EVERYTHING in found else tuple(dict.fromkeys(found))
 
 
-def _filters_late(chain: Chain) -> bool:
-    """Whether a chain filters what leaves: marks are set for it, too, that no other chain sees."""
-    base = chain.base
-    return base is not None and base.kind == "filter" and base.stage is Stage.POSTROUTING and bool(chain.rules)
+def _filters_late(rulebase: Rulebase) -> bool:
+    """Whether a rule base refuses what leaves, perhaps by a mark: marks are set for that, too, which no other chain sees."""
+    late = [one.base for one in rulebase.chains if one.base is not None and one.base.stage is Stage.POSTROUTING]
+    rules = [rule for _, rule in rulebase.rules() if rule.enabled] if any(one.kind == "filter" for one in late) else []
+    return any(rule.marks for rule in rules) and any(rule.action.refuses for rule in rules)
 
 
-def _led_to(
-    rulebase: Rulebase, chain: Chain, match: Callable[[Match], Sequence[Box]], above: tuple[str, ...]
-) -> list[Box]:
-    """What may get to a chain, by the rules that lead there."""
-    if chain.base is not None:
-        return [] if chain.base.stage is Stage.POSTROUTING else [EVERYTHING]
-    if chain.name in above or len(above) > _DEEP:
-        return [EVERYTHING]
-    out: dict[Box, None] = {}
-    for other, rule in rulebase.rules():
-        if rule.enabled and rule.target == chain.name and rule.action in (Action.JUMP, Action.GOTO):
-            mine = match(rule.match)
-            for led in _led_to(rulebase, other, match, (*above, chain.name)):
-                out |= {common: None for one in mine if (common := overlap(led, one)) is not None}
-            if len(out) > BOXES:
-                return [EVERYTHING]
-    return list(out)
+class _Ways:
+    """What may get to the chains of a rule base, by the rules that lead there."""
+
+    def __init__(self, rulebase: Rulebase, match: Callable[[Match], Sequence[Box]]) -> None:
+        self._match = match
+        self._callers: dict[str, list[tuple[Chain, Rule]]] = {}
+        self._known: dict[str, list[Box]] = {}
+        for chain, rule in rulebase.rules():
+            if rule.enabled and rule.target is not None and rule.action in (Action.JUMP, Action.GOTO):
+                self._callers.setdefault(rule.target, []).append((chain, rule))
+
+    def to(self, chain: Chain, above: tuple[str, ...] = ()) -> list[Box]:
+        if chain.base is not None:
+            return [] if chain.base.stage is Stage.POSTROUTING else [EVERYTHING]
+        if chain.name in above or len(above) > _DEEP:
+            return [EVERYTHING]
+        if chain.name not in self._known:
+            out: dict[Box, None] = {}
+            for other, rule in self._callers.get(chain.name, ()):
+                mine = self._match(rule.match)
+                for led in self.to(other, (*above, chain.name)):
+                    out |= {common: None for one in mine if (common := overlap(led, one)) is not None}
+                if len(out) > BOXES:
+                    out = {EVERYTHING: None}
+                    break
+            self._known[chain.name] = list(out)
+        return self._known[chain.name]
 
 
 _DEEP = 8
