@@ -15,6 +15,7 @@ from aiguille.analysis.compare import in_one_space
 from aiguille.analysis.program import Programs
 from aiguille.analysis.resolve import Resolver
 from aiguille.model import Chain, Device, Log, Rule, Rulebase, Translate, TranslationKind
+from aiguille.model.identity import Same
 from aiguille.space import EVERYTHING, Box, overlap, subtract
 from aiguille.space.effort import spend
 
@@ -52,7 +53,7 @@ def effects_apart(one: Device, other: Device) -> list[Apart]:
     Families that only one of them has rules for are not compared. Raises TooComplexError where that takes too many steps.
     """
     first, second = in_one_space(one, other)
-    out: dict[tuple[bool, int], Apart] = {}
+    out: dict[tuple[bool, Same], Apart] = {}
     for family in (4, 6):
         mine, theirs = _all_done(first, family), _all_done(second, family)
         if mine is None or theirs is None:
@@ -61,7 +62,7 @@ def effects_apart(one: Device, other: Device) -> list[Apart]:
         for is_first, some, others in ((True, mine, theirs), (False, theirs, mine)):
             for done in some:
                 if not _is_covered(done, others, tops):
-                    out.setdefault((is_first, id(done.rule)), Apart(done.does, done.chain, done.rule, is_first))
+                    out.setdefault((is_first, Same(done.rule)), Apart(done.does, done.chain, done.rule, is_first))
     return sorted(out.values(), key=lambda apart: list(Does).index(apart.does))
 
 

@@ -27,7 +27,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.findings import CheckOutcome, Evidence, Finding, Witness, fingerprint
 from aiguille.baseline.keepers import where_to_change
 from aiguille.baseline.tailoring import Chosen
-from aiguille.model import AiguilleError, Device, TooComplexError, UsageError
+from aiguille.model import AiguilleError, Device, TooComplexError
 from aiguille.model.facts import FACT_AT
 from aiguille.packets import Packet
 
@@ -143,7 +143,7 @@ def _fares_so(study: Study, packet: Packet, *, accepted: bool) -> bool:
     prober: Prober = study.once("prober", lambda: Prober(study.programs))
     try:
         verdict = prober.probe(packet)
-    except UsageError:
+    except AiguilleError:
         return False
     return verdict.complete and all(way.verdict.refuses is not accepted for way in verdict.ways)
 
