@@ -77,7 +77,7 @@ objects.unused objects.duplicate objects.empty objects.deep objects.shared-width
 logging.management logging.permissive logging.sensitive logging.rate logging.noise logging.refusals
 geo.unrestricted geo.countries geo.one-way
 system.redirects system.source-routing system.spoofing system.helpers
-access.shared-account access.root-login access.default-account access.password-policy
+access.shared-account access.root-login access.default-account access.password-policy system.backup
 deny.from-device deny.no-final-refusal deny.answers-outside deny.invalid deny.established deny.loopback
 access.needless-service access.default-port access.too-many-sources
 access.cleartext usage.closed-service

@@ -154,6 +154,7 @@ class Device(Struct, frozen=True):
 
     flood_protection: whether half-open connections are kept from filling the tables (RFC 4987)
     update_waiting: the release that waits to be installed; updates_itself: whether that happens by itself
+    backed_up: when its configuration was last kept somewhere else, as the export writes it
     time_sources: where it gets the time from, empty where it asks nobody
     saved: the rules it would start with, where they are distinguished from those that run
     written: what a program makes of files of its own while `rulebases` are what a dump shows; empty once both are joined
@@ -189,6 +190,7 @@ class Device(Struct, frozen=True):
     flood_protection: Setting[bool] = field(default_factory=unknown)
     update_waiting: Setting[str] = field(default_factory=unknown)
     updates_itself: Setting[bool] = field(default_factory=unknown)
+    backed_up: Setting[str] = field(default_factory=unknown)
     time_sources: Setting[tuple[str, ...]] = field(default_factory=unknown)
     saved: tuple[Rulebase, ...] | None = None
     loads_rules: Setting[bool] = field(default_factory=unknown)

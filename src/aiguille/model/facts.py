@@ -92,6 +92,7 @@ FACTS = (
     DeviceFact("updates_itself", "", "installs updates by itself", compared="updates itself"),
     DeviceFact("portal.enabled", "", "portal is open"),
     DeviceFact("update_waiting", "", "update waits"),
+    DeviceFact("backed_up", "when its configuration was last backed up", "configuration backed up", of_appliances=True),
     DeviceFact("logging.collectors", "where records are sent", "log sent to", compared="collectors"),
     DeviceFact("time_sources", "which time servers the device uses", "time asked from", compared="time servers"),
 )  # fmt: skip

@@ -162,6 +162,31 @@ def updates(subject: Subject) -> Iterator[Answer]:
 
 
 @check(
+    id="system.backup",
+    title="No recent copy of the configuration is kept elsewhere",
+    severity=Severity.LOW,
+    controls=("CP-9", "CP-10"),
+    needs=("backed_up",),
+    params=(Param("days", int, 92, "days", "a quarter; whoever changes rules oftener keeps copies oftener"),),
+    why="When the device breaks, or somebody has changed it, nothing shows how it was.",
+    how="Asks when the configuration was last kept somewhere else; longer ago than the parameter is a finding. Files of general hosts "
+    "are kept like all others.",
+    fix="Keep a copy of the configuration elsewhere after every change, and try once a year whether it can be put back.",
+)
+def backup(subject: Subject) -> Iterator[Answer]:
+    kept = subject.device.backed_up
+    day = read_date(kept.value)
+    if not kept.value or kept.value.lower() in ("never", "none", "no"):
+        yield Found(f"No copy of the configuration is kept elsewhere{by_default(kept)}.", "backup", lines(kept.where))
+    elif day is None:
+        yield CannotTell(f"'{kept.value}' is no date of a copy; ask when the configuration was last backed up")
+    elif (days := (subject.study.estate.as_of - day).days) > subject.params["days"]:
+        yield Found(f"The configuration was last backed up {counted(days, 'day')} ago.", "backup", lines(kept.where))
+    else:
+        yield Passed(f"the configuration was backed up {counted(max(days, 0), 'day')} ago")
+
+
+@check(
     id="system.unsaved",
     title="The rules that run are not those it starts with",
     severity=Severity.HIGH,
@@ -543,6 +568,7 @@ CHECKS: tuple[Check, ...] = (
     old_firmware,
     end_of_support,
     updates,
+    backup,
     unsaved,
     start_up,
     spoofing,

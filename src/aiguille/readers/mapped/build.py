@@ -217,6 +217,7 @@ class _Builder:
             flood_protection=get.flag(root, d.device.flood_protection),
             update_waiting=get.setting(root, d.device.update_waiting, read_text),
             updates_itself=get.flag(root, d.device.updates_itself),
+            backed_up=get.setting(root, d.device.backed_up, read_text),
             time_sources=administering.hosts(d.device.time_sources),
             loads_rules=get.flag(root, d.device.loads_rules),
             advice=tuple(sorted(d.advice.items())),

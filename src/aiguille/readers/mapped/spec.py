@@ -278,6 +278,7 @@ class DeviceMap(DialectEntry, frozen=True):
     flood-protection: whether half-open connections are limited
     update-waiting: the release that waits to be installed
     updates-itself: whether it installs updates by itself
+    backed-up: when its configuration was last backed up
     time-sources: whom it asks the time
     loads-rules: whether the rules are put in place when it starts
     """
@@ -289,6 +290,7 @@ class DeviceMap(DialectEntry, frozen=True):
     flood_protection: Where | None = None
     update_waiting: Where | None = None
     updates_itself: Where | None = None
+    backed_up: Where | None = None
     time_sources: Where | None = None
     loads_rules: Where | None = None
 

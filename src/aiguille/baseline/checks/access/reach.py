@@ -14,7 +14,8 @@ from aiguille.analysis.program import Kind, Programs
 from aiguille.analysis.refusals import blocked_lists
 from aiguille.analysis.services import WELL_KNOWN, is_voice, known_services, odd_requests, ping, usual_name
 from aiguille.analysis.sides import PRIVATE, TUNNELS, Entrance, each_interface, outside_known
-from aiguille.baseline.asking import OUTSIDE, RULES_TO_DEVICE
+from aiguille.analysis.study import is_wide
+from aiguille.baseline.asking import OUTSIDE, RULES_TO_DEVICE, about, name_of
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -308,7 +309,8 @@ def _is_private_outside(subject: Subject, family: int) -> bool:
     params=(_SOURCES,),
     why="Databases, shared files, consoles and machines are what intruders look for first; many ask for no password by default.",
     how="For each service of the table of well-known ones the sources that get in from the outside are computed. A "
-    "service that gives no login, data or control is a medium finding, and so is one that does where guests reach it. Where the export "
+    "service that gives no login, data or control is a medium finding, and so are one that does where guests reach it, and bare GRE "
+    "from anybody. Where the export "
     "lists the sockets that listen, only these count.",
     fix="Refuse the service from the outside and from guests; let named sources in, or bring it behind a VPN.",
     asks=(RULES_TO_DEVICE,),
@@ -331,8 +333,27 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
     grave = [one for one in services if one.name not in small]
     to_guests = [e for e in _wide(subject, _guests(subject), grave) if e.certain]
     yield from (replace(_describe(group), severity=Severity.MEDIUM) for group in _grouped(to_guests))
-    if not certain and not doubtful and not to_guests:
+    tunnels = list(_bare_tunnels(subject))
+    yield from tunnels
+    if not certain and not doubtful and not to_guests and not tunnels:
         yield Passed("no service of the table answers strangers")
+
+
+def _bare_tunnels(subject: Subject) -> Iterator[Found]:
+    """Rules that take packets of a tunnel which neither encrypts nor asks who comes, from anybody outside."""
+    outer = subject.study.on(Side.OUTSIDE)
+    for one in subject.study.admissions(Direction.TO_DEVICE):
+        for region in one.regions:
+            enters = region[Axis.IN]
+            wide = is_wide(region, Axis.SRC, one.program) and (not outer or enters is None or enters.overlaps(outer))
+            if wide and region[Axis.PROTO] == _GRE and not one.condition:
+                text = f"{name_of(one)} takes GRE from any {{family}} source: a tunnel that neither encrypts nor asks who comes"
+                yield replace(about(one, text, Severity.MEDIUM), who=Who.ANYBODY)
+                break
+
+
+_GRE = IntervalSet.of(47)
+"""RFC 2784; the packets of PPTP are of this protocol as well."""
 
 
 def _guests(subject: Subject) -> tuple[Entrance, ...]:
