@@ -30,8 +30,9 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.checks.rules.order import names_sources, undermined_by, unsettled
 from aiguille.baseline.wording import capital, counted, listed
 from aiguille.model import Action, Direction, Field, Named, Rule, Side, Span
+from aiguille.model.identity import Same
 from aiguille.model.spelling import spell_operand, spell_spans
-from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
+from aiguille.space import Axis, Box, IntervalSet, box, covers, meets, overlap
 from aiguille.space.fields import ICMP_OF
 
 
@@ -44,7 +45,8 @@ from aiguille.space.fields import ICMP_OF
     how="A rule that lets named sources use a service changes nothing, because another rule lets any source use the same service. Or a "
     "refusal of a service names one address of an interface of the device, and a rule that names none lets the same service in at "
     "another address of that interface, or a port forward takes its packets before the refusal sees them. Or a rule accepts within "
-    "a rate, and whatever exceeds it is accepted all the same by a later rule or default (low for ICMP alone). Or a list of sources "
+    "a rate, and whatever exceeds it is accepted all the same by a later rule or default, or all of it by one before (low for ICMP "
+    "alone). Or a list of sources "
     "is kept from what lies behind the device and not from the device itself, or the other way round (low).",
     fix="If the restriction is meant, take the wide rule away, name every address in it, refuse the service where it is forwarded, or "
     "refuse what exceeds the rate right below; else the narrow one is not needed.",
@@ -74,6 +76,7 @@ def no_effect(subject: Subject) -> Iterator[Answer]:
         *_half_guarded(subject, written),
         *_bypassed(subject, written),
         *_unlimited(subject, written),
+        *_late_limits(subject),
         *_one_way_lists(subject, written),
     ):
         looked += 1
@@ -195,6 +198,42 @@ def _unlimited(subject: Subject, written: set[Span]) -> Iterator[Found | None]:
                     Severity.LOW if all(one is not None and one.issubset(_ICMP) for one in kinds) else None,
                     family=program.family,
                 )
+
+
+def _late_limits(subject: Subject) -> Iterator[Found]:
+    """Rules that accept within a rate what a rule above them, in their chain, accepts without one."""
+    for _, reports in subject.study.written:
+        report = reports[0]
+        useless = report.standing in (Standing.REDUNDANT, Standing.SHADOWED)
+        if report.rule.action is not Action.ACCEPT or not useless or not _is_limited(report.rule):
+            continue
+        above = {Same(rule) for rule in report.chain.rules if rule.number < report.rule.number}
+        freely = [
+            p for p in report.because if p[2] is not None and Same(p[2]) in above and p[2].action is Action.ACCEPT
+        ]
+        first = next((p for p in freely if p[2] is not None and _takes_all(subject, p[2], report.rule)), None)
+        if first is None or first[2] is None:
+            continue
+        kinds = [piece.box[Axis.PROTO] for _, step in subject.study.places(report.rule) for piece in step.pieces]
+        yield Found(
+            f"{capital(speak(report.chain, report.rule))} accepts within a rate that never applies: {speak(*first[1:])} accepts "
+            "the same before.",
+            f"{report.rulebase.name} {rule_subject(report.chain, report.rule)}",
+            (report.rule.where, first[2].where),
+            (refer(report.rulebase, report.chain, report.rule), refer(*first)),
+            severity=Severity.LOW if all(one is not None and one.issubset(_ICMP) for one in kinds) else None,
+        )
+
+
+def _takes_all(subject: Subject, rule: Rule, other: Rule) -> bool:
+    """Whether one rule surely takes every new connection that another may."""
+    resolvers = [subject.programs.resolver(family) for family in (4, 6)]
+    return all(
+        any(one.sure and covers(one.box, new) for one in resolver.rule(rule))
+        for resolver in resolvers
+        for piece in resolver.rule(other)
+        if (new := overlap(piece.box, NEW)) is not None
+    )
 
 
 _ICMP = IntervalSet.of(*ICMP_OF.values())
