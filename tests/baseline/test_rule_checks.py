@@ -201,6 +201,7 @@ CASES: list[tuple[str, str, Device]] = [
     ("rules.redundant", "fail", zoned(f"-A INPUT -s 10.0.0.0/8 {SSH} -j ACCEPT\n-A INPUT -s 10.0.0.9 {SSH} -j ACCEPT")),
     ("rules.no-effect", "fail", zoned(f"-A INPUT -s 10.0.0.9 {SSH} -j ACCEPT\n-A INPUT {SSH} -j ACCEPT")),
     ("rules.no-effect", "pass", zoned(f"-A INPUT -s 10.0.0.9 {SSH} -j ACCEPT\n-A INPUT {WEB} -j ACCEPT")),
+    ("rules.outgoing-mail", "fail", three("-A OUTPUT -p tcp -m tcp --dport 25 -j ACCEPT")),
     ("rules.no-effect", "fail", zoned(f"-A INPUT {SSH} -j ACCEPT\n-A INPUT {SSH} -m limit --limit 3/min -j ACCEPT")),
     ("rules.no-effect", "pass", zoned(f"-A INPUT {WEB} -j ACCEPT\n-A INPUT {SSH} -m limit --limit 3/min -j ACCEPT")),
     ("rules.no-effect", "not applicable", zoned(f"-A INPUT {WEB} -j ACCEPT")),

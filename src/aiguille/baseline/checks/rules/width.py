@@ -472,11 +472,14 @@ def _named(ports: list[str]) -> list[str]:
     ),
     why="One infected machine that sends mail by itself puts the site's addresses on blocklists.",
     how="For each inside network the hosts outside that it reaches on TCP port 25 are computed; more than the parameter beyond the "
-    "named relays is a finding, unless few named hosts may do so.",
+    "named relays is a finding, unless few named hosts may do so. So is, as a low one, a rule by which a device that takes no mail may "
+    "send it anywhere.",
     fix="Let inside networks reach only the mail relay on port 25, refuse the rest and record who tries.",
     asks=(RULES_THROUGH,),
 )
 def outgoing_mail(subject: Subject) -> Iterator[Answer]:
+    own = list(_own_mail(subject))
+    yield from own
     outer = subject.study.on(Side.OUTSIDE)
     inner = (*subject.study.inside, *subject.study.strays)
     if not outer or not inner:
@@ -512,8 +515,28 @@ def outgoing_mail(subject: Subject) -> Iterator[Answer]:
             f"By {speak(last.chain, last.rule)} {names} may send {{family}} mail to any host outside.",
             severity=Severity.LOW if by_itself else None,
         )
-    if not found:
+    if not found and not own:
         yield Passed(f"none of {counted(len(inner), 'inside network')} may send mail to more than named hosts")
+
+
+def _own_mail(subject: Subject) -> Iterator[Found]:
+    """Rules by which the device itself may send mail anywhere, unless it takes mail; a default that lets all out says so itself."""
+    if 25 in subject.study.open_ports_anywhere(TCP):
+        return
+    for one in subject.study.admissions(Direction.FROM_DEVICE):
+        relays = networks(subject.params["relays"], one.program.family)
+        for region in one.regions:
+            ports, ends = region[Axis.B], region[Axis.DST]
+            left = (ends - relays).size if ends is not None else subject.params["at_most"] + 1
+            if ports is not None and 25 in ports and ports.size <= _NAMED_PORTS and left > subject.params["at_most"]:
+                yield about(
+                    one, f"{name_of(one)} lets the device itself send {{family}} mail to any host", Severity.LOW
+                )
+                break
+
+
+_NAMED_PORTS = 64
+"""Ports of a rule that names its ports."""
 
 
 def _widest(subject: Subject, program: Program, region: Box | None) -> Proof | None:
