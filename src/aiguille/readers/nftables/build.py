@@ -130,6 +130,7 @@ class Builder:
                     said = f"the rule belongs to chain '{body.get('chain', '')}', which the table does not have"
                     self.ledger.unread(where, said)
                     self.ledger.problem(where, said)
+                    self._anywhere(where, said)
                     return
                 chain.rules.append((body, where))
             case "set" | "map" | "meter":
@@ -157,6 +158,13 @@ class Builder:
                 self.ledger.set_aside(where, _OBJECTS[kind])
             case _:
                 self.ledger.unread(where, f"'{kind}' is not an object of nft that we know")
+
+    def _anywhere(self, where: Span, why: str) -> None:
+        """A rule nobody knows the place of may stand at the end so far of every chain that packets meet."""
+        for table in self.tables.values():
+            for chain in table.chains.values():
+                if "hook" in chain.body:
+                    chain.rules.append(({"expr": [], "gap": why, "open": True}, where))
 
     def finish(self) -> tuple[tuple[Rulebase, ...], tuple[SetObject, ...]]:
         """The rule bases and sets; raises UnreadableError if there is no table or chains go in a circle."""
