@@ -10,9 +10,10 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 from msgspec.structs import replace
 
+from aiguille.analysis.moves import moves_of
 from aiguille.analysis.program import Program
 from aiguille.analysis.witness import own_addresses
-from aiguille.model import Direction, Stage, Translate, TranslationKind
+from aiguille.model import Chain, Direction, Stage, Translate
 from aiguille.packets import Packet
 from aiguille.space import Axis, Box
 
@@ -33,18 +34,19 @@ def diversions(program: Program) -> tuple[Diversion, ...]:
 
     Jumps to their chains are not looked at: a diversion may take less than it says.
     """
-    if program.direction is Direction.FROM_DEVICE or program.stage is not None:
-        return ()
-    out = []
-    for rulebase in program.device.rulebases:
-        bases = [chain.base for chain in rulebase.chains if chain.base is not None and chain.base.kind == "nat"]
-        if program.family not in rulebase.families or not any(base.stage is Stage.PREROUTING for base in bases):
-            continue
-        for _, rule in rulebase.rules():
-            changes = [e for e in rule.effects if isinstance(e, Translate) and e.kind is not TranslationKind.SOURCE]
-            if rule.enabled and changes:
-                out += [Diversion(piece.box, changes[0], piece.sure) for piece in program.resolver.rule(rule)]
-    return tuple(out)
+    stage = Stage.OUTPUT if program.direction is Direction.FROM_DEVICE else Stage.PREROUTING
+    return tuple(
+        Diversion(piece.box, change, piece.sure)
+        for base in program.device.rulebases
+        if program.family in base.families and any(_translates_at(chain, stage) for chain in base.chains)
+        for _, rule in base.rules()
+        for change in moves_of(rule)
+        for piece in program.resolver.rule(rule)
+    )
+
+
+def _translates_at(chain: Chain, stage: Stage) -> bool:
+    return chain.base is not None and chain.base.kind == "nat" and chain.base.stage is stage
 
 
 def as_sent(program: Program, known: Sequence[Diversion], packet: Packet) -> Iterator[Packet]:

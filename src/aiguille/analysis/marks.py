@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 
+from aiguille.analysis.moves import moved, moves_of
 from aiguille.model import (
     Action,
     Chain,
@@ -17,9 +18,8 @@ from aiguille.model import (
     Stage,
     State,
     Translate,
-    TranslationKind,
 )
-from aiguille.space.fields import EVERYTHING, Axis, Box, box
+from aiguille.space.fields import EVERYTHING, UDP, Axis, Box, box
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.slices import overlap
 
@@ -27,23 +27,27 @@ BOXES = 64
 """Boxes of marked packets that are told apart; beyond, where they go is left open."""
 
 _NEW = IntervalSet.of(State.NEW.number)
-_OF_THE_DEVICE = box([(Axis.IN, IntervalSet.of(0))])
-"""What the device sends itself may carry a mark that a program put there (socket(7), SO_MARK)."""
+_CARRIERS = IntervalSet.of(4, 41, 47, 50, 51)
+"""IP in IP, IPv6 in IPv4, GRE, ESP and AH (IANA protocol numbers)."""
+_CARRIER_PORTS = IntervalSet.of(1701, 4500, 4789)
+"""Of UDP: L2TP, ESP (RFC 3948) and VXLAN (RFC 7348)."""
 
 
 def marked(
-    device: Device, family: int, tests: Sequence[MarkTest], match: Callable[[Match], Sequence[Box]]
+    device: Device, family: int, tests: Sequence[MarkTest], match: Callable[[Match], Sequence[Box]], own: IntervalSet
 ) -> tuple[Box, ...] | None:
     """Boxes that hold every packet which rules marked so that it may pass some tests, or fail them where they are passed without a
     mark, as the filter sees it; what the device sends among them.
 
-    match: the boxes of a match. None where no rule of the export sets such a mark, so that something else does, or where marks are
-    set, kept or restored in ways that are not followed.
+    match: the boxes of a match; own: the interfaces of what the device sends, the loopback among them: a program may mark that as it
+    likes (socket(7), SO_MARK). None where no rule of the export sets such a mark, so that something else does, or where marks are
+    set, kept or restored in ways that are not followed: what comes out of a tunnel keeps the mark of the packet that carried it.
     """
     if any(_filters_late(one) for one in device.rulebases if family in one.families):
         return None
     unmarked = passes_unmarked(tests)
     setting: list[Box] = []
+    carried = False
     moves: list[tuple[Box, Translate]] = []
     for rulebase in device.rulebases:
         if family not in rulebase.families:
@@ -61,16 +65,38 @@ def marked(
                     for one in match(rule.match)
                     if (common := overlap(led, one)) is not None
                 ]
-            moves += [(one, change) for change in _moves(rule) for one in match(rule.match)]
-    if not setting:
+            moves += [(one, change) for change in moves_of(rule) for one in match(rule.match)]
+            carried |= rule.action is Action.ACCEPT and any(map(_names_carriers, match(rule.match)))
+    if not setting or (carried and any(map(_may_carry, setting))):
         return None
-    found = [_OF_THE_DEVICE]
+    found = [box([(Axis.IN, own)])]
     for one in dict.fromkeys(setting):
         if len(found) + len(moves) > BOXES:
-            found = _coarse(setting)
+            found += _coarse(setting)
             break
         found += _as_seen(one, moves)
     return None if EVERYTHING in found else tuple(dict.fromkeys(found))
+
+
+def _may_carry(one: Box) -> bool:
+    """Whether packets of tunnels that the kernel opens by itself are among some."""
+    protocols, ports = one[Axis.PROTO], one[Axis.B]
+    over_udp = (protocols is None or UDP in protocols) and (ports is None or ports.overlaps(_CARRIER_PORTS))
+    return protocols is None or protocols.overlaps(_CARRIERS) or over_udp
+
+
+def _names_carriers(one: Box) -> bool:
+    """Whether some packets are those of tunnels on purpose, since they are told by their protocol and few ports."""
+    protocols, ports = one[Axis.PROTO], one[Axis.B]
+    few = (
+        protocols is not None
+        and protocols.size <= _FEW
+        and (UDP not in protocols or (ports is not None and ports.size <= _FEW))
+    )
+    return few and _may_carry(one)
+
+
+_FEW = 16
 
 
 def _filters_late(rulebase: Rulebase) -> bool:
@@ -128,10 +154,6 @@ def _may_pass(effect: SetMark, tests: Sequence[MarkTest]) -> bool:
     )
 
 
-def _moves(rule: Rule) -> Iterator[Translate]:
-    return (e for e in rule.effects if isinstance(e, Translate) and e.kind is not TranslationKind.SOURCE)
-
-
 def _as_seen(one: Box, moves: Sequence[tuple[Box, Translate]]) -> Iterator[Box]:
     """What a rule marked, as later rules see it: translated or not, and as packets of a connection that was."""
     free = _without(one, Axis.TYPE)
@@ -151,22 +173,8 @@ def _as_seen(one: Box, moves: Sequence[tuple[Box, Translate]]) -> Iterator[Box]:
 def _coarse(setting: Sequence[Box]) -> list[Box]:
     """The same where there is too much of it: wherever packets go to."""
     found = dict.fromkeys(_without(one, Axis.TYPE, Axis.DST, Axis.B) for one in setting)
-    return [_OF_THE_DEVICE, *found] if len(found) < BOXES else [EVERYTHING]
+    return list(found) if len(found) < BOXES else [EVERYTHING]
 
 
 def _without(one: Box, *axes: Axis) -> Box:
     return tuple(None if axis in axes else values for axis, values in zip(Axis, one, strict=True))
-
-
-def moved(region: Box, change: Translate) -> Box:
-    """What a region of packets looks like after a translation of their destination."""
-    out = list(region)
-    if change.addresses is not None:
-        out[Axis.DST] = IntervalSet([(change.addresses.first, change.addresses.last)])
-    elif change.kind is TranslationKind.TO_DEVICE or change.ports is None:
-        out[Axis.DST] = None
-    if change.ports is not None:
-        out[Axis.B] = IntervalSet([(change.ports.first, change.ports.last)])
-    elif change.addresses is None and change.kind is not TranslationKind.TO_DEVICE:
-        out[Axis.B] = None
-    return tuple(out)

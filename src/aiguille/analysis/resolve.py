@@ -155,9 +155,11 @@ class Resolver(Struct, dict=True):
     def marked(self, tests: tuple[MarkTest, ...]) -> tuple[Box, ...] | None:
         """Boxes that hold whatever rules of the export mark so that it may pass, None where they do not tell; see `marks.marked`."""
         if tests not in self._marked:
-            family = self.space.family
-            boxes = marked(self.device, family, tests, lambda match: [one.box for one in self.match(match, sure=False)])
-            self._marked[tests] = boxes
+            symbols = self.space.symbols
+            own = IntervalSet.of(0, *((symbols.number(LOOPBACK),) if LOOPBACK in symbols.names else ()))
+            self._marked[tests] = marked(
+                self.device, self.space.family, tests, lambda m: [one.box for one in self.match(m, sure=False)], own
+            )
         return self._marked[tests]
 
     def _of_marked(self, rule: Rule) -> tuple[Piece, ...]:

@@ -32,7 +32,7 @@ def ways(device: Device, family: int, symbols: Symbols) -> tuple[Way, ...]:
     top = (1 << (32 if family == 4 else 128)) - 1
     known: dict[Addresses, IntervalSet] = {}
     # The most decisive comes first: a route, the interface's own network, a network stated for a zone.
-    for network, names in _networks(device):
+    for network, names in networks_led(device):
         if network.family == family and network not in known:
             known[network] = IntervalSet.of(*(symbols.number(name) for name in names))
     default = known.pop(Addresses(family, 0, top), None)
@@ -51,13 +51,13 @@ def ways(device: Device, family: int, symbols: Symbols) -> tuple[Way, ...]:
 
 def led_to(device: Device, family: int) -> IntervalSet:
     """Every address a route, an interface or a zone of a device leads to, but for the default route."""
-    spans = [(n.first, n.last) for n, _ in _networks(device) if n.family == family]
+    spans = [(n.first, n.last) for n, _ in networks_led(device) if n.family == family]
     return IntervalSet(span for span in spans if span != (0, _TOPS[family]))
 
 
 def all_ways_known(device: Device, family: int) -> bool:
     """Whether a device with several interfaces tells the networks of each of them, and where everything else leaves."""
-    led = {name for network, names in _networks(device) for name in names if network.family == family}
+    led = {name for network, names in networks_led(device) for name in names if network.family == family}
     mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
     default = any(
         (r.network.first, r.network.last) == (0, _TOPS[family]) for r in device.routes if r.network.family == family
@@ -68,7 +68,8 @@ def all_ways_known(device: Device, family: int) -> bool:
 _TOPS = {4: (1 << 32) - 1, 6: (1 << 128) - 1}
 
 
-def _networks(device: Device) -> Iterator[tuple[Addresses, tuple[str, ...]]]:
+def networks_led(device: Device) -> Iterator[tuple[Addresses, tuple[str, ...]]]:
+    """Networks, each with the interfaces that lead to it: by routes, as the interfaces' own, and as stated for zones."""
     for route in device.routes:
         yield route.network, (route.interface,) if route.interface else ()
     for one in device.interfaces:
@@ -82,7 +83,7 @@ def _networks(device: Device) -> Iterator[tuple[Addresses, tuple[str, ...]]]:
 def _elsewhere(device: Device, symbols: Symbols) -> IntervalSet:
     """Interfaces by which packets to networks nobody told of may leave: the outside's where all others have networks."""
     outer = [n for zone in device.zones if zone.side is Side.OUTSIDE for n in zone.interfaces]
-    described = {n for _, names in _networks(device) for n in names}
+    described = {n for _, names in networks_led(device) for n in names}
     others = {n for zone in device.zones if zone.side is not Side.OUTSIDE for n in zone.interfaces}
     others |= {one.name for one in device.interfaces if one.enabled and one.name != LOOPBACK} - set(outer)
     if outer and others and others <= described:

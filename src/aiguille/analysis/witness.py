@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.sides import EVERYWHERE
+from aiguille.analysis.ways import networks_led
 from aiguille.model import Addresses, DestinationType, Device, Side, State
 from aiguille.packets import Packet, packet_at
 from aiguille.space import Axis, Cell, IntervalSet, Space
@@ -130,13 +131,12 @@ def _pick(values: IntervalSet, wanted: Iterable[int]) -> int:
 
 
 def _networks(device: Device, interface: str) -> Iterator[Addresses]:
-    """Networks behind an interface: its own, those of its zone, those that routes lead to by it; what every link has is none."""
-    own = [network for one in device.interfaces if one.name == interface for network in one.networks]
-    zoned = [network for zone in device.zones if interface in zone.interfaces for network in zone.networks]
-    routed = [
-        route.network for route in device.routes if route.interface == interface and route.network not in EVERYWHERE
-    ]
-    return (n for n in dict.fromkeys((*own, *zoned, *routed)) if not (n.family == 6 and n.first >> 118 == _LINK_LOCAL))
+    """Networks behind an interface, its own first; what every link has, and the default route, are none."""
+    own = {network for one in device.interfaces if one.name == interface for network in one.networks}
+    led = dict.fromkeys(network for network, names in networks_led(device) if interface in names)
+    for network in sorted(led, key=lambda one: one not in own):
+        if network not in EVERYWHERE and not (network.family == 6 and network.first >> 118 == _LINK_LOCAL):
+            yield network
 
 
 _LINK_LOCAL = 0x3FA

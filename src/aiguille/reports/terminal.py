@@ -149,9 +149,10 @@ def _finding(alike: Sequence[Finding]) -> tuple[Text, LabelledRows]:
     if len(alike) == 1:
         _proof(rows, finding)
     for one in alike:
-        for severity, detail in dict.fromkeys(
+        said = dict.fromkeys(
             (also.severity, also.detail) for also in one.consequences
-        ):  # checks may say the same
+        )  # several checks may say the same
+        for severity, detail in said:
             rows.add("also", Text.assemble((f"{severity.value}  ", "dim"), visible(detail)))
         if one.also_on:
             rows.add("on", Text(f"{visible(one.device)} and {', '.join(map(visible, one.also_on))}"))

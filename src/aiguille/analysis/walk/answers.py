@@ -8,11 +8,12 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.decide import Decider, Ends
-from aiguille.analysis.marks import moved
+from aiguille.analysis.diversions import diversions
+from aiguille.analysis.moves import moved
 from aiguille.analysis.program import Program
 from aiguille.analysis.walk.probe import Prober, Verdict
 from aiguille.analysis.ways import along
-from aiguille.model import Action, Direction, Stage, Translate, TranslationKind, UsageError
+from aiguille.model import Action, Direction, UsageError
 from aiguille.packets import Packet, Sketch, families_of
 from aiguille.space import Axis, Box, IntervalSet, box, overlap, subtract
 
@@ -66,7 +67,7 @@ def _candidates(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Pa
     """Packets that fit, at least one for every verdict that occurs: as they come, and by way of each translation."""
     region = sketch.region(program.space)
     decider = Decider(program)
-    translations = list(_translations(prober, program))
+    translations = [(one.box, one.change) for one in diversions(program)]
     untouched = [region]
     for piece, _ in translations:
         if len(untouched) < PARTS_LIMIT:
@@ -93,7 +94,7 @@ def _led_on(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Packet
     away = box([(Axis.DST, others)])
     pieces = [
         (common, change)
-        for piece, change in _translations(prober, program)
+        for piece, change in ((one.box, one.change) for one in diversions(program))
         if (common := _inward(piece, region)) is not None
     ]
     after_it = [(common, overlap(moved(common, change), away)) for common, change in pieces]
@@ -123,21 +124,6 @@ def _by_verdict(decider: Decider, program: Program, region: Box) -> Iterator[Pac
         proof = decider.find(region, ends_so)
         if proof is not None:
             yield proof.packet
-
-
-def _translations(prober: Prober, program: Program) -> Iterator[tuple[Box, Translate]]:
-    stage = Stage.OUTPUT if program.direction is Direction.FROM_DEVICE else Stage.PREROUTING
-    resolver = prober.programs.resolver(program.family)
-    for rulebase in prober.device.rulebases:
-        if program.family not in rulebase.families:
-            continue
-        if not any(c.base is not None and c.base.kind == "nat" and c.base.stage is stage for c in rulebase.chains):
-            continue
-        for _, rule in rulebase.rules():
-            for effect in rule.effects:
-                if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE:
-                    for piece in resolver.match(rule.match):
-                        yield piece.box, effect
 
 
 def _as_it_came(packet: Packet, region: Box) -> Packet:

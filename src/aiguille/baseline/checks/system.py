@@ -169,8 +169,8 @@ def updates(subject: Subject) -> Iterator[Answer]:
     needs=("backed_up",),
     params=(Param("days", int, 92, "days", "a quarter; whoever changes rules oftener keeps copies oftener"),),
     why="When the device breaks, or somebody has changed it, nothing shows how it was.",
-    how="Asks when the configuration was last kept somewhere else; longer ago than the parameter is a finding. Files of general hosts "
-    "are kept like all others.",
+    how="Asks when the configuration was last kept somewhere else; longer ago than the parameter is a finding. A general host has "
+    "no such date.",
     fix="Keep a copy of the configuration elsewhere after every change, and try once a year whether it can be put back.",
 )
 def backup(subject: Subject) -> Iterator[Answer]:

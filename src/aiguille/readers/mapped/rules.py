@@ -97,10 +97,9 @@ class Rules(RuleContext):
         own = self.numbered and len(m.all_lists()) == 1
 
         def put(place: str, rule: Rule) -> None:
+            """Add a copy: a rule is one by its identity, and may stand in several places."""
             rules = inside.setdefault(place, [])
-            rules.append(
-                replace(rule, number=rule.number if own else len(rules) + 1)
-            )  # each place has a rule of its own
+            rules.append(replace(rule, number=rule.number if own else len(rules) + 1))
 
         named = [
             fields
