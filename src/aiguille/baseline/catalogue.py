@@ -263,11 +263,16 @@ def _chooses(rule: Rule) -> bool:
     return bool(rule.match.conditions or rule.qualifiers or rule.marks)
 
 
+def decisive_steps(proof: Proof) -> list[Step]:
+    """The steps a finding rests on: not what a program puts in everybody's way by itself, unless that decides."""
+    own = [(r := s.rule) is not None and (r.shipped or r.built_in or r.implied) for s in proof.steps]
+    return [step for step, its in zip(proof.steps, own, strict=True) if not its or step is proof.steps[-1]]
+
+
 def finding_from(proof: Proof, detail: str, subject: str = "", severity: Severity | None = None) -> Found:
     """A finding that rests on the steps which decide a packet; what is in braces stays for the families."""
     last = proof.steps[-1]
-    # What a program puts in everybody's way by itself is not what a finding rests on.
-    decisive = [s for s in proof.steps if s is last or s.rule is None or not (s.rule.made and s.rule.implied)]
+    decisive = decisive_steps(proof)
     if not proof.certain and any(q.name in RATES for step in proof.steps if step.rule for q in step.rule.qualifiers):
         detail = detail.removesuffix(".") + ", within a rate limit."
     elif hours := hours_of(proof):

@@ -29,6 +29,7 @@ from aiguille.baseline.catalogue import (
     Subject,
     Who,
     check,
+    decisive_steps,
     finding_from,
     lines_of,
     refer,
@@ -108,8 +109,8 @@ def _sources(exposure: Exposure) -> str:
 
 def _describe(group: _Group, how: str = "") -> Found:
     worst = group.worst
-    steps = worst.proof.steps
-    spans = [where for step in reversed(steps) for where in lines_of(step)]
+    steps, decisive = worst.proof.steps, decisive_steps(worst.proof)
+    spans = [where for step in reversed(decisive) for where in lines_of(step)]
     spans += [e.service.where for e in group.exposures if e.service.where is not None]
     limited = " within the rule's rate limit" if worst.rated else ""
     limited += "".join(f" at its hours ({text})" for text in hours_of(worst.proof)[:1])
@@ -121,7 +122,7 @@ def _describe(group: _Group, how: str = "") -> Found:
         detail=f"{group.services()} {verb} {how}{group.entrances()} to {_sources(worst)}{limited}.",
         subject=rule_subject(last.chain, last.rule),
         where=tuple(dict.fromkeys(spans)),
-        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(steps)),
+        rules=tuple(refer(s.rulebase, s.chain, s.rule) for s in reversed(decisive)),
         proof=worst.proof,
         family=worst.proof.program.family,
         who=_who(group),
