@@ -1,6 +1,6 @@
 """The parts of the documents that are made from the program, and the schemas of the files a user writes.
 
-`python -m tests.pages` writes them anew; tests compare them with what is committed.
+`python -m tests.pages` writes them anew, and with them what the guide shows of the program; tests compare them with what is committed.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from aiguille.cli.manual import manual
 from aiguille.cli.parser import build
 from aiguille.demo import write_estate
 from aiguille.reports import reference
+from tests import walks
 
 ROOT = Path(__file__).parent.parent
 MARK = "differ -->\n\n"
@@ -57,6 +58,19 @@ def wanted(name: str) -> str:
     return head + mark + PARTS[name]().rstrip() + "\n"
 
 
+def _walked(name: str) -> str:
+    with tempfile.TemporaryDirectory() as folder:
+        return WALKED[name]((ROOT / name).read_text(), Path(folder))
+
+
+WALKED: dict[str, Callable[[str, Path], str]] = {
+    "docs/guide.md": walks.guide,
+    "docs/library.md": lambda page, folder: walks.library(page, folder)[0],
+}
+"""Pages that show what came out. Their tests, which look at more than the text, are in tests/test_docs.py."""
+
 if __name__ == "__main__":
+    for name in WALKED:
+        (ROOT / name).write_text(_walked(name))
     for name in (*WHOLE, *PARTS):
         (ROOT / name).write_text(wanted(name))

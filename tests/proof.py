@@ -15,6 +15,8 @@ import tempfile
 from pathlib import Path
 from xml.etree import ElementTree
 
+from tests.held import HELD
+
 ROOT = Path(__file__).parent.parent
 PAGE = ROOT / "docs" / "proof.md"
 HEAD = """# What the answers are held against
@@ -59,7 +61,16 @@ def main() -> None:
         nft=_version("nft", "--version"),
         iptables=_version("iptables", "--version"),
     )
-    PAGE.write_text(head + _table(sorted(said)), encoding="utf-8")
+    PAGE.write_text(head + _table(sorted(said)) + held(), encoding="utf-8")
+
+
+def held() -> str:
+    """The end of the page: what was once certain and wrong."""
+    rows = (f"| {what} | `{file}`: {case.removesuffix(': {')} |" for what, file, case in HELD)
+    return (
+        "\n## Certain once, and wrong\n\nEach of these was answered with certainty and otherwise than the kernel or the program does. "
+        "What holds it now:\n\n| what | where |\n|---|---|\n" + "\n".join(rows) + "\n"
+    )
 
 
 def _version(*words: str) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import shutil
 import subprocess
@@ -24,12 +23,18 @@ from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError
 from aiguille.readers import decode
 from aiguille.reports.questions import collecting
-from tests import pages
+from tests import held, pages, proof, walks
 from tests.helpers import run
 from tests.needs import needed
 
 ROOT = Path(__file__).parent.parent
 DIALECTS = (ROOT / "docs" / "dialects.md").read_text()
+
+
+def test_the_page_on_proof_names_tests_that_are_there() -> None:
+    assert (ROOT / "docs" / "proof.md").read_text().endswith(proof.held())
+    for what, file, case in held.HELD:
+        assert case in (ROOT / file).read_text(), what
 
 
 @pytest.mark.parametrize("name", [*pages.WHOLE, *pages.PARTS])
@@ -60,31 +65,10 @@ def test_the_examples_of_baseline_files_hold(tmp_path: Path) -> None:
         assert done.returncode == 0, done.stderr
 
 
-def example(document: str, name: str) -> str:
-    """A piece of Python in a document."""
-    found = re.search(
-        rf"<!-- example: {name} -->\n```python\n(.*?)```", (ROOT / "docs" / document).read_text(), re.DOTALL
-    )
-    assert found is not None
-    return found[1]
-
-
-def printed(document: str) -> list[str]:
-    """What a document says its examples print, one after the other."""
-    return re.findall(r"It prints:\n\n```text\n(.*?)```", (ROOT / "docs" / document).read_text(), re.DOTALL)
-
-
-def test_the_examples_of_the_library_print_what_the_page_says(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
-) -> None:
-    write_estate(tmp_path / "valdrane-lifts")
-    monkeypatch.chdir(tmp_path)
-    names: dict[str, Any] = {}
-    told = []
-    for name in ("library", "frames"):
-        exec(example("library.md", name), names)
-        told.append(capsys.readouterr().out)
-    assert told == printed("library.md")
+def test_the_examples_of_the_library_print_what_the_page_says(tmp_path: Path) -> None:
+    page = (ROOT / "docs" / "library.md").read_text()
+    wanted, names = walks.library(page, tmp_path)
+    assert page == wanted, "run `python -m tests.pages`"
     assert (tmp_path / "report.html").read_text().startswith("<!doctype html>")
     frame = names["frame"]
     assert list(frame.fingerprint) == [
@@ -94,33 +78,9 @@ def test_the_examples_of_the_library_print_what_the_page_says(
     assert frame.accepted_until.notna().sum() == 1
 
 
-def matches_with_gaps(told: list[str], came: list[str]) -> bool:
-    """Whether lines are those told, a line of an ellipsis standing for any number of them."""
-    if not told:
-        return not came
-    if told[0] == "…":
-        return any(matches_with_gaps(told[1:], came[at:]) for at in range(len(came) + 1))
-    return bool(came) and told[0] == came[0] and matches_with_gaps(told[1:], came[1:])
-
-
 def test_the_guide_goes_as_it_says(tmp_path: Path) -> None:
     page = (ROOT / "docs" / "guide.md").read_text()
-    pieces = re.findall(
-        r"<!-- (run|file): ?(\S*) ?-->\n```\w+\n(.*?)```", page.replace("<!-- run -->", "<!-- run: -->"), re.DOTALL
-    )
-    assert len(pieces) > 10
-    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
-    for kind, name, text in pieces:
-        if kind == "file":
-            (tmp_path / name).write_text(text)
-            continue
-        for step in re.split(r"^(?=\$ )", text, flags=re.MULTILINE)[1:]:
-            command, *told = step.splitlines()
-            done = subprocess.run(
-                ["bash", "-c", command[2:]], capture_output=True, text=True, cwd=tmp_path, check=False,
-                env={**os.environ, "PATH": path, "COLUMNS": "100"},
-            )  # fmt: skip
-            assert matches_with_gaps(told, done.stdout.splitlines()), f"{command}\n{done.stdout[:6000]}{done.stderr}"
+    assert page == walks.guide(page, tmp_path), "run `python -m tests.pages`"
 
 
 def test_a_frame_without_pandas_says_what_to_do(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -131,7 +91,7 @@ def test_a_frame_without_pandas_says_what_to_do(monkeypatch: pytest.MonkeyPatch)
 
 def test_the_example_of_a_reader_reads() -> None:
     names: dict[str, Any] = {}
-    exec(example("adding-a-reader.md", "reader"), names)
+    exec(walks.example("adding-a-reader.md", "reader"), names)
     text = "# one\nallow tcp/22 from 10.44.50.0/24\nrefuse tcp/22 from any\nallow tcp/99999 from any\n\n"
     file = decode("gate.txt", text.encode())
     assert names["recognise"](file)
@@ -205,7 +165,7 @@ def test_the_example_of_a_check_runs() -> None:
     from tests.baseline.devices import gate
 
     names: dict[str, Any] = {}
-    exec(example("adding-a-check.md", "check"), names)
+    exec(walks.example("adding-a-check.md", "check"), names)
     check = names["few_collectors"]
     cases = {
         "records { sent-to [ 10.0.0.1 10.0.0.2 ] }": "pass",

@@ -161,7 +161,7 @@ def compare(before: Estate, after: Estate, *, findings: bool = True, jobs: int =
 def path(estate: Estate, packet: str) -> Path_:
     """A packet followed over all devices of an estate, and its answer followed back; see `aiguille.analysis.paths`.
 
-    packet: a sentence that tells both addresses and the service, and no interface
+    packet: a sentence that shows both addresses and the service, and no interface
 
     Raises UsageError for a sentence that is not understood, and where nothing shows at which device the packet starts.
     """
@@ -187,7 +187,7 @@ def standings(estate: Estate, *, device: str | None = None, jobs: int = 1) -> tu
 
 
 def write(audit: Audit, path: str | Path, *, force: bool = False, jobs: int = 1) -> None:
-    """Write a report whole; the ending of the name tells the format, as for the option ``--out`` of `aiguille audit`.
+    """Write a report whole; the ending of the name shows the format, as for the option ``--out`` of `aiguille audit`.
 
     force: replace the file if it exists
     jobs: processes to share the devices among, for reports that show every rule

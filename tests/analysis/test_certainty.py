@@ -6,7 +6,9 @@ the export does not state.
 
 from __future__ import annotations
 
+from json import dumps
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -24,6 +26,28 @@ DNATED = (
     "table ip n {\n chain p {\n  type nat hook prerouting priority dstnat; policy accept;\n  %s\n }\n}\n"
     "table ip f {\n chain f {\n  type filter hook forward priority filter; policy drop;\n  ct status dnat accept\n }\n}\n"
 )
+FORWARDED = (
+    "table ip f {\n chain f {\n  type filter hook forward priority filter; policy accept;\n  %s\n"
+    "  ct state vmap { invalid : drop, untracked : drop }\n }\n}\n"
+)
+INVALID = "icmp type 0 code 0 from 10.0.1.6 to 10.0.2.3 entering v1 leaving v2 state invalid"
+SIX = SSH.replace("203.0.113.9:", "[2001:db8::9]:").replace("192.0.2.10:", "[2001:db8:1::10]:")
+JSON: dict[str, list[Any]] = {"nftables": [
+    {"table": {"family": "ip", "name": "n"}}, {"table": {"family": "ip", "name": "f"}},
+    {"chain": {"family": "ip", "table": "n", "name": "p", "type": "nat", "hook": "prerouting", "prio": -100, "policy": "accept"}},
+    {"chain": {"family": "ip", "table": "f", "name": "f", "type": "filter", "hook": "forward", "prio": 0, "policy": "drop"}},
+    {"set": {"family": "ip", "table": "f", "name": "s", "type": "ipv4_addr", "elem": ["203.0.113.9"]}},
+]}  # fmt: skip
+
+
+def json(*rules: tuple[str, str, list[object]]) -> dict[str, str]:
+    """A listing in JSON: table, chain and expressions of each rule."""
+    made = [{"rule": {"family": "ip", "table": t, "chain": c, "expr": expr}} for t, c, expr in rules]
+    return {"h.json": dumps({"nftables": [*JSON["nftables"], *made]})}
+
+
+DNAT_STATUS = {"match": {"op": "in", "left": {"ct": {"key": "status"}}, "right": "dnat"}}
+OF_SET = {"match": {"op": "==", "left": {"payload": {"protocol": "ip", "field": "saddr"}}, "right": "@s"}}
 RETURNS = "*filter\n:INPUT ACCEPT [0:0]\n:X - [0:0]\n-A INPUT -j X\n-A X -m addrtype --dst-type LOCAL -j RETURN\n-A X -j DROP\nCOMMIT\n"
 
 
@@ -40,6 +64,15 @@ CASES: list[tuple[str, dict[str, str], str, str]] = [
     ("an entry that begins names", sets("net,iface", "add s 203.0.113.0/24,eth wildcard\n", "src,src"), SSH, "accept"),
     ("a port of a bridge", sets("net,iface", "add s 203.0.113.0/24,physdev:eth0\n", "src,src"), SSH, "open"),
     ("of nested networks the narrowest counts", sets("net,iface", "add s 0.0.0.0/0,eth0\nadd s 203.0.113.0/24,eth1\n", "src,src"), SSH, "open"),
+    ("a netmask of a bitmap", sets("bitmap:ip", "add s 203.0.113.0\n", "src", " range 203.0.0.0/16 netmask 24"), SSH, "accept"),
+    ("marks of entries under a mask", sets("ip,mark", "add s 203.0.113.9,0x1\n", "src,src", " markmask 0x1"), SSH, "open"),
+    ("a set of which rules make marks", sets("ip", "add s 203.0.113.9\n", "src", " skbinfo"), SSH, "open"),
+    ("a set that rules fill", {"h.ipset": HASH % ("ip", ""), "h.v4": INPUT % "-A INPUT -p udp -j SET --add-set s src\n-A INPUT -m set --match-set s src -j ACCEPT"}, SSH, "open"),
+    ("a set that rules empty", {"h.ipset": HASH % ("ip", "") + "add s 203.0.113.9\n", "h.v4": INPUT % "-A INPUT -p udp -j SET --del-set s src\n-A INPUT -m set --match-set s src -j ACCEPT"}, SSH, "open"),
+    ("a mark out of a set", {"h.ipset": HASH % ("ip", ""), "h.v4": "*mangle\n:PREROUTING ACCEPT [0:0]\n-A PREROUTING -j SET --map-set s src --map-mark\nCOMMIT\n"
+      + INPUT % "-A INPUT -m mark --mark 0x1 -j ACCEPT"}, SSH, "open"),
+    ("a match turned round for exceptions", {"h.ipset": HASH % ("net", "") + "add s 203.0.113.0/24 nomatch\n", "h.v4": MATCH % "src --return-nomatch"}, SSH, "open"),
+    ("types of one interface's addresses", {"h.v4": INPUT % "-A INPUT -m addrtype --dst-type UNICAST --limit-iface-in -j ACCEPT"}, SSH, "open"),
     ("an entry with a mark", sets("ip", "add s 203.0.113.9 skbmark 0x1\n", "src"), SSH, "open"),
     ("counters of an entry", sets("ip", "add s 203.0.113.9 packets 7 bytes 99\n", "src"), SSH, "accept"),
     ("a bitmap of ports holds TCP", sets("bitmap:port", "add s 22\n", "dst", " range 0-1024"), SSH, "accept"),
@@ -55,6 +88,23 @@ CASES: list[tuple[str, dict[str, str], str, str]] = [
     ("a translation by maps", {"h.nft": DNATED % "dnat to tcp dport map { 22 : 10.0.0.5 } : tcp dport map { 22 : 80 }"},
       SSH + " leaving eth1", "accept"),
     ("a redirection sends nothing on", {"h.nft": DNATED % "redirect"}, "tcp from 203.0.113.9:1 to 10.0.0.5:80 entering eth0 leaving eth1 state established", "accept"),
+    ("a translation without its words", json(("n", "p", [{"xt": {"type": "target", "name": "DNAT"}}]), ("f", "f", [DNAT_STATUS, {"accept": None}])),
+      SSH + " leaving eth1", "open"),
+    ("a set that rules of a listing in JSON fill", json(("f", "f", [{"set": {"op": "add", "elem": {"payload": {"protocol": "ip", "field": "saddr"}}, "set": "@s"}}]),
+      ("f", "f", [OF_SET, {"accept": None}])), SSH + " leaving eth1", "open"),
+    ("a set that no rule fills", json(("f", "f", [OF_SET, {"accept": None}])), SSH + " leaving eth1", "accept"),
+    ("a zone makes an invalid packet new", {"h.nft": FORWARDED % "ct zone set 0"}, INVALID, "accept"),
+    ("an invalid packet without it", {"h.nft": FORWARDED % "counter"}, INVALID, "drop"),
+    ("not tracked any more", {"h.nft": FORWARDED.replace("invalid : drop, ", "") % "notrack"}, INVALID, "drop"),
+    ("tracked before it is asked for", {"h.nft": FORWARDED.replace("untracked : drop", "untracked : drop, new : accept") % "notrack"},
+      "tcp from 203.0.113.9:41000 to 10.0.0.5:22 entering eth0 leaving eth1", "accept"),
+    ("no interface out before routing", {"h.nft": "table ip f {\n chain p {\n  type filter hook prerouting priority -150; policy accept;\n"
+      '  oifname "eth1" drop\n }\n}\n'}, SSH + " leaving eth1", "accept"),
+    ("and so any but a name", {"h.nft": "table ip f {\n chain p {\n  type filter hook prerouting priority -150; policy accept;\n"
+      '  iifname . oifname != { "eth0" . "eth1" } drop\n }\n}\n'}, SSH + " leaving eth1", "drop"),
+    ("every IPv6 address but multicast is a unicast", {"h.v6": INPUT % "-A INPUT -m addrtype --dst-type UNICAST -j ACCEPT"}, SIX, "accept"),
+    ("no IPv6 address is both", {"h.v6": INPUT % "-A INPUT -m addrtype --dst-type UNICAST,MULTICAST -j ACCEPT"}, SIX, "open"),
+    ("its own and a unicast", {"h.v6": INPUT % "-A INPUT -m addrtype --dst-type UNICAST,LOCAL -j ACCEPT"}, SIX.replace("2001:db8:1::10", "ff02::1"), "drop"),
     ("local, or the last address of a network", {"h.v4": RETURNS}, "tcp from 203.0.113.9:40000 to 192.0.2.3:22 entering eth0", "open"),
     ("an address that is the last of no network", {"h.v4": RETURNS}, SSH, "accept"),
     ("multicast tells by itself", {"h.v4": RETURNS}, "udp from 203.0.113.9:5353 to 224.0.0.251:5353 entering eth0", "drop"),

@@ -13,7 +13,8 @@ from aiguille.demo import files
 from aiguille.model import UnreadableError
 from aiguille.readers import host
 from aiguille.readers.files import LedgerBuilder, decode
-from aiguille.readers.firewalld.config import parse, read_service
+from aiguille.readers.firewalld.config import read_service
+from aiguille.readers.firewalld.element import parse
 from aiguille.readers.firewalld.services import shipped_services
 from aiguille.readers.shorewall.macros import MACROS
 from tests.kernel.conftest import REQUIRED
@@ -543,6 +544,41 @@ def test_the_sample_hosts_are_what_their_programs_would_run(name: str, tmp_path:
         compare(box.bundle(*places), box.bundle("out"), (4, 6))
 
 
+IGNORED = (
+    '<rule><source address="10.0.0.1"/><accept/></rule>',
+    '<rule><destination address="10.0.0.1"/><accept/></rule>',
+    '<rule priority="5"><source address="10.0.0.1"/><drop/></rule>',
+    '<rule priority="99999"><accept/></rule>',
+    "<rule><accept/></rule>",
+    '<rule family="ipv5"><accept/></rule>',
+    '<rule family="ipv4"><service name="ssh"/></rule>',
+    '<rule family="ipv4"><port port="22" protocol="tcp"/><service name="ssh"/><accept/></rule>',
+    '<rule family="ipv4"><source address="10.0.0.1" mac="00:11:22:33:44:55"/><accept/></rule>',
+    '<rule family="ipv4"><source address="10.0.0.1"/><masquerade/><accept/></rule>',
+    '<rule><forward-port port="80" protocol="tcp" to-port="8080" to-addr="10.0.0.1"/></rule>',
+    '<rule family="ipv4"><source address="10.0.0.1"/><accept><limit value="3/x"/></accept></rule>',
+    '<rule><service name="http"/><reject type="tcp-reset"/></rule>',
+    '<rule family="ipv4"><service name="http"/><reject type="host-prohibited"/></rule>',
+    '<rule family="ipv6"><service name="http"/><reject type="icmp-port-unreachable"/></rule>',
+    '<rule family="ipv4"><source address="10.0.0.1"/><nflog group="x"/><accept/></rule>',
+    '<rule family="ipv4"><source address="10.0.0.1"/><log level="warn"/><accept/></rule>',
+)
+"""Rules of a zone that firewalld leaves out, and loads the rest."""
+
+
+def test_what_firewalld_ignores_is_ignored(tmp_path: Path) -> None:
+    needs("firewalld")
+    with Sandbox(tmp_path) as box:
+        zones = box.copy("etc/firewalld") / "zones"
+        zones.mkdir(exist_ok=True)
+        rules = "\n".join(IGNORED)
+        (zones / "public.xml").write_text(f'<zone><service name="http"/>\n{rules}\n</zone>\n')
+        box.run(LINKS + START_FIREWALLD)
+        written, running = host.read(box.bundle("etc/firewalld"), "files"), host.read(box.bundle("out"), "dump")
+        assert not differences(written, running)
+        assert [entry.where.first for entry in written.ledger.problems] == list(range(2, len(IGNORED) + 2))
+
+
 @pytest.mark.parametrize("entry", ['<interface name="eth0"/>', '<source address="10.0.0.0/24"/>'])
 def test_what_firewalld_refuses_is_refused(entry: str, tmp_path: Path) -> None:
     needs("firewalld")
@@ -558,6 +594,28 @@ def test_what_firewalld_refuses_is_refused(entry: str, tmp_path: Path) -> None:
         names = {chain.name for base in running.rulebases for chain in base.chains}
         assert "filter_IN_public" in names
         assert not names & {"filter_IN_home", "filter_IN_work"}
+
+
+@pytest.mark.parametrize(
+    ("name", "value"),
+    [("INVALID", "A_REJECT"), ("INVALID", "reject"), ("RELATED", "QUEUE"), ("SMURF", "REJECT"), ("RPFILTER", "REJECT")],
+)
+def test_what_shorewall_does_not_take_as_a_disposition(name: str, value: str, tmp_path: Path) -> None:
+    needs("shorewall")
+    files = {"zones": "fw firewall\nnet ipv4\n", "interfaces": "?FORMAT 2\nnet eth0 nosmurfs,rpfilter\n", "policy": "all all DROP\n",
+             "rules": "ACCEPT net:192.0.2.1 fw tcp 22\n"}  # fmt: skip
+    with Sandbox(tmp_path) as box:
+        folder = box.copy("etc/shorewall")
+        box.copy("usr/share/shorewall")
+        for file, text in files.items():
+            (folder / file).write_text(text)
+        host.read(box.bundle("etc/shorewall"), "files")
+        with (folder / "shorewall.conf").open("a") as conf:
+            conf.write(f"\n{name}_DISPOSITION={value}\n")
+        with pytest.raises(AssertionError, match="ERROR"):
+            box.run(LINKS + START_SHOREWALL.format(program="shorewall"))
+        with pytest.raises(UnreadableError, match=f"is no value of {name}_DISPOSITION"):
+            host.read(box.bundle("etc/shorewall"), "files")
 
 
 def test_what_shorewall_refuses_is_refused(tmp_path: Path) -> None:

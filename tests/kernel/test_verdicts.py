@@ -14,7 +14,7 @@ from ipaddress import ip_network
 import pytest
 
 from aiguille.analysis.program import Programs
-from aiguille.analysis.walk.probe import Prober
+from aiguille.analysis.walk.probe import Prober, Verdict
 from aiguille.model import Action, Device, State
 from aiguille.packets import Packet
 from aiguille.readers import iptables
@@ -22,7 +22,7 @@ from aiguille.readers.files import decode
 from tests.kernel.wire import BEHIND, INSIDE, OWN, Firewall, address
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
-SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "11")), 50
+SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "32")), 50
 """Rule sets for each of four runs (two families, with and without translation), and packets for each."""
 
 OPEN = (
@@ -262,12 +262,17 @@ class Maker:
 
 
 def decided(
-    moved: dict[tuple[str, str, int | str], int], device: Device, stage: str
+    moved: dict[tuple[str, str, int | str], int], device: Device, packet: Packet, verdict: Verdict
 ) -> set[tuple[str, str, int | str]]:
-    """The rules or policies that can have decided, by the counters that moved: a refusal anywhere, else the filter's accept."""
+    """The rules or policies that can have decided, by the counters that moved: a refusal anywhere, else the filter's accept.
+
+    Policies count that a way of the verdict names, as what the device sends in answer moves others.
+    """
+    named = {way.decided_by.chain.name for way in verdict.ways if way.decided_by.rule is None}
+    stages = named or {"FORWARD" if packet.out_interface else "INPUT"}
     refused, accepted = set(), set()
     for table, chain, number in moved:
-        if table == "nat" or (number == "policy" and chain != stage):
+        if table == "nat" or (number == "policy" and chain not in stages):
             continue
         rulebase = next(r for r in device.rulebases if r.name == table)
         found = rulebase.chain(chain)
@@ -318,8 +323,7 @@ def test_verdict_and_deciding_rule_are_the_kernels(
                 if not verdict.certain:
                     counts["not certain"] += 1
                     continue
-                stage = verdict.decided_by.chain.name if verdict.decided_by.rule is None else ""
-                truth = decided(moved, device, stage or ("FORWARD" if packet.out_interface else "INPUT"))
+                truth = decided(moved, device, packet, verdict)
                 said = {
                     (
                         way.decided_by.rulebase.name,

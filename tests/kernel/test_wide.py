@@ -21,7 +21,7 @@ from tests.kernel.test_verdicts import EACH_KIND, PORTS, Maker, decided
 from tests.kernel.wire import OWN, Firewall, address
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
-SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "5")), 40
+SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "16")), 50
 
 CONDITIONS = (
     "-m connmark {not}--mark {mark}",
@@ -402,8 +402,7 @@ def test_what_is_certain_is_what_the_kernel_does(
                     counts["not certain"] += 1
                     reasons.update(open_because(verdict))
                     continue
-                stage = verdict.decided_by.chain.name if verdict.decided_by.rule is None else ""
-                truth = decided(moved, device, stage or ("FORWARD" if packet.out_interface else "INPUT"))
+                truth = decided(moved, device, packet, verdict)
                 said = {
                     (
                         w.decided_by.rulebase.name,

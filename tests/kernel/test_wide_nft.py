@@ -25,7 +25,7 @@ from tests.kernel.test_wide import WideMaker, open_because, usual
 from tests.kernel.wire import OWN, Firewall
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
-SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "5")), 40
+SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "16")), 50
 JUDGE = """table inet judge {
  chain seen { type filter hook prerouting priority -500; counter; }
  chain in { type filter hook input priority 2000; counter drop; }
@@ -51,7 +51,7 @@ CONDITIONS = (
     "dccp dport {port}", "udplite dport {port}", "esp spi 100", "ah spi 100", "comp cpi 1", "@th,16,16 {not}{port}", "@th,0,8 < 100", "@nh,0,4 4", "@ih,0,8 1",
     "exthdr frag exists", "exthdr frag missing", "frag more-fragments 1", "hbh nexthdr 6", "rt type 0",
     "ct state {not}{state}", "ct state {not}{ {state}, {state} }", "ct state {state},{state}", "ct state & {state} == {state}", "ct state ! {state}",
-    "ct direction {dir}", "ct status {not}{status}", "ct status & {status} == {status}", "ct expiration 1s-30s", "ct helper {not}\"ftp\"", "ct l3proto {nfproto}",
+    "ct direction {dir}", "ct status {not}{status}", "ct status & {status} == {status}", "ct expiration 1s-30s", "ct helper {not}\"ftp\"",
     "ct protocol {not}{proto}", "ct original {ip} saddr {not}{host}", "ct original {ip} daddr {host}", "ct reply {ip} saddr {host}", "ct original proto-dst {not}{port}",
     "ct reply proto-src {port}", "ct original protocol {proto}", "ct original bytes > 0", "ct packets < 5", "ct original avgpkt > 10", "ct zone {not}0", "ct count over 1", "ct count 100", "ct label 1", "ct id 5",
     "limit rate 1/hour", "limit rate over 1/hour", "limit rate over 1000/second", "limit rate 10 kbytes/second", "quota 1000 bytes", "quota over 100000 bytes", "limit name lim", "quota name quo",

@@ -239,9 +239,11 @@ DIRECT = '<direct><rule ipv="ipv4" table="filter" chain="INPUT" priority="0">-p 
         ({"zones/public.xml": zone('<gadget name="x"/>')}, "'gadget' is not known"),
         ({"zones/public.xml": zone('<rule><gadget/><accept/></rule>')}, "gadget"),
         ({"zones/public.xml": zone('<rule family="ipv4"><source ipset="gone"/><accept/></rule>')}, "gone"),
+        ({"zones/public.xml": zone('<service name="ssh" kind="x"/>')}, "'kind' is not known of a service"),
+        ({"zones/public.xml": zone('<rule family="ipv4"><source address="10.0.0.1" kind="x"/><accept/></rule>')}, "kind of source"),
         ({"direct.xml": DIRECT}, "gizmo"),
         ({"zones/public.xml": zone("<rule><accept/><drop/></rule>")}, "ignores this rule: it says accept and drop"),
-        ({"zones/public.xml": zone('<rule><log level="loud"/><accept/></rule>')}, "'loud' is no level of a log"),
+        ({"zones/public.xml": zone('<rule><service name="ssh"/><log level="loud"/><accept/></rule>')}, "'loud' is no level of a log"),
     ],
 )  # fmt: skip
 def test_firewalld_that_is_not_understood_is_told(files: dict[str, str], said: str) -> None:
@@ -258,6 +260,19 @@ def test_firewalld_that_is_not_understood_is_told(files: dict[str, str], said: s
             r"zones/public.xml:2: 'PERHAPS' is no target; firewalld loads none",
         ),
         ({"zones/public.xml": zone('<port port="99999" protocol="tcp"/>')}, "public.xml:3: port 99999 does not exist"),
+        *(
+            ({"zones/public.xml": zone(entry)}, f"public.xml:3: {why}; firewalld loads none")
+            for entry, why in (
+                ("<service/>", "a service needs a name"),
+                ('<port port="22"/>', "a port needs a protocol"),
+                ('<port port="22" protocol="xyz"/>', "'xyz' is no protocol with ports"),
+                ('<forward-port port="80" protocol="tcp"/>', "a forward-port needs a to-port or a to-addr"),
+                ('<source address="300.1.1.1"/>', "'300.1.1.1' is not an address or a network"),
+                ('<rule priority="1.5"><accept/></rule>', "'1.5' is no priority"),
+                ('<rule family="ipv4"><source/><accept/></rule>', "a source needs an address"),
+                ('<rule family="ipv4"><mark/></rule>', "a mark needs a set"),
+            )
+        ),
         ({"zones/public.xml": '<!DOCTYPE z SYSTEM "file:///etc/passwd">\n<zone/>'}, "document type"),
     ],
 )
@@ -314,7 +329,9 @@ def shorewall(files: dict[str, str]) -> Device:
     [
         (lambda: ufw(), "etc/ufw/", {"user.rules:2"}),
         (
-            lambda: firewalld({"zones/public.xml": zone('<service name="ssh"/>\n<rule>\n<drop/>\n</rule>')}),
+            lambda: firewalld(
+                {"zones/public.xml": zone('<service name="ssh"/>\n<rule priority="1">\n<drop/>\n</rule>')}
+            ),
             "etc/firewalld/",
             {"zones/public.xml:3", "zones/public.xml:4"},
         ),

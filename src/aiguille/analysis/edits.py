@@ -221,7 +221,7 @@ def _settings(device: Device) -> dict[str, Setting[Any]]:
 
 def _value(setting: Setting[Any] | None) -> str:
     if setting is None or not setting.known:
-        return "not told"
+        return "not stated"
     value = setting.value
     if isinstance(value, tuple):
         return ", ".join(map(str, value)) or "none"

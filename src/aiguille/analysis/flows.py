@@ -179,7 +179,7 @@ def _cell(study: Study, program: Program, source: End, destination: End) -> Matr
         for part, axis in _by_service(program, region):
             for wanted, out in ((certain, certainly), (may_only, perhaps)):
                 values = decider.project(part, axis, wanted)
-                # Which source ports get in is told as well: a rule that asks for one lets a stranger choose it.
+                # Which source ports get in is reported as well: a rule that asks for one lets a stranger choose it.
                 own = decider.project(part, Axis.A, wanted) if values and axis is Axis.B else None
                 out += _services(program, part, axis, values, own)
     reach = Reach.EVERYTHING if here and all(wholly) else Reach.SOME if certainly else Reach.NOTHING

@@ -212,7 +212,7 @@ def _behind(device: Device, zone: str, interface: str) -> Iterator[PlaceName]:
 
 
 def _behind_which(device: Device, place: PlaceName) -> PlaceName:
-    """The place with the interface its addresses lie behind, as far as networks of interfaces and zones tell."""
+    """The place with the interface its addresses lie behind, as far as networks of interfaces and zones show."""
     one = place.network
     if one is None or place.interface or place.itself:
         return place

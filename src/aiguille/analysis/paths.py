@@ -60,7 +60,7 @@ class Hop(Struct, frozen=True):
 class Journey(Struct, frozen=True):
     """A way a packet may go, hop by hop; without any where it stays in its own network.
 
-    known: False where something the exports do not tell was assumed; `assumed` says what
+    known: False where something the exports do not show was assumed; `assumed` says what
     """
 
     hops: tuple[Hop, ...]

@@ -25,6 +25,8 @@ from aiguille.model import (
     Device,
     Direction,
     LoseMark,
+    NewTracking,
+    NoTracking,
     Rule,
     Rulebase,
     SetMark,
@@ -408,6 +410,7 @@ def _compile(
 
 
 _FULL = (Piece(EVERYTHING, True),)
+_INVALID = (Piece(box([(Axis.STATE, IntervalSet.of(State.INVALID.number))]), True),)
 
 
 class _Writer:
@@ -419,9 +422,12 @@ class _Writer:
         self._chains: dict[Same, dict[str, Chain]] = {}
         self.rules = sum(len(chain.rules) for base in resolver.device.rulebases for chain in base.chains)
         self._stateless = False
+        self._begun = False
+        self._unrouted = False
 
     def base(self, rulebase: Rulebase, chain: Chain, *, is_last: bool) -> None:
         self._stateless = chain.base is not None and chain.base.before_tracking
+        self._unrouted = chain.base is not None and not chain.base.routed
         policy, after = Label(), Label()
         self._chain(rulebase, chain, _FULL, policy, None if is_last else after, (), ())
         policy.index = len(self.steps)
@@ -453,13 +459,21 @@ class _Writer:
         """
         for rule in chain.rules:
             own = self.resolver.rule(rule)
-            pieces = conjunction(path, before_tracking(own) if self._stateless else own)
+            if self._stateless:
+                own = before_tracking(own, begun=self._begun)
+            pieces = conjunction(path, before_routing(own) if self._unrouted else own)
             if len(self.steps) > max(STEP_LIMIT, 10 * self.rules):
                 raise TooComplexError(
                     f"the chains written out have more than {STEP_LIMIT} steps; they call one another too often "
                     f"(chain {chain.name} among them)",
                     rule.where,
                 )
+            if any(isinstance(effect, NewTracking | NoTracking) for effect in rule.effects):
+                if self._stateless:
+                    self._begun = self._begun or any(isinstance(effect, NewTracking) for effect in rule.effects)
+                elif lost := conjunction(_INVALID, pieces):
+                    # From here on these packets have another state than the one they are asked for by.
+                    self.steps.append(Step(Kind.OPEN, rulebase, chain, rule, lost, via=via))
             match rule.action:
                 case Action.ACCEPT if accept is not None:
                     self.steps.append(Step(Kind.SKIP, rulebase, chain, rule, pieces, accept, settles=True, via=via))
@@ -524,16 +538,29 @@ def _only_maybe(pieces: tuple[Piece, ...], tops: tuple[int, ...]) -> tuple[Piece
     return tuple(Piece(one, False) for one in left)
 
 
-def before_tracking(pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
-    """What pieces match in a chain that comes before connections are tracked: there every packet counts as invalid."""
+def before_tracking(pieces: tuple[Piece, ...], *, begun: bool = False) -> tuple[Piece, ...]:
+    """What pieces match in a chain that comes before connections are tracked: there every packet counts as invalid.
+
+    begun: whether some packets may have got the beginning of a connection, and count as new
+    """
     out = []
     for piece in pieces:
         states = piece.box[Axis.STATE]
         if states is None:
             out.append(piece)
-        elif State.INVALID.number in states:
-            out.append(Piece((*piece.box[: Axis.STATE], None, *piece.box[Axis.STATE + 1 :]), piece.sure))
+        elif State.INVALID.number in states or (begun and State.NEW.number in states):
+            box_of_all = (*piece.box[: Axis.STATE], None, *piece.box[Axis.STATE + 1 :])
+            out.append(Piece(box_of_all, piece.sure and not begun))
     return tuple(out)
+
+
+def before_routing(pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
+    """What pieces match in a chain that comes before it is known where packets leave: there none has an interface out."""
+    return tuple(
+        Piece((*piece.box[: Axis.OUT], None, *piece.box[Axis.OUT + 1 :]), piece.sure)
+        for piece in pieces
+        if (out := piece.box[Axis.OUT]) is None or 0 in out
+    )
 
 
 def conjunction(path: tuple[Piece, ...], pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:

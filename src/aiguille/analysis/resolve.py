@@ -153,7 +153,7 @@ class Resolver(Struct, dict=True):
         return self.match(rule.match, sure=not rule.qualifiers)
 
     def marked(self, tests: tuple[MarkTest, ...]) -> tuple[Box, ...] | None:
-        """Boxes that hold whatever rules of the export mark so that it may pass, None where they do not tell; see `marks.marked`."""
+        """Boxes that hold whatever rules of the export mark so that it may pass, None where they do not show; see `marks.marked`."""
         if tests not in self._marked:
             symbols = self.space.symbols
             own = IntervalSet.of(0, *((symbols.number(LOOPBACK),) if LOOPBACK in symbols.names else ()))

@@ -19,7 +19,7 @@ _TCP, _UDP = Numbers(6, 6), Numbers(17, 17)
 
 
 class KnownService(Struct, frozen=True, forbid_unknown_fields=True):
-    """A row of the table; its comments tell what the columns mean."""
+    """A row of the table; its comments show what the columns mean."""
 
     name: str
     ports: tuple[str, ...]

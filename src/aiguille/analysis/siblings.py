@@ -27,7 +27,7 @@ class Oddity(Struct, frozen=True):
 def siblings_of(estate: Estate, device: Device) -> tuple[str, tuple[Device, ...]]:
     """The devices of the same make that share a tag with this one, or its export, itself among them; the largest such group.
 
-    The group is told in words: "tagged 'hut'", or "of huts.json".
+    The group is given in words: "tagged 'hut'", or "of huts.json".
     """
     best: tuple[str, tuple[Device, ...]] = ("", ())
     groups = [(f"tagged '{tag}'", [d for d in estate.devices if tag in d.tags]) for tag in device.tags]

@@ -91,7 +91,7 @@ def is_wide(region: Box, axis: Axis, program: Program) -> bool:
 
 
 def is_for_translated(rule: Rule) -> bool:
-    """Whether a rule accepts only what a translation has sent on its way: how wide that is the translations tell."""
+    """Whether a rule accepts only what a translation has sent on its way: how wide that is the translations show."""
     return any(one.field is Field.TRANSLATED and not one.negated for one in rule.match.conditions)
 
 
@@ -280,7 +280,7 @@ class Study(Struct, dict=True):
 
     @cached_property
     def outside_networks(self) -> tuple[Addresses, ...]:
-        """The networks the outside itself uses, as far as the export or the auditor tells."""
+        """The networks the outside itself uses, as far as the export or the auditor shows."""
         return tuple(n for zone in self.device.zones if zone.side is Side.OUTSIDE for n in self.networks(zone.name))
 
     @cached_property
@@ -296,7 +296,7 @@ class Study(Struct, dict=True):
         return tuple(e for e in self.entrances if e.side is None) if outside_known(self.device) else ()
 
     def networks(self, zone: str) -> tuple[Addresses, ...]:
-        """The networks behind a zone, as stated or as its interfaces' addresses tell."""
+        """The networks behind a zone, as stated or as its interfaces' addresses show."""
         found = [n for z in self.device.zones if z.name == zone for n in z.networks]
         names = {n for z in self.device.zones if z.name == zone for n in z.interfaces}
         found += [n for one in self.device.interfaces if one.name in names for n in one.networks]
@@ -418,7 +418,7 @@ _OTHER = "its addresses or sets"
 
 
 def _conditions(step: Step) -> list[str]:
-    """What decides whether a step takes a packet, beside what the packet tells; each once, in the order of the rules."""
+    """What decides whether a step takes a packet, beside what the packet shows; each once, in the order of the rules."""
     out = []
     for rule in (*(rule for _, rule in step.via), *((step.rule,) if step.rule is not None else ())):
         out += [q.name for q in rule.qualifiers] + (["a mark"] if rule.marks else [])

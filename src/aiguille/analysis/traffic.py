@@ -138,7 +138,7 @@ def _place(family: int, values: IntervalSet) -> str:
 
 
 _FEW = 2
-"""Ranges of addresses that are told one by one."""
+"""Ranges of addresses that are reported one by one."""
 
 
 def services_of(family: int, boxes: Iterable[Box]) -> str:

@@ -56,7 +56,7 @@ def led_to(device: Device, family: int) -> IntervalSet:
 
 
 def all_ways_known(device: Device, family: int) -> bool:
-    """Whether a device with several interfaces tells the networks of each of them, and where everything else leaves."""
+    """Whether a device with several interfaces shows the networks of each of them, and where everything else leaves."""
     led = {name for network, names in networks_led(device) for name in names if network.family == family}
     mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
     default = any(

@@ -73,7 +73,7 @@ def expired(acceptances: Sequence[Acceptance], as_of: date) -> list[Acceptance]:
 def apply(audit: Audit, acceptances: Sequence[Acceptance]) -> Audit:
     """The audit with accepted findings set aside.
 
-    An entry that has expired lets its findings return, and one that covers nothing is told of.
+    An entry that has expired lets its findings return, and one that covers nothing is reported.
     """
     past = {Same(one) for one in expired(acceptances, audit.estate.as_of)}
     kept: list[Finding] = []

@@ -1,7 +1,7 @@
 """What the auditee says of findings: open, fixed, disputed or accepted, who sees to it, and until when.
 
 Answers are kept in `answers.toml` beside the engagement, by fingerprint, and change nothing of what the audit finds: what is said to be
-fixed and is still there is told as just that. The file also keeps the short numbers of all findings, answered or not.
+fixed and is still there is reported as just that. The file also keeps the short numbers of all findings, answered or not.
 """
 
 from __future__ import annotations

@@ -110,7 +110,7 @@ def _named(audit: Audit, fingerprint: str) -> tuple[Finding, Acceptance | None]:
     described: list[tuple[Finding, Acceptance | None]] = [*((one, None) for one in audit.findings), *audit.accepted]
     found = [one for one in described if one[0].fingerprint.startswith(wanted)]
     if not found:
-        # A consequence is told with what it follows from.
+        # A consequence stands with what it follows from.
         found = [one for one in described if any(c.fingerprint.startswith(wanted) for c in one[0].consequences)]
     if not found:
         raise UsageError(

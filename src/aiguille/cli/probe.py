@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from aiguille.reports.expected import Expectation
 
 FAULTS_SHOWN = 100
-"""Rows of a table that are told one by one to be left out."""
+"""Rows of a table that are reported one by one to be left out."""
 
 NAME = "probe"
 HELP = "show which rule decides a packet, and the walk that leads there"

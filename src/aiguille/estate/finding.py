@@ -287,7 +287,7 @@ def _with_sets(groups: dict[_Key, list[_Member]]) -> dict[_Key, list[_Member]]:
 
 
 def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], found: Gathered) -> Job | None:
-    """The host whose files lie below a root, None if nothing there tells of a firewall."""
+    """The host whose files lie below a root, None if nothing there shows a firewall."""
     why = recognise_places(list(places.values()))
     by_name = {one.name: one for one in given}
     if why is None:
@@ -361,7 +361,7 @@ def _format(file: ExportFile, wanted: Format | None, known: Formats) -> tuple[Fo
 
 
 def _files(folder: Path, found: Gathered) -> list[_Given]:
-    """Regular files below a folder, sorted; hidden ones are left alone, links that lead out of it are told of."""
+    """Regular files below a folder, sorted; hidden ones are left alone, links that lead out of it are reported."""
     inside = os.path.realpath(folder)
     out: list[_Given] = []
     for path in sorted(_below(folder, found)):

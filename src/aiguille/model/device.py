@@ -251,7 +251,7 @@ class Estate(Struct, frozen=True):
 
     as_of: the day ages are counted from
     notes: things a user should know that are not failures, a guessed side for instance
-    locations: which country an address is in, as far as the files given tell
+    locations: which country an address is in, as far as the files given show
     baseline, accepted, answers, claims: files the engagement names or has beside it, empty if there is none
     fail_on: the severity from which on findings make an audit fail, empty if the engagement leaves that open
     """

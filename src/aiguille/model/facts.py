@@ -100,7 +100,7 @@ FACTS = (
 
 
 def known_facts(device: Device) -> Iterator[tuple[DeviceFact, Setting[Any]]]:
-    """The facts that an export tells."""
+    """The facts that an export shows."""
     for fact in FACTS:
         setting = fact.of(device)
         if setting.known:

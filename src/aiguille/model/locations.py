@@ -26,7 +26,7 @@ class Locations(Struct, frozen=True, eq=False, dict=True):
         return any(self.blocks.values())
 
     def country(self, family: int, address: int) -> str | None:
-        """The country an address is in, None where no file tells."""
+        """The country an address is in, None where no file shows."""
         found = self.block(family, address)
         return found[2] if found is not None else None
 

@@ -77,7 +77,7 @@ class NameKind(StrEnum):
 class Named(Struct, frozen=True, order=True):
     """A reference by name, resolved when packet sets are made.
 
-    roles: for sets, which field each dimension is looked up in: "src" or "dst" where the dimension tells the rest, or the
+    roles: for sets, which field each dimension is looked up in: "src" or "dst" where the dimension shows the rest, or the
         value of a `Field`
     """
 

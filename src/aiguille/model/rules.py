@@ -142,14 +142,27 @@ class SetMark(Struct, frozen=True):
 
 
 class NoTracking(Struct, frozen=True):
-    """Connection tracking is told to leave the packet alone; its state is then untracked."""
+    """Connection tracking leaves the packet alone, where it has not seen it yet; its state is then untracked (Linux, nft_ct.c)."""
+
+
+class NewTracking(Struct, frozen=True):
+    """A packet of no connection, or one that tracking has not seen yet, gets the beginning of one: its state is then new.
+
+    So do ``ct zone set`` and ``ct timeout set`` of nft (Linux, nft_ct.c).
+    """
 
 
 class LoseMark(Struct, frozen=True):
-    """The packet's mark becomes something the rules themselves do not tell: that of its connection, or out of a map."""
+    """The packet's mark becomes something the rules themselves do not show: that of its connection, or out of a map."""
 
 
-Effect = Log | Translate | SetMark | LoseMark | NoTracking
+class FillSet(Struct, frozen=True):
+    """Addresses or ports of the packet go into a set, or out of it (iptables-extensions(8), SET), which no export then shows whole."""
+
+    name: str
+
+
+Effect = Log | Translate | SetMark | LoseMark | NoTracking | NewTracking | FillSet
 
 
 class MarkTest(Struct, frozen=True):
@@ -252,12 +265,14 @@ FILTER_STAGE: dict[Direction, Stage] = {
 class Base(Struct, frozen=True):
     """Makes a chain a starting point: at which stage, in which order (lower first), for what kind of work.
 
-    `kind` is "filter", "nat" (sees only the first packet of a connection) or "route".
+    `kind` is "filter", "nat" (sees only the first packet of a connection) or "route". `routed` is False where it is open yet by
+    which interface packets leave, so that conditions on that find none.
     """
 
     stage: Stage
     priority: int = 0
     kind: str = "filter"
+    routed: bool = True
 
     @property
     def before_tracking(self) -> bool:
@@ -267,7 +282,7 @@ class Base(Struct, frozen=True):
 
 class Chain(Struct, frozen=True):
     """Rules in order of evaluation. `policy` is what happens at the end of a base chain, None for other chains; whether that
-    is recorded tells `policy_logs`, unless nothing shows."""
+    is recorded shows `policy_logs`, unless nothing shows."""
 
     name: str
     rules: tuple[Rule, ...]

@@ -237,7 +237,7 @@ def _row(**cells: str) -> dict[str, str]:
 
 
 def _single_address(text: str) -> tuple[int, int] | None:
-    found = read_wide(text)  # several times as quick as what tells more of it
+    found = read_wide(text)  # several times as quick as what shows more of it
     if found is not None:
         return 6, found
     try:

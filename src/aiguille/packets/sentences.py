@@ -208,7 +208,7 @@ def _checked(sketch: Sketch, *, placed: bool) -> Sketch:
         raise UsageError(
             "the packet neither enters nor leaves by an interface; add entering or leaving (in, out), 'any' for every one"
         )
-    # ICMP is spelt alike for both families; the addresses tell which is meant.
+    # ICMP is spelt alike for both families; the addresses show which is meant.
     if sketch.family == 6 and sketch.protocol == ICMP_OF[4]:
         sketch = replace(sketch, protocol=ICMP_OF[6])
     if (

@@ -72,7 +72,7 @@ def read_unplaced(data: bytes) -> Iterator[Unplaced]:
 
 
 def complete(sketch: Sketch) -> Packet:
-    """The packet of a sketch that tells its ends; raises UsageError if it leaves open what cannot be chosen for it."""
+    """The packet of a sketch that shows its ends; raises UsageError if it leaves open what cannot be chosen for it."""
     if sketch.protocol in WITH_PORTS and sketch.sport is None:
         sketch = replace(sketch, sport=SPORT)
     if sketch.family is not None and sketch.protocol == ICMP_OF[sketch.family]:

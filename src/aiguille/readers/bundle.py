@@ -30,7 +30,7 @@ PRINTED = (
     "sysctl.txt",
     "unit-files.txt",
 )
-"""What docs/collecting.md calls the files that tell of a host beside its rules."""
+"""What docs/collecting.md calls the files that show a host beside its rules."""
 
 _ETC = re.compile(r"(?:^|/)etc/")
 _WANTED = re.compile(
@@ -44,7 +44,7 @@ _WANTED = re.compile(
 _OF_A_HOST = re.compile(
     r"etc/(?:hostname|os-release|debian_version|issue|passwd|sysctl\.|ssh/sshd_config|fail2ban/|systemd/|rsyslog\.|logrotate\.)"
 )
-"""What tells that a folder is a copy of a host's, whatever the dump beside it is called."""
+"""What shows that a folder is a copy of a host's, whatever the dump beside it is called."""
 _MARKS = {
     "ufw": ("user.rules",),
     "firewalld": ("firewalld.conf", "zones"),
@@ -57,7 +57,7 @@ _MARKS = {
 class Bundle(Struct, frozen=True, dict=True):
     """A host's files. Places are relative to its root, with forward slashes.
 
-    sets: the names of the sets of ipset whose members some file of the bundle tells
+    sets: the names of the sets of ipset whose members some file of the bundle shows
     """
 
     files: tuple[ExportFile, ...]

@@ -151,7 +151,7 @@ def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
     names = [_on(one) for one in shown]
     places = [_place(one.evidence[0].where) if one.evidence else "" for one in shown]
     if not one_device:
-        places = [place.rpartition("/")[2] for place in places]  # the device tells the folder
+        places = [place.rpartition("/")[2] for place in places]  # the device shows the folder
     beside = min(22, max(len("device"), *map(len, names))) if not one_device else 0
     room_for_place = min(max(12, width // 3), max(map(len, places)))
     room = max(20, width - 3 - digits - 10 - (beside + 2 if beside else 0) - room_for_place - 2)

@@ -111,6 +111,6 @@ def _fulfilled(one: Expectation, packet: Data) -> bool | None:
     if not one.word or packet["certain"]:
         return packet["verdict"] in one.verdicts
     if "possible" not in packet:
-        return None  # of a packet followed over devices one way alone is told
+        return None  # of a packet followed over devices one way alone is reported
     verdicts = {way["verdict"] for way in packet["possible"]}
     return True if verdicts <= {*one.verdicts} else None if verdicts & {*one.verdicts} else False

@@ -1,4 +1,4 @@
-"""The files an audit can be written to: the ending of the name tells the format. A new report adds a module and a line here."""
+"""The files an audit can be written to: the ending of the name shows the format. A new report adds a module and a line here."""
 
 from __future__ import annotations
 

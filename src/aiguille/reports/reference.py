@@ -22,7 +22,7 @@ from aiguille.readers.shorewall import actions, macros
 from aiguille.reports.baselines import fix_of
 from aiguille.reports.outputs import OUTPUTS
 
-_OUTCOMES = """Every check answers pass, fail, cannot tell or not applicable, with the reason; accepted, where somebody answers for
+_OUTCOMES = """Every check answers pass, fail, cannot tell or not applicable, with the reason; accepted, where a named owner answers for
 all it finds. Cannot tell means that facts are missing from the export; the reason names them, and none passes for want of them.
 Parameters and severities are set in [a baseline file](baselines.md); `aiguille baseline explain CHECK` shows the same text."""
 

@@ -13,7 +13,7 @@ _NAMED = 3
 
 
 def elsewhere(audit: Audit, device: str) -> list[str]:
-    """Sentences: which findings on a device are told with another, as both have them by the same lines."""
+    """Sentences: which findings on a device are reported with another, as both have them by the same lines."""
     by_home: dict[str, list[str]] = {}
     for one in audit.reported_elsewhere(device):
         by_home.setdefault(audit.home(one), []).append(f"F-{one.number}" if one.number else one.fingerprint)

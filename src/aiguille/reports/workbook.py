@@ -26,13 +26,13 @@ ANSWERS = ("status", "owner", "due", "remark")
 
 LAYOUT, VERSION = "aiguille layout", "1"
 ENGAGEMENT = "aiguille engagement"
-"""Properties of the file that tell a workbook that is handed in from another one."""
+"""Properties of the file that show a workbook that is handed in from another one."""
 
 CELL_LIMIT = 32_767
 """Characters a cell may hold; longer text is cut, and says so."""
 
 ROW_LIMIT = 1_048_576
-"""Rows a sheet may hold (ECMA-376); what would lie beyond is told of in the last one."""
+"""Rows a sheet may hold (ECMA-376); what would lie beyond is reported in the last one."""
 
 _COLOURS = {
     "critical": ("#8f1d14", "#ffffff"),

@@ -1,7 +1,7 @@
 """Which boxes of a long list overlap one another, found for all of them in a few vectorised steps.
 
 Boxes of real rule sets are made of few distinct sets. On axes with few end points (interfaces, protocols, ports) each end point
-has a row of bits, one a box, for the boxes that hold it. The disjunction of those a set holds tells which boxes meet it, and
+has a row of bits, one a box, for the boxes that hold it. The disjunction of those a set holds shows which boxes meet it, and
 the conjunction over these axes leaves few candidates. On the other axes (addresses) those pairs alone are compared, interval by
 interval, all pairs of a batch at once.
 """

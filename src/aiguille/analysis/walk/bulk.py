@@ -26,6 +26,7 @@ from aiguille.model import (
     DestinationType,
     Direction,
     LoseMark,
+    NewTracking,
     NoTracking,
     SetMark,
     Stage,
@@ -56,7 +57,7 @@ _INT64_TOP, _WIDE_TOP = (1 << 63) - 1, (1 << 128) - 1
 _WIDE = (Axis.SRC, Axis.DST, Axis.A, Axis.B)
 
 WALKS = 2000
-"""Rows of a table up to which every packet's whole way is told."""
+"""Rows of a table up to which every packet's whole way is reported."""
 
 LEFT_OPEN = -1
 """Marks a packet whose verdict needs the packet-by-packet walk."""
@@ -88,7 +89,7 @@ class TableProber:
     """Tells what becomes of the packets of a table, part by part."""
 
     def __init__(self, prober: Prober, file: TableFile, walks_up_to: int = WALKS) -> None:
-        """walks_up_to: tables of at most so many lines are walked packet by packet, which tells the whole way of each"""
+        """walks_up_to: tables of at most so many lines are walked packet by packet, which shows the whole way of each"""
         self.file = file
         self._prober = prober
         self._symbols = prober.programs.resolver(4).space.symbols
@@ -185,7 +186,7 @@ def suits(program: Program) -> bool:
             if rule.marks:
                 return False
             for effect in rule.effects:
-                if isinstance(effect, SetMark | LoseMark | NoTracking):
+                if isinstance(effect, SetMark | LoseMark | NoTracking | NewTracking):
                     return False
                 if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE:
                     return False

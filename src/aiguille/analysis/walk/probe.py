@@ -33,6 +33,7 @@ from aiguille.model import (
     LoseMark,
     MarkTest,
     Match,
+    NewTracking,
     NoTracking,
     Numbers,
     Rule,
@@ -119,7 +120,8 @@ class Verdict(Struct, frozen=True):
 class _State(Struct, frozen=True):
     """A packet on its way.
 
-    tracked: whether connection tracking has seen it
+    tracked: whether connection tracking has seen it; begun: whether a rule gave it the beginning of a connection before that
+    routed: whether it is known by which interface it leaves
     unknown_destination: it goes to an address of the device that the export does not state
     redirected: it has been sent to the device itself; translated: its destination has been changed
     mark, translated: None where a rule that was not understood may have changed it
@@ -133,6 +135,8 @@ class _State(Struct, frozen=True):
     packet: Packet
     mark: int | None = 0
     tracked: bool = True
+    begun: bool = False
+    routed: bool = True
     unknown_destination: bool = False
     redirected: bool = False
     translated: bool | None = False
@@ -233,7 +237,7 @@ class Prober:
         return any(one.field is Field.DESTINATION_TYPE for rule in rules for one in rule.match.conditions)
 
     def _kinds(self, packet: Packet, direction: Direction) -> tuple[int | None, ...]:
-        """The types its destination may have before it is translated; None where its address tells.
+        """The types its destination may have before it is translated; None where its address shows.
 
         Without the device's own addresses a packet for the device may go to one of them or to the last address of a network it
         is in, and one that leaves may have come to an address of the device before it was translated.
@@ -362,7 +366,8 @@ class Prober:
 
     def _base(self, rulebase: Rulebase, chain: Chain, state: _State) -> Iterator[_End]:
         tracked = chain.base is None or not chain.base.before_tracking
-        for end in self._chain(rulebase, chain, replace(state, tracked=tracked), 0):
+        routed = chain.base is None or chain.base.routed
+        for end in self._chain(rulebase, chain, replace(state, tracked=tracked, routed=routed), 0):
             if end.verdict is not None:
                 yield end
                 continue
@@ -454,7 +459,17 @@ class Prober:
                 case LoseMark():
                     states = [replace(s, mark=None) for s in states]
                 case NoTracking():
-                    states = [replace(s, packet=replace(s.packet, state=State.UNTRACKED)) for s in states]
+                    states = [
+                        replace(s, packet=replace(s.packet, state=State.UNTRACKED)) if _without_connection(s) else s
+                        for s in states
+                    ]
+                case NewTracking():
+                    states = [
+                        replace(s, begun=True, packet=replace(s.packet, state=State.NEW))
+                        if s.tracked and _without_connection(s)
+                        else replace(s, begun=True)
+                        for s in states
+                    ]
                 case Translate():
                     states = [new for s in states for new in self._translated(effect, s)]
         yield from states
@@ -517,8 +532,11 @@ class Prober:
         packet = state.packet
         space = self.programs.resolver(packet.family).space
         if not state.tracked and packet.state is not State.UNTRACKED:
-            packet = replace(packet, state=State.INVALID)  # as the kernel has it before connections are tracked
+            # As the kernel has it before connections are tracked.
+            packet = replace(packet, state=State.NEW if state.begun else State.INVALID)
         point: list[int | None] = list(packet.point(space))
+        if not state.routed:
+            point[Axis.OUT] = 0
         if state.kind is not None and not state.translated:
             point[Axis.TYPE] = state.kind
         if state.moved:
@@ -667,6 +685,11 @@ def _is_of_broadcasts(one: Condition) -> bool:
     return one.field is Field.SOURCE_TYPE and all(
         isinstance(o, Numbers) and o.first == o.last == kind for o in one.operands
     )
+
+
+def _without_connection(state: _State) -> bool:
+    """Whether a packet has no connection where it is, nor the beginning of one."""
+    return state.packet.state is State.INVALID if state.tracked else not state.begun
 
 
 def _likely_first(rule: Rule) -> tuple[bool, bool]:

@@ -2,33 +2,15 @@
 
 from __future__ import annotations
 
-from lxml import etree
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from aiguille.model import Span, UnreadableError
-from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.files import LedgerBuilder
+from aiguille.readers.firewalld.element import Element
 from aiguille.readers.firewalld.services import ZONES, Service
+from aiguille.readers.firewalld.validity import unknown_attribute, why_none_loads
 from aiguille.readers.literals import is_whole
-
-
-class Element(Struct, frozen=True):
-    """An XML element with its place."""
-
-    tag: str
-    attributes: dict[str, str]
-    text: str
-    where: Span
-    children: tuple[Element, ...] = ()
-
-    def get(self, name: str, other: str = "") -> str:
-        return self.attributes.get(name, other)
-
-    def child(self, *tags: str) -> Element | None:
-        return next((one for one in self.children if one.tag in tags), None)
-
-    def all(self, tag: str) -> list[Element]:
-        return [one for one in self.children if one.tag == tag]
 
 
 class Zone(Struct):
@@ -54,43 +36,6 @@ class Zone(Struct):
     is_policy: bool = False
 
 
-def parse(file: ExportFile, ledger: LedgerBuilder) -> Element:
-    """The root element of a file.
-
-    Raises UnreadableError for XML that is not well-formed, or that declares a document type: firewalld's files have none, and
-    entities could expand without bound.
-    """
-    text = "\n".join(file.lines)
-    if "<!DOCTYPE" in text or "<!ENTITY" in text:
-        line = text[: text.find("<!")].count("\n") + 1
-        raise UnreadableError(
-            f"{file.path}:{line}: a document type is declared, which no file of firewalld has; nothing is read"
-        )
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, remove_comments=True, remove_pis=True)
-    try:
-        root = etree.fromstring(text.encode(), parser)
-    except etree.XMLSyntaxError as error:
-        line = error.lineno or 1
-        raise UnreadableError(
-            f"{file.path}:{line}: this is not well-formed XML ({error.msg}); copy the file again"
-        ) from error
-    # What no reader asks for is layout: closing tags, comments, descriptions.
-    ledger.set_aside(file.span(1, len(file.lines)), "layout or description")
-    return _element(root, file)
-
-
-def _element(node: etree._Element, file: ExportFile) -> Element:
-    said = node.sourceline
-    line = min(said, len(file.lines)) if isinstance(said, int) and said > 0 else 1
-    return Element(
-        str(node.tag),
-        {str(k): str(v) for k, v in node.attrib.items()},
-        (node.text or "").strip(),
-        file.span(line),
-        tuple(_element(child, file) for child in node if isinstance(child.tag, str)),
-    )
-
-
 _ENTRIES = frozenset(["service", "port", "protocol", "icmp-block", "masquerade", "forward-port", "source-port"])
 _DESCRIBING = frozenset(["short", "description"])
 _TARGETS = frozenset(["default", "ACCEPT", "DROP", "REJECT", "%%REJECT%%", "CONTINUE"])
@@ -109,7 +54,13 @@ def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool =
     out.priority = int(priority) if is_whole(priority.removeprefix("-")) else -1
     ledger.read(root.where)
     for one in root.children:
+        if why := why_none_loads(one):
+            raise UnreadableError(f"{one.where}: {why}; {_STOCK}")
         ledger.read(one.where)
+        if strange := unknown_attribute(one):
+            ledger.unread(one.where, f"'{strange}' is not known of a {one.tag}")
+            out.entries.append(replace(one, tag=f"{one.tag} {strange}"))  # it may let anything in
+            continue
         match one.tag:
             case "interface":
                 out.interfaces.append(one.get("name"))
@@ -130,8 +81,6 @@ def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool =
             case "egress-zone":
                 out.egress.append(one.get("name"))
             case tag if tag in _ENTRIES:
-                if any(n.isdecimal() and (len(n) > 5 or int(n) > 65535) for n in one.get("port").split("-")):
-                    raise UnreadableError(f"{one.where}: port {one.get('port')} does not exist; {_STOCK}")
                 out.entries.append(one)
             case tag if tag in _DESCRIBING:
                 ledger.set_aside(one.where, "description")

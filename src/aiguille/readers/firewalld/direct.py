@@ -6,7 +6,7 @@ import shlex
 
 from aiguille.model import Rulebase, Span
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.firewalld.config import Element, parse
+from aiguille.readers.firewalld.element import Element, parse
 from aiguille.readers.firewalld.expressions import priority_of
 from aiguille.readers.iptables.tables import BUILT_IN, Tables
 

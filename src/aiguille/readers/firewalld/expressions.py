@@ -6,7 +6,7 @@ import ipaddress
 from typing import Any
 
 from aiguille.model import NotUnderstoodError
-from aiguille.readers.firewalld.config import Element
+from aiguille.readers.firewalld.element import Element
 from aiguille.readers.literals import is_whole
 
 Expr = list[dict[str, Any]]

@@ -9,15 +9,8 @@ from aiguille.model import NotUnderstoodError, Span, UnreadableError
 from aiguille.readers.assignments import Assigned, read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.firewalld.config import (
-    Element,
-    Zone,
-    parse,
-    read_service,
-    read_zone,
-    shipped_policy,
-    shipped_zone,
-)
+from aiguille.readers.firewalld.config import Zone, read_service, read_zone, shipped_policy, shipped_zone
+from aiguille.readers.firewalld.element import Element, parse
 from aiguille.readers.firewalld.expressions import (
     Expr,
     address_value,
@@ -32,16 +25,12 @@ from aiguille.readers.firewalld.expressions import (
     verdict_of,
 )
 from aiguille.readers.firewalld.services import ICMP, Service, shipped_services
+from aiguille.readers.firewalld.validity import ACTIONS, ELEMENTS, KNOWN, unknown_attribute, why_left_out
 from aiguille.readers.nftables.build import Builder
 
 ETC, LIB = "etc/firewalld/", "usr/lib/firewalld/"
 _SETTINGS = {"DefaultZone": "public", "LogDenied": "off", "IPv6_rpfilter": "yes", "RFC3964_IPv4": "yes"}
 REJECT = {"reject": {"type": "icmpx", "expr": "admin-prohibited"}}
-_RICH = frozenset(
-    ["source", "destination", "service", "port", "protocol", "source-port", "icmp-block", "icmp-type", "masquerade",
-     "forward-port", "tcp-mss-clamp", "log", "nflog", "audit", "accept", "reject", "drop", "mark"]
-)  # fmt: skip
-"""What a rich rule may hold (firewalld.richlanguage(5))."""
 _SET_TYPES = {"ip": "ipv4_addr", "net": "ipv4_addr", "mac": "ether_addr", "iface": "ifname", "mark": "mark"}
 
 
@@ -299,20 +288,10 @@ class Filler:
     def _rich(self, rule: Element, chain: str, before: str, after: str) -> None:
         """A rich rule (firewalld.richlanguage(5))."""
         where = Span(rule.where.file, rule.where.first, max([rule.where.last, *(c.where.last for c in rule.children)]))
-        action = rule.child("accept", "reject", "drop", "mark")
+        action = rule.child(*ACTIONS)
         log = rule.child("log", "nflog")
-        element = rule.child(
-            "service",
-            "port",
-            "protocol",
-            "source-port",
-            "icmp-block",
-            "icmp-type",
-            "masquerade",
-            "forward-port",
-            "tcp-mss-clamp",
-        )
-        if why := _ignored(rule):
+        element = rule.child(*ELEMENTS)
+        if why := why_left_out(rule):
             self.ledger.problem(where, f"firewalld ignores this rule: {why}")
             return
         ends, gap = self._rich_ends(rule)
@@ -345,7 +324,7 @@ class Filler:
             if action is None:
                 if element is not None and element.tag == "icmp-block":
                     self._rule(f"{chain}_{placed if priority else 'deny'}", where, *expr, REJECT, gap=said)
-                elif said and any(one.tag not in _RICH for one in rule.children):
+                elif said and any(one.tag not in KNOWN for one in rule.children):
                     # What is not known may be what decides.
                     self._rule(f"{chain}_{placed if priority else 'deny'}", where, *expr, {"drop": None}, gap=said)
                     self._rule(f"{chain}_{placed if priority else 'allow'}", where, *expr, {"accept": None}, gap=said)
@@ -357,7 +336,8 @@ class Filler:
 
     def _rich_ends(self, rule: Element) -> tuple[Expr, str]:
         expr: Expr = []
-        strange = [one.tag for one in rule.children if one.tag not in _RICH]
+        strange = [one.tag for one in rule.children if one.tag not in KNOWN]
+        strange += [f"{name} of {one.tag}" for one in (rule, *rule.children) if (name := unknown_attribute(one))]
         gap = f"'{strange[0]}' is not known inside a rich rule" if strange else ""
         if rule.get("family"):
             expr.append(meta("nfproto", rule.get("family")))
@@ -370,15 +350,3 @@ class Filler:
                 except NotUnderstoodError as error:
                     gap = str(error)
         return expr, gap
-
-
-def _ignored(rule: Element) -> str:
-    """Why firewalld leaves a rich rule out with no more than a warning, empty where it does not (firewalld 1.3)."""
-    actions = [one.tag for one in rule.children if one.tag in ("accept", "reject", "drop", "mark")]
-    if len(actions) > 1:
-        return f"it says {' and '.join(actions)}"
-    level = next((one.get("level") for one in rule.children if one.tag == "log" and one.get("level")), "warning")
-    return "" if level in _LEVELS else f"'{level}' is no level of a log"
-
-
-_LEVELS = ("emerg", "alert", "crit", "error", "warning", "notice", "info", "debug")

@@ -293,7 +293,7 @@ class Writer(Filler):
                         self._rule(chain, policy.where, source, goal, jump(f"{table}_{prefix}_policy_{policy.name}"))
 
     def _ends(self, names: list[str], way: str, side: str) -> Expr:
-        """What tells traffic of some zones; empty for any, and for the host.
+        """What shows traffic of some zones; empty for any, and for the host.
 
         With nothing bound firewalld's jump has no condition on that side either.
         """

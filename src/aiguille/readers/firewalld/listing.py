@@ -9,7 +9,8 @@ from aiguille.readers.assignments import Assigned
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld import firewalld
-from aiguille.readers.firewalld.config import Element, Zone
+from aiguille.readers.firewalld.config import Zone
+from aiguille.readers.firewalld.element import Element
 from aiguille.readers.part import FirewallPart
 
 _ZONE = re.compile(r"(\S+)(?: \((active|default|default, active|active, default)\))?")

@@ -31,7 +31,7 @@ def shipped_services() -> dict[str, Service]:
 
 
 def _service(words: list[str]) -> Service:
-    """A service from the words of the table, whose head tells what they mean."""
+    """A service from the words of the table, whose head shows what they mean."""
     ports, sources = [], []
     protocols, destinations, includes = [], [], []
     for said in words:

@@ -20,6 +20,7 @@ from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.firewalld import firewalld
 from aiguille.readers.firewalld import listing as firewalld_listing
 from aiguille.readers.host import accounts, clock, logs, network, sshd, sysctl, upkeep
+from aiguille.readers.iptables.sets import as_filled
 from aiguille.readers.nftables import json_form
 from aiguille.readers.part import FirewallPart
 from aiguille.readers.shorewall import shorewall
@@ -132,7 +133,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         rulebases=part.rulebases,
         waiting=part.waiting,
         written=written.rulebases if runs else (),
-        sets=(*part.sets, *(one for one in sets if one not in part.sets)),
+        sets=as_filled((*part.sets, *(one for one in sets if one not in part.sets)), part.rulebases),
         administration=administration,
         logging=logging,
         system=(*system, *settings),

@@ -67,7 +67,7 @@ def _line(file: ExportFile) -> tuple[str, Span]:
 
 
 def _says_start(file: ExportFile) -> bool:
-    """Whether a time alone is that of the start, as ``uptime -s`` prints it: only the file's name tells."""
+    """Whether a time alone is that of the start, as ``uptime -s`` prints it: only the file's name shows."""
     return _STARTED.search(file.place.rsplit("/", 1)[-1].lower()) is not None
 
 

@@ -17,7 +17,7 @@ _DAYS = {"": 1 / 86400, "s": 1 / 86400, "sec": 1 / 86400, "min": 1 / 1440, "m": 
          "hours": 1 / 24, "d": 1.0, "day": 1.0, "days": 1.0, "w": 7.0, "week": 7.0, "weeks": 7.0, "month": 30.44,
          "months": 30.44, "y": 365.25, "year": 365.25, "years": 365.25}  # fmt: skip
 _SYSTEM_LOGS = re.compile(r"/var/log/(?:syslog|messages|kern\.log|ufw\.log|firewalld|ulog\S*|iptables\S*)|/var/log/\*")
-"""Where the kernel's records lie on most hosts, where nothing tells where they do on this one."""
+"""Where the kernel's records lie on most hosts, where nothing shows where they do on this one."""
 
 
 def read(bundle: Bundle, ledger: LedgerBuilder, rulebases: Iterable[Rulebase] = ()) -> Logging:

@@ -77,12 +77,12 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         firmware=part.firmware,
         taken_at=part.taken_at,
         rulebases=part.rulebases,
-        sets=part.sets,
+        sets=sets.as_filled(part.sets, part.rulebases),
     )
 
 
 def read_sets(files: Sequence[ExportFile], ledger: LedgerBuilder) -> tuple[SetObject, ...]:
-    """The sets that some files of `ipset save` tell of; of two of one name the first."""
+    """The sets that some files of `ipset save` show; of two of one name the first."""
     found = {one.name: one for file in reversed(files) for one in reversed(sets.read(file, ledger))}
     return tuple(reversed(found.values()))
 

@@ -1,7 +1,7 @@
 """What the match options of iptables mean (iptables(8), iptables-extensions(8), version 1.8).
 
 `MODELLED` holds the options that become exact conditions. `QUALIFIERS` names the modules whose options are understood but
-depend on something a single packet does not tell: a rate, the time of day, a user, a list filled at run time.
+depend on something a single packet does not show: a rate, the time of day, a user, a list filled at run time.
 """
 
 from __future__ import annotations
@@ -120,13 +120,23 @@ _TYPES = {
 }
 
 
-def _types(words: list[str], _family: int) -> Operands:
-    found: list[Operand] = []
-    for name in words[0].split(","):
+def _types(words: list[str], family: int) -> Operands:
+    names = words[0].split(",")
+    for name in names:
         if name not in _TYPES:
             raise NotUnderstoodError(f"'{name}' is not an address type we model")
-        found.append(Numbers(_TYPES[name].number, _TYPES[name].number))
-    return tuple(found)
+    kinds = {_TYPES[name] for name in names}
+    if family == 6:
+        # Of IPv6 every address that is no multicast is a unicast, and the types of a list hold together (Linux, xt_addrtype.c).
+        if len(kinds) == 1:
+            kinds = (
+                {DestinationType.UNICAST, DestinationType.LOCAL, DestinationType.OTHER} if "UNICAST" in names else kinds
+            )
+        elif kinds == {DestinationType.UNICAST, DestinationType.LOCAL}:
+            kinds = {DestinationType.LOCAL}
+        else:
+            raise NotUnderstoodError(f"with IPv6 no address is of the types '{words[0]}' at once")
+    return tuple(Numbers(kind.number, kind.number) for kind in sorted(kinds))
 
 
 def _set(words: list[str], _family: int) -> Operands:
@@ -135,6 +145,13 @@ def _set(words: list[str], _family: int) -> Operands:
         raise NotUnderstoodError(f"'{words[1]}' does not say src or dst for each part of a set's entries")
     return (Named(NameKind.SET, words[0], roles),)
 
+
+TURNING: dict[str, tuple[Field, ...]] = {
+    "--return-nomatch": (Field.SET,),
+    "--limit-iface-in": (Field.DESTINATION_TYPE, Field.SOURCE_TYPE),
+    "--limit-iface-out": (Field.DESTINATION_TYPE, Field.SOURCE_TYPE),
+}
+"""Options that are not modelled and with which others of their match may hold where they would not hold by themselves."""
 
 BASE: dict[str, Option] = {
     "-s": Option(1, Field.SOURCE, _network),

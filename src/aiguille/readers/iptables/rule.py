@@ -18,7 +18,16 @@ from aiguille.model import (
     Rule,
     Span,
 )
-from aiguille.readers.iptables.matches import BASE, BASE_LONG, IMPLIED, MODELLED, QUALIFIERS, Option, read_condition
+from aiguille.readers.iptables.matches import (
+    BASE,
+    BASE_LONG,
+    IMPLIED,
+    MODELLED,
+    QUALIFIERS,
+    TURNING,
+    Option,
+    read_condition,
+)
 from aiguille.readers.iptables.targets import read_target
 from aiguille.readers.literals import is_whole, read_number
 
@@ -107,6 +116,8 @@ class CommandReader:
             negated = False
         if negated:
             line.gaps.append("a '!' that negates nothing")
+        turned = {field for word in words[start:] if word in TURNING for field in TURNING[word]}
+        line.conditions = [one for one in line.conditions if one.field not in turned] if turned else line.conditions
 
     def _condition(self, word: str, option: Option, words: list[str], negated: bool, line: RuleLine) -> None:
         key = (word, negated, tuple(words))

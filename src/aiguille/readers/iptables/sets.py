@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from itertools import pairwise
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import (
     Addresses,
+    FillSet,
     InterfaceName,
     MaskedAddress,
     Named,
     NameKind,
     NotUnderstoodError,
     Numbers,
+    Rulebase,
     ServiceTerm,
     SetEntry,
     SetObject,
@@ -51,6 +55,18 @@ class _Open(Struct):
     complete: bool
     bits: int | None = None
     entries: list[SetEntry] = field(default_factory=list)
+
+
+def as_filled(held: Iterable[SetObject], rulebases: Iterable[Rulebase]) -> tuple[SetObject, ...]:
+    """The sets, those that rules fill or empty as not completely known: what is listed is what they held at that moment."""
+    filled = {
+        effect.name
+        for base in rulebases
+        for _, rule in base.rules()
+        for effect in rule.effects
+        if isinstance(effect, FillSet)
+    }
+    return tuple(replace(one, complete=False) if one.name in filled else one for one in held)
 
 
 def read(file: ExportFile, ledger: LedgerBuilder) -> tuple[SetObject, ...]:

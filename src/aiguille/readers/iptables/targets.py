@@ -8,6 +8,7 @@ from aiguille.model import (
     Action,
     Addresses,
     Effect,
+    FillSet,
     Log,
     LoseMark,
     MaskedAddress,
@@ -100,6 +101,9 @@ def read_target(name: str, options: dict[str, list[str]], family: int) -> Target
             return Target(Action.CONTINUE, [NoTracking()])
         case "CT":
             return Target(Action.CONTINUE, [NoTracking()] if "--notrack" in options else [])
+        case "SET":
+            filled = [FillSet(options[one][0]) for one in ("--add-set", "--del-set") if options.get(one)]
+            return Target(Action.CONTINUE, [*filled, *([LoseMark()] if "--map-mark" in options else [])])
         case _ if name in PASSING:
             return Target(Action.CONTINUE)
         case _ if name in OUTSIDE_VERDICT:

@@ -25,7 +25,7 @@ from aiguille.readers.references import check_names
 
 RECOGNISED_LINES = 20
 RECOGNISED_SIGNS = 4096
-"""Of each of these lines; an export on one line tells its make near the beginning."""
+"""Of each of these lines; an export on one line shows its make near the beginning."""
 
 
 def recognise(dialect: Dialect, file: ExportFile) -> str | None:

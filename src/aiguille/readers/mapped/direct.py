@@ -311,7 +311,7 @@ NOWHERE = Node("", (), "", 0, 0)
 
 @cache
 def is_direct(m: RuleMap) -> bool:
-    """Whether all places of a mapping are names alone, so that the names in a rule tell where they lead."""
+    """Whether all places of a mapping are names alone, so that the names in a rule show where they lead."""
     wheres = [getattr(m, name) for name in m.__struct_fields__ if name != "qualifiers"]
     paths = [path for where in wheres for path in _paths(where)] + [one.source for one in m.qualifiers]
     parsed = [read_path(path) for path in paths]
@@ -322,7 +322,7 @@ def is_direct(m: RuleMap) -> bool:
 
 @cache
 def _paths(where: Where | None) -> tuple[str, ...]:
-    """The paths that tell what stands at a place."""
+    """The paths that show what stands at a place."""
     if where is None:
         return ()
     if isinstance(where, str):

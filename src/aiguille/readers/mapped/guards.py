@@ -91,7 +91,7 @@ class Guards(Part):
             yield _answer(number, token.where, name, token.text, terms, sources)
 
     def _sources(self, administration: Administration) -> tuple[Addresses, ...] | None:
-        """From where anybody may log in: empty for everywhere, None if an account does not tell."""
+        """From where anybody may log in: empty for everywhere, None if an account does not show."""
         guard = self.dialect.behaviour.to_device
         if guard is None or not guard.sources_from_accounts:
             return ()

@@ -1,9 +1,9 @@
 """JSON exports into a tree that keeps lines, at little more than the cost of `json.loads`.
 
-A decoder makes the values and tells no places. Those are found beside it: one vectorised pass finds the signs of structure
+A decoder makes the values and shows no places. Those are found beside it: one vectorised pass finds the signs of structure
 outside strings, with their depth; sorted by depth, the signs of one object or array stand together, so that the places of its
 children are found only when a mapping asks for them. Parts that a dialect ignores cost nothing more. Of several members with
-one name the decoder keeps the last; the signs tell how many there are, and only such an object is decoded again.
+one name the decoder keeps the last; the signs show how many there are, and only such an object is decoded again.
 """
 
 from __future__ import annotations
@@ -85,7 +85,7 @@ def _decoded(file: ExportFile, data: bytes) -> Any:
     try:
         return _DECODER.decode(data)
     except msgspec.DecodeError:
-        return _loaded(json_text(file))  # which tells where it is wrong, and what is right for it alone
+        return _loaded(json_text(file))  # which shows where it is wrong, and what is right for it alone
 
 
 def _loaded(text: str) -> Any:

@@ -145,7 +145,7 @@ def _words(pieces: list[tuple[str, int, int]], file: ExportFile) -> tuple[Token,
 
 
 def _attribute(file: ExportFile, line: int, column: int, key: str, value: str) -> Token:
-    """An attribute's value with its place, from quote to quote as written: expat tells the element's place only.
+    """An attribute's value with its place, from quote to quote as written: expat shows the element's place only.
 
     Whatever cannot be placed is taken to fill the whole line.
     """

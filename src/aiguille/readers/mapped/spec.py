@@ -216,7 +216,7 @@ class XmlStructure(DialectEntry, frozen=True, tag_field="family", tag="xml"):
 class Table(DialectEntry, frozen=True):
     """A table of a sheet. Its rows are statements `row`, with a child for each filled cell.
 
-    called: other names the table goes by; the sheet's name, or a row of its own above the headings, tells it
+    called: other names the table goes by; the sheet's name, or a row of its own above the headings, shows it
     columns: our name of each column, and other headings it goes by
     instead: headings that stand for a column where no other heading does; they may be other columns' too, which then go without
     needs: columns without which a table is none of this kind, whatever it is called
@@ -323,7 +323,7 @@ class ZoneMap(DialectEntry, frozen=True):
     name: its name
     side: outside, inside, dmz, management or guest, by a word table
     interfaces: names of its interfaces, where these do not name their zone
-    networks: the addresses behind it, where its interfaces do not tell
+    networks: the addresses behind it, where its interfaces do not show
     comment: what it is for
     """
 
@@ -382,7 +382,7 @@ class ScheduleMap(DialectEntry, frozen=True):
 
     at: path to each
     name: its name
-    times: the words that tell the times
+    times: the words that show the times
     """
 
     at: PathText
@@ -492,7 +492,7 @@ class RuleList(DialectEntry, frozen=True):
     """One list of a rule base.
 
     at: path to each rule, or several paths, one list after the other
-    order: the place of a number that tells the order, where the export's is another
+    order: the place of a number that shows the order, where the export's is another
     rule: its fields
     shares: whether the statement says other things too, so that what else it holds is no condition of the rule (an
         interface with a switch, the pair of zones that a closing rule is for)
@@ -537,7 +537,7 @@ class RulebaseMap(DialectEntry, frozen=True):
         destination-translation (port forwards) or source-translation
     at: path to each rule; short for one list
     rule: the fields of a rule; short for one list
-    order: the place of a number that tells the order, where the export's is another; short for one list
+    order: the place of a number that shows the order, where the export's is another; short for one list
     lists: several lists, evaluated one after the other; one whose fields are constants is a rule the make has built in
     chains: for rules that name their chain, the chains at which packets begin; all others are reached by jumps
     decides: whether the first or the last rule that matches decides
@@ -731,7 +731,7 @@ class Behaviour(DialectEntry, frozen=True):
     services-keep-sources: whether services refuse addresses outside their own list, whatever the rules say
     well-known-services: whether rules may name services by their well-known names, without a definition
     labelled-addresses: whether an address may stand beside a name for it, as people write in tables
-    sides-as-addresses: whether a word such as internet or lan may stand for an address, in an export that tells of no zones
+    sides-as-addresses: whether a word such as internet or lan may stand for an address, in an export that shows no zones
         and interfaces; it then means the zone of that name
     """
 

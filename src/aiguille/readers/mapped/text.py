@@ -351,7 +351,7 @@ def _scanner(s: TextStructure) -> re.Pattern[str]:
     if s.raw is not None:
         parts.append(rf"(?P<raw>{re.escape(s.raw.opens)})")
     for n, quote in enumerate(s.quotes):
-        # The group's name must tell the kind, so alternatives of quotes share one group.
+        # The group's name must show the kind, so alternatives of quotes share one group.
         q, e = re.escape(quote), re.escape(s.escape)
         parts.append(rf"{q}(?:{e}.|[^{q}{e}])*{q}" if s.escape else rf"{q}[^{q}]*{q}")
         if n + 1 == len(s.quotes):

@@ -19,7 +19,7 @@ DENSE = 400
 
 
 def is_dense(signs: int, lines: int) -> bool:
-    """Whether a file has so much on its lines that lines alone tell no place."""
+    """Whether a file has so much on its lines that lines alone show no place."""
     return signs > DENSE * max(lines, 1)
 
 

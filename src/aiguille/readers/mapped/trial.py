@@ -70,7 +70,7 @@ class Trial(Struct, frozen=True):
 def try_out(dialect: Dialect, samples: Sequence[ExportFile]) -> Trial:
     """Run a dialect's examples and read samples by it.
 
-    Raises UnreadableError for a sample that cannot be read. Paths are told as idle if they led nowhere in the samples or, where
+    Raises UnreadableError for a sample that cannot be read. Paths are reported as idle if they led nowhere in the samples or, where
     none are given, in the examples.
     """
     found: set[str] = set()

@@ -299,7 +299,7 @@ class Extractor(Struct, dict=True):
 
     def _date(self, word: Token, shape: str) -> Token:
         try:
-            when = datetime.strptime(word.text, shape)  # noqa: DTZ007 - exports rarely tell the zone
+            when = datetime.strptime(word.text, shape)  # noqa: DTZ007 - exports rarely show the zone
         except ValueError:
             self.ledger.unread(word.where, f"'{word.text}' is not a date written as '{shape}'")
             return word

@@ -260,7 +260,7 @@ class Builder:
             name,
             tuple(rules),
             chain.where,
-            Base(stage, priority, kind),
+            Base(stage, priority, kind, routed=stage is not Stage.PREROUTING),
             policy,
             chain.body.get("policy_where", chain.where),
             policy_is_default=stated is None,

@@ -39,7 +39,7 @@ from aiguille.readers.nftables.keys import (
 _MARK_TOP = 0xFFFFFFFF
 _TOPS = {Field.SOURCE_PORT: 65535, Field.DESTINATION_PORT: 65535, Field.PROTOCOL: 255}
 _MOST_RANGES = 1024
-"""Ranges of values a masked comparison may come to; beyond, it is told as not followed."""
+"""Ranges of values a masked comparison may come to; beyond, it is reported as not followed."""
 _COMPARE: dict[str, Callable[[int, int], bool]] = {"==": operator.eq, "!=": operator.ne}
 
 

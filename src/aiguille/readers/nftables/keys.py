@@ -276,7 +276,7 @@ QUALIFIERS: dict[str, str] = {
     "payload ip": "IP header",
     "payload ip6": "IP header",
 }
-"""A part of an expression -> a short name for the condition, which a packet as we model it does not tell."""
+"""A part of an expression -> a short name for the condition, which a packet as we model it does not show."""
 
 
 def key_of(left: Any) -> Key | None:

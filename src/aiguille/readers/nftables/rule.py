@@ -24,6 +24,7 @@ from aiguille.model import (
     LoseMark,
     MarkTest,
     Match,
+    NewTracking,
     NoTracking,
     NotUnderstoodError,
     Numbers,
@@ -201,6 +202,8 @@ class StatementReader:
             case _ if kind in _PASSING:
                 parts = list(body.values()) if isinstance(body, dict) and "map" not in body else body
                 self._need(needed_to_read(parts, self._conditions, self._elements), line, out)
+                if kind == "ct timeout":
+                    line.effects.append(NewTracking())
             case _:
                 # It may be a verdict that we do not know.
                 self._gap(line, f"the statement '{kind}' is not known")
@@ -277,8 +280,11 @@ class StatementReader:
             out.append(line.rule(Action.UNKNOWN, f"{spell(body['key'])} set"))
             return True
         self._need(needed_to_read(body["value"], self._conditions, self._elements), line, out)
-        if body["key"] == {"meta": {"key": "mark"}}:
-            self._mark(body, line)
+        match body["key"]:
+            case {"meta": {"key": "mark"}}:
+                self._mark(body, line)
+            case {"ct": {"key": "zone"}}:
+                line.effects.append(NewTracking())
         return False
 
     def _mark(self, body: Any, line: _Line) -> None:

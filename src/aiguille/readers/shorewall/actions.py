@@ -54,7 +54,7 @@ STANDARD: dict[str, tuple[str, tuple[list[str], ...]]] = {
     "FIN": ("ACCEPT", (["-p", "tcp", "--tcp-flags", "ACK,FIN", "ACK,FIN"],)),
     "DropDNSrep": ("DROP", (["-p", "udp", "--sport", "53"],)),
     "allowinUPnP": ("ACCEPT!", (["-p", "udp", "--dport", "1900"], ["-p", "tcp", "--dport", "49152"])),
-    # What it looks for within the packet no header tells, so it may match any query.
+    # What it looks for within the packet no header shows, so it may match any query.
     "DNSAmp": ("DROP", (["-p", "udp", "--dport", "53", "-m", "u32", "--u32", "a recursive query"],)),
 }
 """Standard actions that are one decision on some packets: what they do unless told otherwise (``!``: always), the packets."""
@@ -78,7 +78,7 @@ SIX: dict[str, tuple[list[str], ...]] = {
     "allowMcast": (["-d", "ff00::/8"],),
 }
 """What differs with IPv6, which has no broadcast. Shorewall6 looks for the host's anycast addresses when it starts and refuses
-packets to them; no export tells them, and what they refuse the policies these actions stand before refuse as well."""
+packets to them; no export shows them, and what they refuse the policies these actions stand before refuse as well."""
 
 NEEDED_ICMP = {
     4: [(["-p", "icmp", "-m", "icmp", "--icmp-type", kind]) for kind in ("3/4", "11")],

@@ -139,7 +139,7 @@ def rate_words(text: str) -> list[str]:
 
 
 def detail_words(row_value: dict[str, str]) -> list[str]:
-    """Conditions that no single packet tells: rate, user, mark, number of connections, time, headers, switch, helper."""
+    """Conditions that no single packet shows: rate, user, mark, number of connections, time, headers, switch, helper."""
     out: list[str] = []
     if rate := row_value.get("rate"):
         out += rate_words(rate)

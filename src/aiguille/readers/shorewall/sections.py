@@ -126,7 +126,8 @@ class Sections:
     def disposition(self, name: str) -> str:
         """What a setting says is done with packets of a kind."""
         name = f"{name}_DISPOSITION"
-        call = parse_or_raise(self.folder.setting_where(name), read_policy, self.folder.setting(name).upper())
+        said = self.folder.setting(name) or self.folder.defaults[name]
+        call = parse_or_raise(self.folder.setting_where(name), read_policy, said)
         return call.name.removeprefix("A_")
 
 

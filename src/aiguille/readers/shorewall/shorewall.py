@@ -114,6 +114,32 @@ def _refuse_other_family(rulebases: Iterable[Rulebase], family: int) -> None:
                         )
 
 
+_REFUSALS = ("DROP", "A_DROP", "REJECT")
+_DISPOSITIONS: dict[str, tuple[str, ...]] = {
+    "BLACKLIST": (*_REFUSALS, "A_REJECT"),
+    "INVALID": (*_REFUSALS, "CONTINUE"),
+    "RELATED": (*_REFUSALS, "CONTINUE", "ACCEPT"),
+    "RPFILTER": ("DROP", "A_DROP"),  # the others it takes only where no interface has the option
+    "SFILTER": (*_REFUSALS, "A_REJECT"),
+    "SMURF": ("DROP", "A_DROP"),
+    "TCP_FLAGS": (*_REFUSALS, "A_REJECT", "ACCEPT"),
+    "UNTRACKED": (*_REFUSALS, "CONTINUE", "ACCEPT"),
+}
+"""What Shorewall 5.2 takes as a value of each of these settings; with any other it does not start."""
+
+
+def _refuse_dispositions(folder: Folder, network: Network) -> None:
+    for kind, possible in _DISPOSITIONS.items():
+        name = f"{kind}_DISPOSITION"
+        if kind == "RPFILTER" and not any(one.has("rpfilter") for one in network.interfaces.values()):
+            continue
+        if folder.setting(name) not in ("", *possible):
+            raise UnreadableError(
+                f"{folder.setting_where(name)}: '{folder.setting(name)}' is no value of {name}, which may be "
+                f"{', '.join(possible)}; Shorewall refuses such a configuration, so these files are not what runs"
+            )
+
+
 def _plain(zone: Zone) -> list[str]:
     """Interfaces all of whose hosts are of the zone."""
     return sorted({g.interface.name for g in zone.groups if not g.networks and not g.interface.name.endswith("+")})
@@ -139,6 +165,7 @@ class _Compiler:
         self.network = Network(self.folder)
         if limit := self.folder.setting("LOGLIMIT"):
             parse_or_raise(self.folder.setting_where("LOGLIMIT"), rate_words, limit)
+        _refuse_dispositions(self.folder, self.network)
         self.rules = Rules(self.folder, self.network)
         self.tables = Tables(family, ledger, bundle.sets)
         self.home = self.folder.home

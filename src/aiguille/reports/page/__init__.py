@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from base64 import b64encode
+from collections.abc import Sequence
 from functools import cache
 from hashlib import sha256
 from importlib import resources
@@ -23,14 +24,17 @@ def as_html(dossier: Dossier) -> str:
     """The page; the same for the same audit. A section without anything to say is left out, and its link with it."""
     environment = _environment()
 
-    def rendered(section: Section) -> str | None:
-        content = section.build(dossier)
-        return None if content is None else environment.get_template(f"{section.name}.html").render(content)
+    def rendered(sections: Sequence[Section]) -> dict[str, str | None]:
+        contents = {one.name: one.build(dossier) for one in sections}
+        return {
+            name: None if content is None else environment.get_template(f"{name}.html").render(content)
+            for name, content in contents.items()
+        }
 
     _ = dossier.rules, dossier.reach  # several sections ask for them
-    # Figures take longest, so those that have one are handed out first.
-    order = sorted(SECTIONS, key=lambda one: not one.figure)
-    texts = dict(zip((one.name for one in order), share(rendered, order, dossier.jobs), strict=True))
+    # One process draws all figures, as loading what draws them takes as long as drawing them.
+    drawn, plain = ([one for one in SECTIONS if one.figure == figure] for figure in (True, False))
+    texts = {name: text for part in share(rendered, (drawn, plain), dossier.jobs) for name, text in part.items()}
     parts = [
         {"name": one.name, "title": one.title, "html": text, "appendix": one.appendix}
         for one in SECTIONS

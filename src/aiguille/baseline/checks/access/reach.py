@@ -252,7 +252,7 @@ def _outside_answers(subject: Subject, certain: Sequence[Exposure], doubtful: Se
 
 
 def _countries(group: _Group) -> str:
-    """The countries a rule lets in, where nothing else makes it doubtful than that no data tells their addresses."""
+    """The countries a rule lets in, where nothing else makes it doubtful than that no data shows their addresses."""
     steps, device = group.worst.proof.steps, group.worst.proof.program.device
     accepting = [step for step in steps if step.kind is Kind.ACCEPT]
     others = [step for step in steps if step.kind is not Kind.ACCEPT and step.rule is not None]

@@ -151,7 +151,7 @@ _TICKET = r"(?i:\b(?:ticket|change|request|case)\b\W{0,3}\w*-?\d+)|\b[A-Z]-\d{2,
 @check(
     id="rules.incomplete-documentation",
     together="described rules name no ticket, or lack what else is asked for",
-    title="A rule's papers are incomplete",
+    title="A rule's documentation is incomplete",
     severity=Severity.INFO,
     controls=("CM-3",),
     params=(

@@ -91,7 +91,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule) or one.rule.shipped:
-            continue  # what the first lets through the forwards tell, further down; the second nobody asked for
+            continue  # what the first lets through the forwards show, further down; the second nobody asked for
         if not any(is_wide(r, Axis.SRC, one.program) and meets(r, inward) for r in one.regions):
             continue
         strangers = box([(Axis.SRC, subject.study.strangers(one.program))])
@@ -376,7 +376,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     asked = IntervalSet(span for held in ports_of for span in (held.spans if held is not None else [(0, 65535)]))
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule):
-            continue  # what it lets through the forwards tell, further down
+            continue  # what it lets through the forwards show, further down
         wanted = services[one.program.family]
         for region in sorted(one.regions, key=is_voice):
             ports = region[Axis.B]
@@ -430,7 +430,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
 
 
 def _dangerous_forwards(subject: Subject, described: set[Span]) -> Iterator[Found]:
-    """Port forwards that lead anybody outside to such a service, where no rule that names its port has been told."""
+    """Port forwards that lead anybody outside to such a service, where no rule that names its port has been reported."""
     outer = subject.study.on(Side.OUTSIDE)
     for forward in forwards_of(subject.device) if outer else ():
         for text, proof in _dangers_behind(subject, forward, outer):

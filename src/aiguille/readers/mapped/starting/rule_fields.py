@@ -146,7 +146,7 @@ class RuleGuess:
         return self._record(one)
 
     def _record(self, one: Field) -> tuple[str, str]:
-        """What a field that is no condition tells about the rule."""
+        """What a field that is no condition shows about the rule."""
         if one.share(lambda v: v.lower() in FLAGS) > 0.9:
             if one.hints(*hints.SWITCH_OFF):
                 return "enabled", f"{{from: {quote(one.path)}, words: no-or-yes, missing: true}}"
