@@ -19,7 +19,28 @@ LOG_ALL = "-A INPUT -j LOG\n-A FORWARD -j LOG"
 
 
 CASES = [
-    # check, expected outcome, device
+    # A rate lets some of them in, and the default all others, of which another check speaks.
+    (
+        "deny.invalid",
+        "cannot tell",
+        filter_table(
+            "-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT\n-A INPUT -m limit --limit 3/min -j ACCEPT",
+            policies="ADA",
+        ),
+    ),
+    (
+        "deny.invalid",
+        "fail",
+        filter_table(
+            "-A INPUT -m conntrack --ctstate ESTABLISHED -j ACCEPT\n-A INPUT -p tcp -m tcp --dport 443 -j ACCEPT"
+        ),
+    ),
+    # The largest group of sources that is one still.
+    (
+        "rules.contradicted",
+        "fail",
+        filter_table("-A INPUT -p tcp -m tcp --dport 443 -j ACCEPT\n-A INPUT -s 240.0.0.0/4 -j DROP"),
+    ),
     ("logging.refusals", "cannot tell", sheet("src,dst,action", "any,any,deny")),
     ("logging.refusals", "fail", sheet("src,dst,action,log", "any,any,deny,no")),
     (
@@ -37,7 +58,11 @@ CASES = [
     ("access.reachable-from-outside", "fail", zoned(f"-A INPUT -i eth0 {SSH} -j ACCEPT")),
     ("access.reachable-from-outside", "fail", zoned("-A INPUT -i eth+ -p tcp -m tcp ! --dport 80 -j ACCEPT")),
     ("access.reachable-from-outside", "fail", zoned("-A INPUT ! -i eth1 -j ACCEPT")),
-    ("access.reachable-from-outside", "fail", zoned(f"-A INPUT -i eth0 {SSH} -m limit --limit 3/min -j ACCEPT")),
+    (
+        "access.reachable-from-outside",
+        "fail",
+        zoned(f"-A INPUT -i eth0 {SSH} -m limit --limit 3/min -j ACCEPT", policies="ADA"),
+    ),
     ("access.reachable-from-outside", "fail", filter_table(f"-A INPUT {SSH} -j ACCEPT")),
     ("access.reachable-from-outside", "pass", zoned(f"-A INPUT -i eth1 {SSH} -j ACCEPT")),
     (

@@ -53,6 +53,14 @@ class FigureKind(Struct, frozen=True):
     nothing: str
 
 
+def load() -> None:
+    """Load what draws figures, so that processes started from here have it."""
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)  # its font cache is no news to an auditor
+    from matplotlib.backends import backend_agg, backend_svg
+
+    _ = backend_agg, backend_svg
+
+
 def svg(figure: Figure) -> str:
     """The figure as SVG, its text as text; the same bytes for the same figure."""
     import matplotlib as mpl
@@ -95,7 +103,7 @@ def inline(text: str, name: str, label: str) -> str:
 
 def _figure(height: float, panels: Sequence[float] = (1,)) -> tuple[Figure, list[Axes]]:
     """A figure of `height` inches with panels beside one another."""
-    logging.getLogger("matplotlib").setLevel(logging.ERROR)  # its font cache is no news to an auditor
+    load()
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 

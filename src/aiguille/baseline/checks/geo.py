@@ -182,7 +182,7 @@ def countries(subject: Subject) -> Iterator[Answer]:
     if not outside_known(subject.device):
         yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
         return
-    found = 0
+    found = False
     described: set[object] = set()
     for one in reaches(subject.study):
         strange = [
@@ -191,7 +191,7 @@ def countries(subject: Subject) -> Iterator[Answer]:
         key = (one.rule, one.family)
         if strange and key not in described and not one.what.startswith("icmp"):
             described.add(key)
-            found += 1
+            found = True
             text = f"{capital(one.place)} lets {_countries(strange)} reach {one.what} over {{family}}."
             subject_text = f"{one.rule.rulebase} {one.rule.chain} {one.what} {one.direction}"
             yield Found(text, subject_text, lines(one.rule.where), (one.rule,), family=one.family)
@@ -220,7 +220,7 @@ def blocked_reach(subject: Subject) -> Iterator[Answer]:
     filters = [one for one in filters_of(subject.device) if one.inward]
     locations = subject.study.estate.locations
     outer = subject.study.on(Side.OUTSIDE)
-    found = 0
+    found = False
     for one in filters:
         for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
             for program in subject.programs.all(direction):
@@ -235,7 +235,7 @@ def blocked_reach(subject: Subject) -> Iterator[Answer]:
                 if proof is None and here is not None and decider.find(here, may_let_in(program)) is not None:
                     yield CannotTell(f"a country that {_name(one)} keeps out may get in, {UNSETTLED}")
                 if proof is not None:
-                    found += 1
+                    found = True
                     last = proof.steps[-1]
                     code = locations.country(program.family, proof.packet.source) or ""
                     going = direction.value.replace("-", " the ")
@@ -368,7 +368,7 @@ def own_source(subject: Subject) -> Iterator[Answer]:
     if not locations:
         yield CannotTell(NO_DATA)
         return
-    found = 0
+    found = False
     for one in filters:
         shut = {
             family: country_set(locations, blocked(one, locations), family) - _exceptions(subject, one, family)
@@ -377,7 +377,7 @@ def own_source(subject: Subject) -> Iterator[Answer]:
         for whose, source in wanted:
             out = IntervalSet([(source.first, source.last)]) & shut[source.family]
             if out:
-                found += 1
+                found = True
                 code = locations.country(source.family, out.first)
                 lies = "lies" if out.size == source.last - source.first + 1 else "lies partly"
                 text = f"{spell_operand(source)} ({whose}) {lies} in {country_name(code or '')}, which {_name(one)} keeps out."

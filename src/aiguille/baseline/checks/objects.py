@@ -93,7 +93,7 @@ def unused(subject: Subject) -> Iterator[Answer]:
 def duplicate(subject: Subject) -> Iterator[Answer]:
     objects = every_object(subject)
     known: dict[object, Object] = {}
-    found = 0
+    found = False
     for one in objects:
         if isinstance(one, SetObject):
             key: object = ("set", one.dimensions, frozenset(one.entries)) if one.entries and one.complete else None
@@ -106,7 +106,7 @@ def duplicate(subject: Subject) -> Iterator[Answer]:
             continue
         first = known.setdefault(key, one)
         if first is not one:
-            found += 1
+            found = True
             text = f"{_name(one)} stands for the same as '{first.name}'."
             yield Found(text, f"{kind_of(one)} {one.name} {first.name}", lines(one.where, first.where))
     if not found:
@@ -201,13 +201,13 @@ def dangling(subject: Subject) -> Iterator[Answer]:
     device = subject.device
     every: list[Object] = [*device.addresses, *device.services, *device.sets]
     names = {(kind_of(one), one.name) for one in every} | {(NameKind.ZONE, zone.name) for zone in device.zones}
-    found = looked = 0
+    looked, found = 0, False
     kept_apart: list[str] = []
     for one in every:
         for member in members_of(one):
             looked += 1
             if (member.kind, member.name) not in names:
-                found += 1
+                found = True
                 text = f"{_name(one)} names '{member.name}', which does not exist."
                 yield Found(text, f"{kind_of(one)} {one.name}: {member.name}", lines(one.where))
     for (kind, name), places in uses(device).items():
@@ -215,7 +215,7 @@ def dangling(subject: Subject) -> Iterator[Answer]:
         if (kind, name) not in names and kind is NameKind.SET and device.dialect in GENERAL_HOSTS:
             kept_apart.append(name)  # the kernel loads no rule whose set is not there; it is saved apart
         elif (kind, name) not in names:
-            found += 1
+            found = True
             rule = places[0].rule
             chain = next(c for c in places[0].rulebase.chains if any(r is rule for r in c.rules))
             text = f"{capital(speak(chain, rule))} names {kind.value} '{name}', which does not exist."
@@ -278,11 +278,11 @@ def deep(subject: Subject) -> Iterator[Answer]:
     if not groups:
         yield NotApplicable("no object names another")
         return
-    found = 0
+    found = False
     for one in groups:
         depth = depth_of(subject.device, one)
         if depth > subject.params["at_most"] and not cycle_from(subject.device, one):
-            found += 1
+            found = True
             yield Found(
                 f"{_name(one)} is nested {counted(depth, 'level')} deep.",
                 f"{kind_of(one)} {one.name}",
@@ -311,7 +311,7 @@ def everything(subject: Subject) -> Iterator[Answer]:
     if not objects:
         yield NotApplicable(NO_OBJECTS)
         return
-    found = 0
+    found = False
     for one in objects:
         what = ""
         values = _values(subject, one)
@@ -327,7 +327,7 @@ def everything(subject: Subject) -> Iterator[Answer]:
             )
             what = counted(ports.size, "port") if ports.size >= subject.params["ports"] else ""
         if what:
-            found += 1
+            found = True
             yield Found(f"{_name(one)} stands for {what}.", f"{kind_of(one)} {one.name}", lines(one.where))
     if not found:
         yield Passed(f"none of {counted(len(objects), 'object')} stands for almost everything")
@@ -347,7 +347,7 @@ _PORT = re.compile(r"(?i)(?:^|[^a-z])(?:tcp|udp|port)[-_ ]?(\d{1,5})(?!\d)")
     fix="Rename the object, or correct its value.",
 )
 def misnamed(subject: Subject) -> Iterator[Answer]:
-    looked = found = 0
+    looked, found = 0, False
     for one in every_object(subject):
         said = ""
         if isinstance(one, AddressObject) and (match := _ADDRESS.search(one.name)):
@@ -365,7 +365,7 @@ def misnamed(subject: Subject) -> Iterator[Answer]:
             looked += 1
             said = f"port {match[1]}" if ports and int(match[1]) not in ports else ""
         if said:
-            found += 1
+            found = True
             has = listed((spell_operand(m) for m in one.members), 3) if not isinstance(one, SetObject) else ""
             yield Found(f"{_name(one)} is {has}, not {said}.", f"{kind_of(one)} {one.name}", lines(one.where))
     if not looked:
@@ -395,7 +395,7 @@ def other_zone(subject: Subject) -> Iterator[Answer]:
         if z.side is not Side.OUTSIDE
     }
     zone_of = {name: z.name for z in subject.device.zones for name in z.interfaces}
-    looked = found = 0
+    looked, found = 0, False
     for rulebase in subject.device.rulebases:
         for chain, rule in rulebase.rules():
             into = [
@@ -415,7 +415,7 @@ def other_zone(subject: Subject) -> Iterator[Answer]:
                 here = any(values.overlaps(nets[z]) for z in zones)
                 other = next((z for z, mine in nets.items() if z not in zones and values.issubset(mine)), None)
                 if not here and other is not None:
-                    found += 1
+                    found = True
                     text = f"{capital(speak(chain, rule))} sends '{name}' to {listed(sorted(zones))}, and it lies in {other}."
                     where = lines(rule.where, objects[name].where)
                     yield Found(
@@ -449,7 +449,7 @@ def shared_widths(subject: Subject) -> Iterator[Answer]:
     groups = {
         (kind_of(o), o.name): o for o in every_object(subject) if isinstance(o, AddressObject) and len(o.members) > 1
     }
-    looked = found = 0
+    looked, found = 0, False
     for key, places in uses(subject.device).items():
         if key not in groups:
             continue
@@ -464,7 +464,7 @@ def shared_widths(subject: Subject) -> Iterator[Answer]:
         reports.sort(key=lambda r: (r.openness.bits or 0.0, r.rule.number))
         low, high = reports[0], reports[-1]
         if (high.openness.bits or 0) - (low.openness.bits or 0) > subject.params["bits"]:
-            found += 1
+            found = True
             one = groups[key]
             text = (
                 f"{_name(one)} is named by {speak(low.chain, low.rule)} (2^{low.openness.bits:.0f} packets) "

@@ -243,7 +243,7 @@ def no_listener(subject: Subject) -> Iterator[Answer]:
     if not sockets:
         yield CannotTell("the export does not state which sockets wait for connections; add `ss -H -tuln`")
         return
-    looked = found = 0
+    looked, found = 0, False
     for one in subject.study.admissions(Direction.TO_DEVICE):
         if one.rule.implied or one.rule.shipped or one.rule.built_in:
             continue
@@ -264,7 +264,7 @@ def no_listener(subject: Subject) -> Iterator[Answer]:
             if not any(at == protocol and first <= port <= last for at, port in sockets)
         )
         if idle:
-            found += 1
+            found = True
             described = listed((_spell(*pair) for pair in idle), 4)
             answer = about(one, f"{name_of(one)} lets {{family}} connections to {described} in, where no socket waits")
             waits = box([(Axis.PROTO, IntervalSet.of(idle[0][0])), (Axis.B, IntervalSet.of(idle[0][1]))])
@@ -295,7 +295,7 @@ def no_listener(subject: Subject) -> Iterator[Answer]:
     fix="Move the busy rule up; the order given changes no verdict.",
 )
 def rule_order(subject: Subject) -> Iterator[Answer]:
-    looked = found = 0
+    looked, found = 0, False
     for direction in Direction:
         programs = list(subject.programs.all(direction))
         chains = {Same(chain): (base, chain) for program in programs for base, chain in program.bases}
@@ -306,7 +306,7 @@ def rule_order(subject: Subject) -> Iterator[Answer]:
             looked += 1
             if order.now < subject.params["comparisons"] or order.now < order.better * subject.params["gain"]:
                 continue
-            found += 1
+            found = True
             rule, places = order.moved
             yield Found(
                 f"Chain {chain.name} takes {order.now:.1f} comparisons a hit, {order.better:.1f} in the order "

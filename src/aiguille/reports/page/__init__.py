@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from base64 import b64encode
-from collections.abc import Sequence
 from functools import cache
 from hashlib import sha256
 from importlib import resources
@@ -12,6 +11,7 @@ from typing import TYPE_CHECKING
 from aiguille._version import __version__
 from aiguille.analysis.sharing import share
 from aiguille.baseline import Severity
+from aiguille.reports import figures
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.page.sections import SECTIONS, Section
 from aiguille.reports.text import counted, visible, visible_lines
@@ -24,17 +24,15 @@ def as_html(dossier: Dossier) -> str:
     """The page; the same for the same audit. A section without anything to say is left out, and its link with it."""
     environment = _environment()
 
-    def rendered(sections: Sequence[Section]) -> dict[str, str | None]:
-        contents = {one.name: one.build(dossier) for one in sections}
-        return {
-            name: None if content is None else environment.get_template(f"{name}.html").render(content)
-            for name, content in contents.items()
-        }
+    def rendered(section: Section) -> str | None:
+        content = section.build(dossier)
+        return None if content is None else environment.get_template(f"{section.name}.html").render(content)
 
+    figures.load()
     _ = dossier.rules, dossier.reach  # several sections ask for them
-    # One process draws all figures, as loading what draws them takes as long as drawing them.
-    drawn, plain = ([one for one in SECTIONS if one.figure == figure] for figure in (True, False))
-    texts = {name: text for part in share(rendered, (drawn, plain), dossier.jobs) for name, text in part.items()}
+    # Figures take longest, so those that have one are handed out first.
+    order = sorted(SECTIONS, key=lambda one: not one.figure)
+    texts = dict(zip((one.name for one in order), share(rendered, order, dossier.jobs), strict=True))
     parts = [
         {"name": one.name, "title": one.title, "html": text, "appendix": one.appendix}
         for one in SECTIONS

@@ -274,7 +274,7 @@ def password_policy(subject: Subject) -> Iterator[Answer]:
     fix="Ask for keys, or a second factor, of everybody who logs in from afar.",
 )
 def second_factor(subject: Subject) -> Iterator[Answer]:
-    looked = found = 0
+    looked, found = 0, False
     passwords, keyboard = (
         fact(subject, f"sshd {n}") for n in ("PasswordAuthentication", "KbdInteractiveAuthentication")
     )
@@ -284,7 +284,7 @@ def second_factor(subject: Subject) -> Iterator[Answer]:
         looked += 1
         # Left to its default, the keyboard-interactive way asks what the system's own settings make it ask.
         if one.setting.value.lower() == "yes" and (one is passwords or one.setting.standing == "stated"):
-            found += 1
+            found = True
             text = f"sshd takes passwords ({one.name.removeprefix('sshd ')} yes{by_default(one.setting)})."
             yield Found(text, one.name, lines(one.setting.where))
     if (passwords is None) is not (keyboard is None):
@@ -293,7 +293,7 @@ def second_factor(subject: Subject) -> Iterator[Answer]:
     for account in described:
         looked += 1
         if not account.second_factor.value:
-            found += 1
+            found = True
             text = f"Account '{account.name}' ({account.role or 'role not stated'}) logs in with a password alone."
             where = lines(account.second_factor.where, account.where)
             yield Found(text, f"account {account.name}", where)

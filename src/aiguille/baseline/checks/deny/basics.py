@@ -240,7 +240,7 @@ def invalid(subject: Subject) -> Iterator[Answer]:
     if not _states_written(subject):
         yield NotApplicable(IMPLICIT)
         return
-    found = 0
+    found = False
     for program in programs:
         symbols = program.space.symbols
         lo = IntervalSet.of(symbols.number(LOOPBACK)) if LOOPBACK in symbols.names else IntervalSet()
@@ -263,7 +263,7 @@ def invalid(subject: Subject) -> Iterator[Answer]:
         if proof is None and decider.find(box(tcp), perhaps) is not None:
             yield CannotTell(f"invalid packets may be accepted, {UNSETTLED}")
         if proof is not None:
-            found += 1
+            found = True
             going = program.direction.value.replace("-", " the ")
             last = proof.steps[-1]
             text = f"{capital(speak(last.chain, last.rule))} accepts invalid {{family}} packets {going}."
@@ -293,7 +293,7 @@ def loopback(subject: Subject) -> Iterator[Answer]:
     if not (own or named):
         yield NotApplicable("this make's rules do not see the loopback")
         return
-    found = 0
+    found = False
     for program in programs:
         number = program.space.symbols.number(LOOPBACK)
         mine = IntervalSet([(0x7F000001, 0x7F000001)]) if program.family == 4 else IntervalSet.of(1)
@@ -316,7 +316,7 @@ def loopback(subject: Subject) -> Iterator[Answer]:
         if proof is None and decider.find(here, perhaps) is not None:
             yield CannotTell(f"connections on the loopback may be refused, {UNSETTLED}")
         if proof is not None:
-            found += 1
+            found = True
             last = proof.steps[-1]
             text = f"{capital(speak(last.chain, last.rule))} refuses new {{family}} connections on the loopback."
             yield finding_from(proof, text, "loopback")
@@ -406,7 +406,7 @@ def icmp_errors(subject: Subject) -> Iterator[Answer]:
     if not _states_written(subject):
         yield NotApplicable(IMPLICIT)
         return
-    found = 0
+    found = False
     for program in programs:
         protocol, kind, code = (1, 3, 4) if program.family == 4 else (58, 2, 0)
         error = [(Axis.PROTO, IntervalSet.of(protocol)), (Axis.A, IntervalSet.of(kind)), (Axis.B, IntervalSet.of(code))]
@@ -419,7 +419,7 @@ def icmp_errors(subject: Subject) -> Iterator[Answer]:
         parts = (overlap(region, box(error)) for region in _running(subject, program, State.RELATED))
         proof = next((p for r in parts if r is not None and (p := decider.find(r, by_kind)) is not None), None)
         if proof is not None:
-            found += 1
+            found = True
             last = proof.steps[-1]
             going = program.direction.value.replace("-", " the ")
             text = (

@@ -209,7 +209,7 @@ def guests_inside(subject: Subject) -> Iterator[Answer]:
         yield NotApplicable("no network of guests is known")
         return
     pairs = list(_pairs(guests, [one for one in subject.study.inside if one.side in _WORTHY]))
-    found = 0
+    found = False
     for program in subject.programs.all(Direction.THROUGH_DEVICE):
         groups: dict[tuple[RuleRef, ...], list[tuple[Pair, str, Proof, Severity]]] = {}
         for pair in pairs:
@@ -217,7 +217,7 @@ def guests_inside(subject: Subject) -> Iterator[Answer]:
                 refs = tuple(refer(s.rulebase, s.chain, s.rule) for s in answer[2].steps)
                 groups.setdefault(refs, []).append(answer)
         for group in groups.values():
-            found += 1
+            found = True
             group.sort(key=lambda one: -one[3].rank)
             targets = listed(dict.fromkeys(f"{pair.source.label} to {pair.to}" for pair, *_ in group))
             words = listed(dict.fromkeys(words for _, words, _, _ in group))
@@ -313,7 +313,7 @@ def egress(subject: Subject) -> Iterator[Answer]:
 def answers_outside(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     programs = [p for d in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE) for p in subject.programs.all(d)]
-    found = 0
+    found = False
     for program in programs:
         last = program.default.rule if program.default is not None else None
         # What a program refuses of itself is no matter of these rules, but as the end of them.
@@ -337,7 +337,7 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
         if proof is None and here is not None and decider.find(here, perhaps) is not None:
             yield CannotTell(f"what is refused from the outside may be answered, {UNSETTLED}")
         if proof is not None:
-            found += 1
+            found = True
             by = proof.steps[-1]
             going = program.direction.value.replace("-", " the ")
             yield finding_from(
@@ -378,7 +378,7 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
     if not outer:
         yield CannotTell(f"no interface is known to face the outside; {SETTLE_OUTSIDE}")
         return
-    compared = found = 0
+    compared, found = 0, False
     for direction, (four, six) in pairs:
         if four is None or six is None:
             continue
@@ -405,7 +405,7 @@ def wider_ipv6(subject: Subject) -> Iterator[Answer]:
             proof = proof or subject.study.find(six, here, lets_in(six))
             words.append(f"{name} port {more.first}" if more.size == 1 else counted(more.size, f"{name} port"))
         if proof is not None:
-            found += 1
+            found = True
             reached = "on the device" if direction is Direction.TO_DEVICE else "behind the device"
             text = f"Over IPv6 anybody outside reaches {listed(words)} {reached} that IPv4 keeps shut."
             yield finding_from(proof, text, f"{direction} wider")

@@ -258,17 +258,17 @@ def noise(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     counted_rules = [r for base in subject.device.rulebases for _, r in base.rules() if r.hits is not None]
     total = sum(r.hits.packets for r in counted_rules if r.hits is not None and r.logs)
-    found = 0
+    found = False
     for one in subject.device.geo_filters:
         if one.enabled and one.logged.known and one.logged.value:
-            found += 1
+            found = True
             yield Found(
                 "Everything the filter by country refuses is recorded.",
                 f"filter {one.name}",
                 lines(one.logged.where, one.where),
             )
     for chain, rule in _recorded_countries(subject):
-        found += 1
+        found = True
         yield Found(
             f"{capital(speak(chain, rule))} records everything it refuses of some countries.",
             rule_subject(chain, rule),
@@ -286,12 +286,12 @@ def noise(subject: Subject) -> Iterator[Answer]:
         ):
             share = rule.hits.packets / total if total else 0.0
             if share > subject.params["share"]:
-                found += 1
+                found = True
                 yield about(admission, f"{name_of(admission)} makes {share:.0%} of the recorded hits")
     for step in _recording_public(subject, outer):
         hits = step.rule.hits.packets if step.rule is not None and step.rule.hits is not None else 0
         if total and hits / total > subject.params["share"]:
-            found += 1
+            found = True
             yield Found(
                 f"{capital(speak(step.chain, step.rule))} makes {hits / total:.0%} of the recorded hits.",
                 rule_subject(step.chain, step.rule),
@@ -367,7 +367,7 @@ _PER_MINUTE = {"s": 60.0, "m": 1.0, "h": 1 / 60, "d": 1 / 1440, "w": 1 / 10080}
     fix="Raise the limit to at least {at_least:g} records a minute; in rules of nft, write it before log.",
 )
 def rate(subject: Subject) -> Iterator[Answer]:
-    looked = found = 0
+    looked, found = 0, False
     for rulebase in subject.device.rulebases:
         for chain in rulebase.chains:
             for rule, after in zip_longest(chain.rules, chain.rules[1:]):
@@ -378,7 +378,7 @@ def rate(subject: Subject) -> Iterator[Answer]:
                 if _is_late(rule, after):
                     wrong.append("every packet: its limit stands behind the record")
                 for what in wrong:
-                    found += 1
+                    found = True
                     text = f"{capital(speak(chain, rule))} records {what}."
                     yield Found(text, rule_subject(chain, rule), (rule.where,), (refer(rulebase, chain, rule),))
     if not looked:

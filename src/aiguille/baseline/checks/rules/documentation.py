@@ -117,11 +117,11 @@ def copied_description(subject: Subject) -> Iterator[Answer]:
     for one in _admitting(subject):
         if one.rule.comment.strip():
             by_text.setdefault(one.rule.comment.strip().lower(), []).append(one)
-    found = 0
+    found = False
     for alike in by_text.values():
         for first, second in pairwise(alike):
             if first.program.family == second.program.family and not _akin(first.rule, second.rule):
-                found += 1
+                found = True
                 where = capital(speak(second.step.chain, second.rule))
                 yield _about(
                     second,
@@ -177,7 +177,7 @@ def incomplete_documentation(subject: Subject) -> Iterator[Answer]:
     if not subject.study.standings:
         yield without_rules(subject.device)
         return
-    found = 0
+    found = False
     for one in rules:
         papers = one.rule.documentation
         missing = []
@@ -188,7 +188,7 @@ def incomplete_documentation(subject: Subject) -> Iterator[Answer]:
         if subject.params["date"] and not (papers.created_at or read_date(_text(one.rule))):
             missing.append("date")
         if missing:
-            found += 1
+            found = True
             yield _about(
                 one, f"{capital(speak(one.step.chain, one.rule))} names no {' and no '.join(missing)}.", len(rules)
             )
@@ -262,7 +262,7 @@ _TRIED = r"(?i)\b(test\w*|debug\w*|try\w*|trac(?:e|ing))\b"
     fix="Give the rule an end date, or remove it if its time is over.",
 )
 def temporary(subject: Subject) -> Iterator[Answer]:
-    with_text = found = 0
+    with_text, found = 0, False
     for rulebase, chain, rule in _written(subject):
         text = _said(rule)
         if not text or not rule.enabled:
@@ -271,7 +271,7 @@ def temporary(subject: Subject) -> Iterator[Answer]:
         words = (*subject.params["words"], *((_TRIED,) if rule.action is Action.CONTINUE and rule.logs else ()))
         said = next((m for p in words if (m := pattern(p).search(text))), None)
         if said is not None and _ends(subject, rule) is None:
-            found += 1
+            found = True
             detail = f"{capital(speak(chain, rule))} says '{said[0]}' and has no end date."
             yield Found(
                 detail, f"{rulebase.name} {rule_subject(chain, rule)}", (rule.where,), (refer(rulebase, chain, rule),)

@@ -71,7 +71,7 @@ def one_of_group(subject: Subject) -> Iterator[Answer]:
     if not groups:
         yield NotApplicable("the export defines no group of addresses whose name a description could hold")
         return
-    looked = found = 0
+    looked, found = 0, False
     for base in subject.device.rulebases:
         for chain, rule in base.rules():
             if not rule.enabled or rule.action not in _DECIDING or rule.shipped or rule.implied or rule.built_in:
@@ -82,7 +82,7 @@ def one_of_group(subject: Subject) -> Iterator[Answer]:
                     continue
                 looked += 1
                 if not _uses(rule, group.name) and (held := _part_of(subject, rule, group)):
-                    found += 1
+                    found = True
                     yield Found(
                         f"{capital(speak(chain, rule))} speaks of '{group.name}' and holds {held} of its "
                         f"{counted(_size(group), 'address', 'addresses')}.",

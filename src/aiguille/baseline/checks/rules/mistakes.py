@@ -73,10 +73,10 @@ def _by_source_port(region: Box) -> bool:
 def source_port(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
     mirrored = {Same(one.rule) for one, _ in _mirrors(subject)}
-    found = 0
+    found = False
     for one in admissions:
         if any(_by_source_port(region) for region in one.regions) and Same(one.rule) not in mirrored:
-            found += 1
+            found = True
             answer = about(
                 one, f"{name_of(one)} lets {{family}} packets pass by the port they come from, to every port"
             )
@@ -114,7 +114,7 @@ _SAME_PORTS = (53, 67, 68, 123, 500, 520, 521, 546, 547, 1812, 1813, 4500, 5353)
 )
 def both_ports(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
-    found = 0
+    found = False
     for one in admissions:
         for region in one.regions:
             protocols, own, to = region[Axis.PROTO], region[Axis.A], region[Axis.B]
@@ -123,7 +123,7 @@ def both_ports(subject: Subject) -> Iterator[Answer]:
                 continue
             if any(port in own or port in to for port in _SAME_PORTS):
                 continue
-            found += 1
+            found = True
             yield about(one, f"{name_of(one)} lets {{family}} packets in only from port {own.first} to port {to.first}")
             break
     if not found:
@@ -168,9 +168,9 @@ def _mirrors(subject: Subject) -> Iterator[tuple[Admission, Admission]]:
     asks=(RULES_INWARD,),
 )
 def needless_return(subject: Subject) -> Iterator[Answer]:
-    found = 0
+    found = False
     for back, twin in _mirrors(subject):
-        found += 1
+        found = True
         where = speak(twin.step.chain, twin.rule)
         yield about(back, f"{name_of(back)} mirrors {where}, whose replies state tracking lets in by itself")
     if not found:
@@ -188,7 +188,7 @@ def needless_return(subject: Subject) -> Iterator[Answer]:
     fix="Put the rule on the side its source lives on, or correct the source.",
 )
 def wrong_side(subject: Subject) -> Iterator[Answer]:
-    looked = found = 0
+    looked, found = 0, False
     symbols = subject.programs.resolver(4).space.symbols
     behind: dict[int, tuple[str, Side | None]] = {}
     for zone in subject.device.zones:
@@ -206,7 +206,7 @@ def wrong_side(subject: Subject) -> Iterator[Answer]:
             said = _cannot_arrive(subject, rulebase, rule, behind, known, inside)
             looked += said is not None
             if said:
-                found += 1
+                found = True
                 sources = ", ".join(
                     spell_operand(o) for c in rule.match.conditions if c.field is Field.SOURCE for o in c.operands
                 )
@@ -270,7 +270,7 @@ def _cannot_arrive(
     fix="Move the rule into the other list, if it is still wanted.",
 )
 def wrong_list(subject: Subject) -> Iterator[Answer]:
-    looked = found = 0
+    looked, found = 0, False
     seen = [
         {step.rule.where for program in subject.programs.all(one) for step in program.steps if step.rule is not None}
         for one in INWARD
@@ -300,7 +300,7 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
                 if rule.where in described or not (all(mine) if direction is Direction.THROUGH_DEVICE else all(far)):
                     continue
                 described.add(rule.where)
-                found += 1
+                found = True
                 where = "its own address" if direction is Direction.THROUGH_DEVICE else "addresses of others alone"
                 yield Found(
                     f"{capital(speak(step.chain, rule))} is for {where}, in the list for traffic {going} the device.",
@@ -332,7 +332,7 @@ def unknown_network(subject: Subject) -> Iterator[Answer]:
         for family in (4, 6)
         if all_ways_known(subject.device, family)
     }
-    looked = found = 0
+    looked, found = 0, False
     described: set[Span] = set()
     for program, step in _placed(subject):
         rule, networks = step.rule, known.get(program.family)
@@ -345,7 +345,7 @@ def unknown_network(subject: Subject) -> Iterator[Answer]:
             looked += 1
             if places.overlaps(networks):
                 continue
-            found += 1
+            found = True
             described.add(rule.where)
             yield Found(
                 f"{capital(speak(step.chain, rule))} names {spell_spans(program.family, places.spans, 2)}, which lies in no network "
@@ -407,7 +407,7 @@ _SAID_PORT = re.compile(
 def other_port(subject: Subject) -> Iterator[Answer]:
     admissions = _admissions(subject)
     translated = _translated_ports(subject)
-    looked = found = 0
+    looked, found = 0, False
     for one in admissions:
         said = [int(port) for port in _SAID_PORT.findall(f"{one.rule.name} {one.rule.comment}")]
         opened = [ports for r in one.regions for axis in (Axis.A, Axis.B) if (ports := r[axis]) is not None]
@@ -416,7 +416,7 @@ def other_port(subject: Subject) -> Iterator[Answer]:
         looked += 1
         other = [port for port in said if port not in translated and not any(port in ports for ports in opened)]
         if other and len(other) == len(said):
-            found += 1
+            found = True
             opens = listed(dict.fromkeys(_spell_ports(r[Axis.B] or r[Axis.A]) for r in one.regions))
             yield about(one, f"{name_of(one)} is said to be for port {other[0]}, and opens {opens}")
     if not looked:
@@ -483,12 +483,12 @@ def link_network(subject: Subject) -> Iterator[Answer]:
     if not links:
         yield NotApplicable("no public network of an outside interface is known")
         return
-    found = 0
+    found = False
     for one in _admissions(subject):
         for network, held in links:
             said = [words for piece in one.step.pieces if (words := _names_link(piece.box, held, outer))]
             if network.family == one.program.family and said:
-                found += 1
+                found = True
                 text = f"{name_of(one)} is for what {said[0]} {spell_operand(network)}, the line to the outside alone"
                 yield about(one, text)
                 break

@@ -102,7 +102,7 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
     if not subject.study.standings:
         yield without_rules(subject.device)
         return
-    found = 0
+    found = False
     written = {where for where, _ in subject.study.written}
     yield from unsettled(subject)
     for _, reports in subject.study.written:
@@ -113,7 +113,7 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
             continue
         if standing is Standing.SHADOWED and undermined_by(subject, report) is not None:
             continue
-        found += 1
+        found = True
         yield _finding(report, f"{capital(speak(report.chain, report.rule))} {verb}{_because(report)}.")
     if not written:
         yield NotApplicable(NO_STATEMENTS)
@@ -211,7 +211,7 @@ def redundant(subject: Subject) -> Iterator[Answer]:
         return
     written = {where for where, _ in subject.study.written}
     yield from unsettled(subject)
-    found = 0
+    found = False
     for _, reports in subject.study.written:
         report = reports[0]
         rule = report.rule
@@ -222,7 +222,7 @@ def redundant(subject: Subject) -> Iterator[Answer]:
         beside = [r for r in report.because if r[2] is not None and r[2].where in written and r[2] is not rule]
         if not _needless(report) or not beside or undermined_by(subject, report) is not None:
             continue
-        found += 1
+        found = True
         yield replace(
             _finding(report, f"{capital(speak(report.chain, rule))} changes no verdict beside "
                      f"{listed((speak(chain, other) for _, chain, other in beside), 3)}."),
@@ -475,7 +475,7 @@ _MERGED = (
     fix="Make one rule of them, with a group or a list in the field that differs.",
 )
 def near_duplicate(subject: Subject) -> Iterator[Answer]:
-    looked = found = 0
+    looked, found = 0, False
     written = {where for where, _ in subject.study.written}
     for rulebase in subject.device.rulebases:
         for chain in rulebase.chains:
@@ -484,7 +484,7 @@ def near_duplicate(subject: Subject) -> Iterator[Answer]:
                     continue
                 if not _worth_merging(group):
                     continue
-                found += 1
+                found = True
                 first, last = group[0], group[-1]
                 yield Found(
                     f"Rules {', '.join(str(r.number) for r in group)} of chain {chain.name} differ only in {field}.",

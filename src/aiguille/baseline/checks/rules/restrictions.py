@@ -56,14 +56,14 @@ def no_effect(subject: Subject) -> Iterator[Answer]:
         yield without_rules(subject.device)
         return
     yield from unsettled(subject)
-    found = looked = 0
+    looked, found = 0, False
     for _, reports in subject.study.written:
         report = reports[0]
         if report.rule.action is Action.ACCEPT and names_sources(report.rule):
             looked += 1
             wide = undermined_by(subject, report)
             if wide is not None and report.standing in (Standing.REDUNDANT, Standing.SHADOWED):
-                found += 1
+                found = True
                 place = next((b, c) for b, c, r in report.because if r is wide)
                 yield Found(
                     f"{capital(speak(report.chain, report.rule))} lets named sources in, and {speak(place[1], wide)} lets in any.",
@@ -81,7 +81,7 @@ def no_effect(subject: Subject) -> Iterator[Answer]:
     ):
         looked += 1
         if answer is not None:
-            found += 1
+            found = True
             yield answer
     if not looked:
         yield NotApplicable(

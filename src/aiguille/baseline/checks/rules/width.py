@@ -87,7 +87,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     if not inner:
         yield _beyond_unknown(subject, outer)
         return
-    found = 0
+    found = False
     inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule) or one.rule.shipped:
@@ -101,7 +101,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
             if proof is None and subject.study.find(one.program, here, may_let_in(one.program), one.number) is not None:
                 yield CannotTell(f"{name_of(one)} may let any source outside reach inside networks, {UNSETTLED}")
             if proof is not None and proof.steps[-1] is one.step:
-                found += 1
+                found = True
                 at = extent(one.program, parts).partition(" to ")[2]
                 text = f"{name_of(one)} lets any {{family}} source outside reach inside networks: {at}."
                 icmp = IntervalSet.of(ICMP_OF[one.program.family])
@@ -118,7 +118,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
                 yield replace(finding_from(proof, text, severity=severity), who=Who.ANYBODY)
                 break
     for forward in _forwarded_inside(subject, outer, inner):
-        found += 1
+        found = True
         yield forward
     if not found:
         yield Passed("no rule lets any source outside reach an inside network")
@@ -222,7 +222,7 @@ def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
     asks=(RULES_INWARD,),
 )
 def any_service(subject: Subject) -> Iterator[Answer]:
-    found = looked = 0
+    looked, found = 0, False
     strange = subject.study.on(Side.GUEST, Side.DMZ)
     to_anything = {
         a.rule
@@ -234,10 +234,10 @@ def any_service(subject: Subject) -> Iterator[Answer]:
         looked += 1
         wide = [r for r in one.regions if _every_service(r)] if not _names_unknown(subject.device, one.rule) else []
         if wide and any(q.name == "not understood" for q in one.rule.qualifiers):
-            found += 1
+            found = True
             yield CannotTell(f"{name_of(one)} may let every service pass; a part of it was not understood")
         elif wide and one.rule not in to_anything and not is_for_translated(one.rule):
-            found += 1
+            found = True
             grave = one.program.direction is Direction.TO_DEVICE and any(
                 (into := r[Axis.IN]) is not None and into.overlaps(strange) and is_wide(r, Axis.SRC, one.program)
                 for r in wide
@@ -276,7 +276,7 @@ def _every_service(region: Box) -> bool:
     asks=(RULES_INWARD,),
 )
 def wide_ports(subject: Subject) -> Iterator[Answer]:
-    found = 0
+    found = False
     for one in _admissions(subject):
         counts = [r[Axis.B].size for r in one.regions if r[Axis.B] is not None and not _every_service(r)]  # type: ignore[union-attr]
         if (
@@ -284,7 +284,7 @@ def wide_ports(subject: Subject) -> Iterator[Answer]:
             and max(counts) > subject.params["at_most"]
             and not any(q.name == "not understood" for q in one.rule.qualifiers)
         ):
-            found += 1
+            found = True
             yield about(one, f"{name_of(one)} opens {counted(max(counts), 'port')} over {{family}}")
     if not found:
         yield Passed(f"no rule opens a range of more than {subject.params['at_most']} ports")
@@ -313,7 +313,7 @@ def wide_ports(subject: Subject) -> Iterator[Answer]:
     asks=(RULES_INWARD,),
 )
 def openness(subject: Subject) -> Iterator[Answer]:
-    found = looked = 0
+    looked, found = 0, False
     for one in _admissions(subject):
         looked += 1
         if is_for_translated(one.rule) or one.rule.shipped:
@@ -324,7 +324,7 @@ def openness(subject: Subject) -> Iterator[Answer]:
         ]
         bits = log2(sum(sizes)) if any(sizes) else 0.0
         if bits > limit:
-            found += 1
+            found = True
             yield about(one, f"{name_of(one)} is open from {extent(one.program, one.regions)} over {{family}}")
     if not found:
         yield Passed(f"none of {counted(looked, 'accepting rule')} is wider than the parameters")
@@ -368,7 +368,7 @@ DANGEROUS = tuple(
 )
 def dangerous_service(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
-    found = 0
+    found = False
     described_rules: set[Span] = set()
     services = {family: service_boxes((*subject.params["services"], *_LOGINS), family) for family in (4, 6)}
     ports_of = [one[Axis.B] for held in services.values() for _, one in held]
@@ -404,7 +404,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             )
             if not (outside or from_outer or to_keepers) and all(text in _WITHIN for text in names):
                 continue  # between networks of one's own that is what they are for
-            found += 1
+            found = True
             described_rules.add(one.rule.where)
             whence = (
                 "from anybody outside"
@@ -423,7 +423,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             yield replace(described, who=Who.ANYBODY if outside else Who.PARTNER if from_outer else Who.INSIDE)
             break
     for forward in _dangerous_forwards(subject, described_rules):
-        found += 1
+        found = True
         yield forward
     if not found:
         yield Passed("no rule that names ports lets such a service through from more than a few hosts")
@@ -591,11 +591,11 @@ def published_service(subject: Subject) -> Iterator[Answer]:
     if (nothing := _no_forward(forwards, outer)) is not None:
         yield nothing
         return
-    found = 0
+    found = False
     for forward in forwards:
         answer = _published(subject, forward, outer)
         if isinstance(answer, Found):
-            found += 1
+            found = True
         if answer is not None:
             yield answer
     if not found:
@@ -672,7 +672,7 @@ def dead_forward(subject: Subject) -> Iterator[Answer]:
     if (nothing := _no_forward(forwards, outer)) is not None:
         yield nothing
         return
-    looked = found = 0
+    looked, found = 0, False
     for forward in forwards:
         ways = list(ways_of(subject.study, forward, outer))
         if not ways:
@@ -680,7 +680,7 @@ def dead_forward(subject: Subject) -> Iterator[Answer]:
         looked += 1
         if any(subject.study.find(program, region, maybe_accepted) is not None for _, program, region in ways):
             continue
-        found += 1
+        found = True
         _, program, region = ways[0]
         proof = subject.study.decider(program).find(region, surely_refused)
         if proof is None:
