@@ -301,7 +301,9 @@ def _bundle(path: Path, root: str, places: dict[str, str], given: list[_Given], 
         try:
             with unexpected_told(by_name[name].shown):
                 file = by_name[name].load()
-        except EmptyFileError:
+        except EmptyFileError as error:
+            if not place.startswith("etc/"):  # where a blank file says that nothing was changed
+                found.notes.append(f"{error}, unless there was nothing to print; what it would say is not known")
             continue
         except UnreadableError as error:
             found.failures.append(Failure(by_name[name].shown, str(error)))

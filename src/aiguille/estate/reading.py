@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -28,6 +29,7 @@ from aiguille.model import (
     UsageError,
 )
 from aiguille.model.countries import country_code
+from aiguille.model.masking import mask_secrets
 from aiguille.readers import (
     formats,
     load_dialect,
@@ -78,7 +80,7 @@ def read(
             for device in _devices(job, sides or {}, tuple(administrators)):
                 devices.append(located(_unique(device, {d.name for d in devices}), locations))
         except UnreadableError as error:
-            found.failures.append(Failure(job.files[0].path, str(error)))
+            found.failures.append(Failure(job.files[0].path, f"{error}{_others(job)}"))
         if progress is not None:
             progress(number, len(found.jobs))
     names = {name for device in devices for name in interface_names(device)}
@@ -112,7 +114,7 @@ def read(
         devices=tuple(devices),
         as_of=day,
         title=found.title,
-        failures=tuple(Failure(printable(one.path), printable(one.message)) for one in found.failures),
+        failures=tuple(Failure(printable(one.path), _masked(printable(one.message))) for one in found.failures),
         notes=tuple(map(printable, found.notes)),
         locations=locations,
         baseline=found.baseline,
@@ -122,6 +124,22 @@ def read(
         about=found.about,
         fail_on=found.fail_on,
     )
+
+
+def _masked(message: str) -> str:
+    """A message without what looks like a secret; the place it begins with stays, which may be ``etc/passwd:1``."""
+    place, colon, what = message.partition(": ")
+    return f"{place}{colon}{mask_secrets(what)}" if colon else mask_secrets(message)
+
+
+def _others(job: Job) -> str:
+    """What is said of the other files of a device that could not be read, so that nobody takes them for audited."""
+    others = len(job.files) - 1
+    if not others:
+        return ""
+    folder = os.path.commonpath([str(Path(file.path).parent) for file in job.files]) or "."
+    one = others == 1
+    return f". The other file{'' if one else 's'} of this device below {folder} ({others}) {'is' if one else 'are'} not audited either"
 
 
 _OLD_DATA = 365

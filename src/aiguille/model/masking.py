@@ -29,6 +29,8 @@ _PLAIN = r"(?!\[secret\]|[=:]|(?i:yes|no|true|false|on|off|none|accept|drop|reje
 _VALUE = _PLAIN + r"""(?:"[^"]*"|'[^']*'|[^\s,;<>\]})'"]+)"""
 _ALWAYS = r"""(?!\[secret\])(?:"[^"]*"|'[^']*'|[^\s,;<>\]})'"]+)"""
 _ABOUT = r"(?!(?:length|min\w*|max\w*|complexity|policy|age|history|expir\w*|required|login|logins|is|and|or|for|of|by)\b|\w+=)"
+_SPEAKERS = "radius|tacacs|ldap|kerberos|isakmp|ike|ipsec|ospf|bgp|rip|vrrp"
+"""What shares a key with another host, of which a line speaks before it says the key."""
 _FORM = r"(?:(?:[0-9]|1[0-9]|md5|sha\d*|sha-\d+|hmac-\w+|encrypted|hidden|plain|cleartext|ascii|hex|ro|rw)\s+)"
 """How a secret is written, which stands before it."""
 
@@ -40,8 +42,11 @@ _SHAPES = (
     re.compile(rf"(?i)(?<![\w.-])((?:{_WORD}|key|auth(?:entication)?)\s+{_FORM}){_ALWAYS}"),  # name 7 value
     re.compile(r"(?i)(?<![\w.-])((?:pin|pass|passwd|password|passphrase)\s+)\d{4,}(?![\w.-])"),  # one of digits alone
     re.compile(
-        rf"(?i)(?<![\w.-])((?:passwd|password|passphrase|psk|community)\s+){_ABOUT}(?=public\b|private\b|\S*\d){_VALUE}"
+        rf"(?i)(?<![\w.-])((?:passwd|password|passphrase|psk|community|secret|token)\s+){_ABOUT}(?=public\b|private\b|\S*\d){_VALUE}"
     ),  # ... name value
+    re.compile(
+        rf"(?i)((?<![\w.-])(?:{_SPEAKERS})[\w+.-]*\s(?:[^#]*?\s)?key\s+){_VALUE}"
+    ),  # radius-server host 192.0.2.1 key value
     re.compile(rf"(?i)(?<![\w.-])(pass\s*[=:]\s*){_ALWAYS}"),
     re.compile(rf"(?i)(?<![\w.-])({_WORD}\s+)(?:\"[^\"]*\"|'[^']*')"),  # name "value"
     re.compile(rf"(?i)((?:^|[{{;])\s*{_WORD}\s+){_VALUE}"),  # a statement: name value

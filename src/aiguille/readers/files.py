@@ -217,7 +217,7 @@ class LedgerBuilder:
 
     def problem(self, where: Span, why: str, *, matters: bool = True) -> None:
         """The lines contradict the rest of the export; how far they were read is said apart from this."""
-        self._problems.append(LedgerEntry(where, why, matters))
+        self._problems.append(LedgerEntry(where, mask_secrets(why), matters))
 
     @property
     def unread_entries(self) -> int:

@@ -167,16 +167,14 @@ def _sources(
     given = tuple(file for file in shown if nftables.is_script(file))
     rulesets = tuple(file for file in shown if file not in given)
     out: list[_Source] = []
+    dumped = _Source(
+        "the dump of iptables",
+        (*dumps, *rulesets),
+        lambda: _running(dumps, rulesets, sets, name, objects, ledger),
+        Dump.IPTABLES,
+    )
     if dumps and any(line.lstrip().startswith(("-A", "[")) for file in dumps for line in file.lines):
-        both = (*dumps, *rulesets)
-        out.append(
-            _Source(
-                "the dump of iptables",
-                both,
-                lambda: _running(dumps, rulesets, sets, name, objects, ledger),
-                Dump.IPTABLES,
-            )
-        )
+        out.append(dumped)
     elif rulesets:
         out.append(
             _Source("the dump of nftables", rulesets, lambda: _ruleset(rulesets, objects, ledger), Dump.NFTABLES)
@@ -196,6 +194,8 @@ def _sources(
     for label, recognised, reader_of in POORER:
         if shown := tuple(file for file in printed if recognised(file)):
             out.append(_Source(label, shown, lambda shown=shown, reader_of=reader_of: reader_of(shown[0], ledger)))  # type: ignore[misc]
+    if not out and dumps:
+        out.append(dumped)  # defaults alone, and nothing else says what filters
     if not out:
         raise UnreadableError(
             f"{bundle.files[0].path}: nothing in this bundle of {name} holds firewall rules; ask for the output of "
