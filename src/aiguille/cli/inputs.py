@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from aiguille.cli.output import log, progress
-from aiguille.model import EXIT_UNREADABLE, Estate, Side
+from aiguille.model import EXIT_UNREADABLE, Estate, Side, UsageError
 
 if TYPE_CHECKING:
     from aiguille.baseline import Audit
@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 
 def _standard_input() -> bytes:
     """What another command hands over; raises UsageError for more than an export can have."""
-    from aiguille.model import UsageError
     from aiguille.readers.files import SIZE_LIMIT
 
     data = sys.stdin.buffer.read(SIZE_LIMIT + 1) if sys.stdin is not None else b""
@@ -36,7 +35,7 @@ def read_estate(
 ) -> Estate:
     """Read the paths given and say what was recognised, missing or odd.
 
-    view_tells: on a terminal the view that follows says what is missing or odd
+    view_shows: on a terminal the view that follows says what is missing or odd
     """
     from aiguille.estate import read
     from aiguille.estate.finding import PIPED
@@ -66,6 +65,7 @@ def read_estate(
         if collecting:
             gc.freeze()  # nor need it be looked through later
             gc.enable()
+    _spare_inputs(arguments, estate)
     if changes := getattr(arguments, "as_if", ()):
         from aiguille.estate.wordings import changed
 
@@ -87,6 +87,20 @@ def read_estate(
                 left = counted(device.ledger.unread_lines, "line")
                 log.warning("%s: %s not understood", visible(device.name), left)
     return estate
+
+
+def _spare_inputs(arguments: argparse.Namespace, estate: Estate) -> None:
+    """Refuse to write over what was read, with ``--force`` or without: an export is evidence."""
+    read = [source.path for device in estate.devices for source in device.sources]
+    read += [
+        *map(str, arguments.paths),
+        *(one.path for one in estate.failures),
+        str(getattr(arguments, "packets", None) or ""),
+    ]
+    held = {Path(path).resolve() for path in read if path}
+    for path in getattr(arguments, "out", None) or ():
+        if path.resolve() in held:
+            raise UsageError(f"{path}: this is one of the inputs, which are never written over; name another file")
 
 
 def _sides(arguments: argparse.Namespace) -> dict[str, Side]:
