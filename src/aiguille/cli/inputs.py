@@ -65,7 +65,7 @@ def read_estate(
         if collecting:
             gc.freeze()  # nor need it be looked through later
             gc.enable()
-    _spare_inputs(arguments, estate)
+    _spare_inputs(arguments, given, estate)
     if changes := getattr(arguments, "as_if", ()):
         from aiguille.estate.wordings import changed
 
@@ -89,7 +89,7 @@ def read_estate(
     return estate
 
 
-def _spare_inputs(arguments: argparse.Namespace, estate: Estate) -> None:
+def _spare_inputs(arguments: argparse.Namespace, given: Sequence[str | Path], estate: Estate) -> None:
     """Refuse to write over what was read, with ``--force`` or without: an export is evidence."""
     read = [source.path for device in estate.devices for source in device.sources]
     read += [
