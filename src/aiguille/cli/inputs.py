@@ -93,7 +93,7 @@ def _spare_inputs(arguments: argparse.Namespace, given: Sequence[str | Path], es
     """Refuse to write over what was read, with ``--force`` or without: an export is evidence."""
     read = [source.path for device in estate.devices for source in device.sources]
     read += [
-        *map(str, arguments.paths),
+        *map(str, given),
         *(one.path for one in estate.failures),
         str(getattr(arguments, "packets", None) or ""),
     ]
