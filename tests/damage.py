@@ -170,7 +170,7 @@ def _passed_over(estate: Estate, files: Files, home: Path) -> str:
     left = [
         Path(found[1])
         for one in estate.failures
-        for found in re.finditer(r"of this device below (.+) \(\d+\)", one.message)
+        for found in re.finditer(r"not audited either, below (.+)", one.message)
     ]
     spoken_of = "\n".join([*said, *estate.notes])
     return next(

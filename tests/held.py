@@ -39,7 +39,7 @@ HELD: list[tuple[str, str, str]] = [
      "test_whatever_the_match_options_print_is_exact_or_a_named_condition"),
     ("Shorewall: `physical=+`, `BLACKLIST=ALL`, DNSAmp, GlusterFS, allowinUPnP", PROGRAMS, "DNSAmp(DROP)"),
     ("Shorewall: one zone on one interface", PROGRAMS, '"one": {'),
-    ("Shorewall: dispositions that it refuses", PROGRAMS, "test_what_shorewall_does_not_take_as_a_disposition"),
+    ("Shorewall: dispositions that it refuses", PROGRAMS, "test_what_shorewall_refuses_is_refused"),
     ("firewalld: rules that it leaves out", PROGRAMS, "test_what_firewalld_ignores_is_ignored"),
     ("firewalld: contents with which it loads nothing", FIREWALL_FILES, "a forward-port needs a to-port or a to-addr"),
     ("firewalld: the services it ships", PROGRAMS, "test_services_of_ours_are_those_that_firewalld_ships"),

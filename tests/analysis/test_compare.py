@@ -11,6 +11,7 @@ import pytest
 from msgspec.structs import replace
 
 from aiguille.analysis.compare import changes, differences, in_one_space
+from aiguille.analysis.effects import effects_apart
 from aiguille.analysis.flows import Wish, flows
 from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study
@@ -261,3 +262,14 @@ def test_rules_that_people_wrote_on_one_line_decide_apart() -> None:
         "tcp 22": [1],
         "udp 53": [2],
     }
+
+
+@pytest.mark.parametrize(
+    ("returned", "apart"),
+    [("-d 10.0.5.0/24", False), ("-d 10.0.5.0/25", True), ("-d 10.0.5.0/24 -m limit --limit 3/min", True)],
+)
+def test_what_a_chain_returns_is_not_recorded_in_it(returned: str, apart: bool) -> None:
+    """As programs write exceptions; only what surely returns is none of the chain's."""
+    said = filter_table("-A FORWARD ! -d 10.0.5.0/24 -p tcp -m tcp --dport 80 -j LOG")
+    called = f"-A FORWARD -p tcp -m tcp --dport 80 -j excl\n-A excl {returned} -j RETURN\n-A excl -j LOG"
+    assert bool(effects_apart(said, filter_table(called, chains=("excl",)))) is apart

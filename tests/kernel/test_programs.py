@@ -597,37 +597,32 @@ def test_what_firewalld_refuses_is_refused(entry: str, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("name", "value"),
-    [("INVALID", "A_REJECT"), ("INVALID", "reject"), ("RELATED", "QUEUE"), ("SMURF", "REJECT"), ("RPFILTER", "REJECT")],
-)
-def test_what_shorewall_does_not_take_as_a_disposition(name: str, value: str, tmp_path: Path) -> None:
-    needs("shorewall")
-    files = {"zones": "fw firewall\nnet ipv4\n", "interfaces": "?FORMAT 2\nnet eth0 nosmurfs,rpfilter\n", "policy": "all all DROP\n",
-             "rules": "ACCEPT net:192.0.2.1 fw tcp 22\n"}  # fmt: skip
+    ("program", "setting", "why"),
+    [
+        ("shorewall6", "", "no address of IPv6; Shorewall refuses"),
+        *(
+            ("shorewall", f"{name}_DISPOSITION={value}", f"is no value of {name}_DISPOSITION")
+            for name, value in (
+                ("INVALID", "A_REJECT"), ("INVALID", "reject"), ("RELATED", "QUEUE"), ("SMURF", "REJECT"), ("RPFILTER", "REJECT"),
+            )
+        ),
+    ],
+)  # fmt: skip
+def test_what_shorewall_refuses_is_refused(program: str, setting: str, why: str, tmp_path: Path) -> None:
+    needs(program)
+    family = "6" if program.endswith("6") else "4"
+    files = {"zones": f"fw firewall\nnet ipv{family}\n", "interfaces": "?FORMAT 2\nnet eth0 rpfilter\n" if family == "4" else "net eth0\n",
+             "policy": "all all DROP\n", "rules": "ACCEPT net:192.0.2.1 fw tcp 22\n"}  # fmt: skip
     with Sandbox(tmp_path) as box:
-        folder = box.copy("etc/shorewall")
-        box.copy("usr/share/shorewall")
-        for file, text in files.items():
-            (folder / file).write_text(text)
-        host.read(box.bundle("etc/shorewall"), "files")
-        with (folder / "shorewall.conf").open("a") as conf:
-            conf.write(f"\n{name}_DISPOSITION={value}\n")
-        with pytest.raises(AssertionError, match="ERROR"):
-            box.run(LINKS + START_SHOREWALL.format(program="shorewall"))
-        with pytest.raises(UnreadableError, match=f"is no value of {name}_DISPOSITION"):
-            host.read(box.bundle("etc/shorewall"), "files")
-
-
-def test_what_shorewall_refuses_is_refused(tmp_path: Path) -> None:
-    needs("shorewall6")
-    files = {"zones": "fw firewall\nnet ipv6\n", "interfaces": "net eth0\n", "policy": "all all DROP\n",
-             "rules": "ACCEPT net:192.0.2.1 fw tcp 22\n"}  # fmt: skip
-    with Sandbox(tmp_path) as box:
-        folder = box.copy("etc/shorewall6")
+        folder = box.copy(f"etc/{program}")
         box.copy("usr/share/shorewall")
         for name, text in files.items():
             (folder / name).write_text(text)
-        with pytest.raises(AssertionError, match="Unknown Host"):
-            box.run(LINKS + START_SHOREWALL.format(program="shorewall6"))
-        with pytest.raises(UnreadableError, match="no address of IPv6; Shorewall refuses"):
-            host.read(box.bundle("etc/shorewall6"), "files")
+        if setting:
+            host.read(box.bundle(f"etc/{program}"), "files")  # without it all is well
+            with (folder / f"{program}.conf").open("a") as conf:
+                conf.write(f"\n{setting}\n")
+        with pytest.raises(AssertionError, match="ERROR"):
+            box.run(LINKS + START_SHOREWALL.format(program=program))
+        with pytest.raises(UnreadableError, match=why):
+            host.read(box.bundle(f"etc/{program}"), "files")

@@ -1,7 +1,7 @@
 """What rules do to packets beside letting them through: where they send them instead, and which they record.
 
 Two rule sets may let the same packets through and yet differ there. What a rule takes is looked at through the chains that lead to
-it; that a rule before it may have taken something away counts on neither side.
+it, without what these return surely; that a rule before it may have decided on something counts on neither side.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from msgspec import Struct
 from aiguille.analysis.compare import in_one_space
 from aiguille.analysis.program import Programs
 from aiguille.analysis.resolve import Resolver
-from aiguille.model import Chain, Device, Log, Rule, Rulebase, Translate, TranslationKind
+from aiguille.model import Action, Chain, Device, Log, Rule, Rulebase, Translate, TranslationKind
 from aiguille.model.identity import Same
 from aiguille.space import EVERYTHING, Box, overlap, subtract
 from aiguille.space.effort import spend
@@ -95,8 +95,10 @@ def _all_done(programs: Programs, family: int) -> list[_Done] | None:
 def _within(base: Rulebase, chain: Chain, box: Box, resolver: Resolver, around: tuple[str, ...]) -> Iterator[_Done]:
     if chain.name in around or len(around) > _DEEP:
         return
+    left = [box]
     for rule in chain.rules:
-        parts = [part for piece in resolver.rule(rule) if (part := overlap(box, piece.box)) is not None]
+        pieces = resolver.rule(rule)
+        parts = [part for one in left for piece in pieces if (part := overlap(one, piece.box)) is not None]
         spend(len(parts) + 1)
         for effect in rule.effects:
             if isinstance(effect, Log):
@@ -104,6 +106,11 @@ def _within(base: Rulebase, chain: Chain, box: Box, resolver: Resolver, around: 
             elif isinstance(effect, Translate):
                 does = Does.HIDES if effect.kind is TranslationKind.SOURCE else Does.SENDS
                 yield from (_Done(does, effect, chain, rule, part) for part in parts)
+        if rule.action is Action.RETURN:
+            for piece in pieces:
+                if piece.sure:
+                    left = [part for one in left for part in subtract(one, piece.box, resolver.space.tops)]
+            spend(len(left))
         target = base.chain(rule.target) if rule.target is not None else None
         if target is not None:
             for part in parts:

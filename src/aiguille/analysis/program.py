@@ -549,8 +549,8 @@ def before_tracking(pieces: tuple[Piece, ...], *, begun: bool = False) -> tuple[
         if states is None:
             out.append(piece)
         elif State.INVALID.number in states or (begun and State.NEW.number in states):
-            box_of_all = (*piece.box[: Axis.STATE], None, *piece.box[Axis.STATE + 1 :])
-            out.append(Piece(box_of_all, piece.sure and not begun))
+            of_any_state = (*piece.box[: Axis.STATE], None, *piece.box[Axis.STATE + 1 :])
+            out.append(Piece(of_any_state, piece.sure and not begun))
     return tuple(out)
 
 

@@ -211,7 +211,7 @@ def _not_understood(device: Device, where: Span) -> bool:
 
 
 def _with_ways_in(device: Device, zones: list[Zone]) -> Iterator[Zone]:
-    """Zones, each with a way in: where an export shows none, the zone itself stands for it, under its own name.
+    """Zones, each with a way in: where an export has none, the zone itself stands for it, under its own name.
 
     Where the export lists no zone with its interfaces, those that rules name are added, with the side their name says; where it does, a
     zone that rules name and it does not list is one nobody knows.
@@ -279,7 +279,7 @@ EVERYWHERE = (Addresses(4, 0, (1 << 32) - 1), Addresses(6, 0, (1 << 128) - 1))
 def _private(networks: tuple[Addresses, ...]) -> bool:
     """Whether there are networks and all of them are private; what every link has by itself counts as none.
 
-    Inside networks have global addresses of IPv6 as a rule (RFC 4864, 4): where there is IPv4, that shows.
+    Inside networks have global addresses of IPv6 as a rule (RFC 4864, 4): where there is IPv4, that decides.
     """
     described = [n for n in networks if n.family == 4] or [n for n in networks if n.first >> 118 != 0x3FA]
     held = [ip_network(text) for text in PRIVATE]

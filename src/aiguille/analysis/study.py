@@ -280,7 +280,7 @@ class Study(Struct, dict=True):
 
     @cached_property
     def outside_networks(self) -> tuple[Addresses, ...]:
-        """The networks the outside itself uses, as far as the export or the auditor shows."""
+        """The networks the outside itself uses, as far as the export or the auditor says."""
         return tuple(n for zone in self.device.zones if zone.side is Side.OUTSIDE for n in self.networks(zone.name))
 
     @cached_property

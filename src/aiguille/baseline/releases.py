@@ -21,7 +21,7 @@ class Release(Struct, frozen=True, forbid_unknown_fields=True):
 
 @cache
 def _table() -> tuple[Release, ...]:
-    import tomllib  # only hosts that show their release need it
+    import tomllib  # only hosts that state their release need it
 
     data = tomllib.loads((files("aiguille.baseline") / "releases.toml").read_text(encoding="utf-8"))
     return tuple(convert(data["release"], list[Release]))

@@ -92,12 +92,13 @@ def read_estate(
 def _spare_inputs(arguments: argparse.Namespace, given: Sequence[str | Path], estate: Estate) -> None:
     """Refuse to write over what was read, with ``--force`` or without: an export is evidence."""
     read = [source.path for device in estate.devices for source in device.sources]
-    read += [
-        *map(str, given),
-        *(one.path for one in estate.failures),
-        str(getattr(arguments, "packets", None) or ""),
-    ]
-    held = {Path(path).resolve() for path in read if path}
+    read += [*map(str, given), *(one.path for one in estate.failures)]
+    # Tables of packets, location data, baselines, dialects.
+    options = (value for name, value in vars(arguments).items() if name != "out")
+    held = {
+        one for value in options for one in (value if isinstance(value, list) else [value]) if isinstance(one, Path)
+    }
+    held = {path.resolve() for path in (*held, *map(Path, read))}
     for path in getattr(arguments, "out", None) or ():
         if path.resolve() in held:
             raise UsageError(f"{path}: this is one of the inputs, which are never written over; name another file")

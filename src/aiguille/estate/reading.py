@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import difflib
-import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -137,9 +136,13 @@ def _others(job: Job) -> str:
     others = len(job.files) - 1
     if not others:
         return ""
-    folder = os.path.commonpath([str(Path(file.path).parent) for file in job.files]) or "."
-    one = others == 1
-    return f". The other file{'' if one else 's'} of this device below {folder} ({others}) {'is' if one else 'are'} not audited either"
+    folders = [Path(file.path).parent for file in job.files]
+    # Some may be given by a whole path and some by a relative one.
+    shared = next(
+        (one for one in (folders[0], *folders[0].parents) if all(one == f or one in f.parents for f in folders)), None
+    )
+    what = f"{others} other file of this device is" if others == 1 else f"{others} other files of this device are"
+    return f". {what} not audited either{f', below {shared}' if shared is not None else ''}"
 
 
 _OLD_DATA = 365

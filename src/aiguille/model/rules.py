@@ -281,8 +281,8 @@ class Base(Struct, frozen=True):
 
 
 class Chain(Struct, frozen=True):
-    """Rules in order of evaluation. `policy` is what happens at the end of a base chain, None for other chains; whether that
-    is recorded shows `policy_logs`, unless nothing shows."""
+    """Rules in order of evaluation. `policy` is what happens at the end of a base chain, None for other chains;
+    `policy_logs` says whether that is recorded, unless nothing shows."""
 
     name: str
     rules: tuple[Rule, ...]

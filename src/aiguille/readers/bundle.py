@@ -30,7 +30,7 @@ PRINTED = (
     "sysctl.txt",
     "unit-files.txt",
 )
-"""What docs/collecting.md calls the files that show a host beside its rules."""
+"""What docs/collecting.md calls the files that describe a host beside its rules."""
 
 _ETC = re.compile(r"(?:^|/)etc/")
 _WANTED = re.compile(

@@ -372,7 +372,7 @@ def misnamed(subject: Subject) -> Iterator[Answer]:
         yield NotApplicable("no object has an address or a port in its name")
     elif not found:
         yield Passed(
-            f"{counted(looked, 'name')} with an address or port {'shows' if looked == 1 else 'show'} the truth"
+            f"{counted(looked, 'name')} with an address or port {'tells' if looked == 1 else 'tell'} the truth"
         )
 
 

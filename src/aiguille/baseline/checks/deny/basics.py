@@ -279,7 +279,7 @@ def invalid(subject: Subject) -> Iterator[Answer]:
     controls=("CM-6", "SC-7"),
     why="Programs on the device talk over the loopback; without it names, logs or the page fail in odd "
     "ways, and rules get opened at a guess.",
-    how="Looks for a new connection on the loopback that is refused; on makes whose export has no "
+    how="Looks for a new connection on the loopback that is refused; on makes without a "
     "loopback there is nothing to see.",
     fix="Accept everything on the loopback interface first.",
     asks=(RULES_TO_DEVICE,),
