@@ -35,6 +35,7 @@ from aiguille.analysis.standing.words import (
 )
 from aiguille.model import Chain, Rule, Rulebase
 from aiguille.model.identity import Same
+from aiguille.space import Axis
 from aiguille.space.effort import ENTANGLED
 
 RULE_EFFORT, PROGRAM_EFFORT = 500, 1_000_000
@@ -111,7 +112,7 @@ def _report(
                 places.setdefault((Same(step.chain), Same(step.rule)), ((step.rulebase, step.chain, step.rule), jump))
     why = ""
     if best.standing is Standing.IMPOSSIBLE:
-        why = _why_impossible(programs, rule, program)
+        why = _why_impossible(programs, rule, program, program.steps[best.step])
     shown = list(places.values())[:BECAUSE_LIMIT]
     settled = best.settled or best.witness is not None
     if not settled:
@@ -130,10 +131,14 @@ def _jump_to(step: Step, judged: Step) -> Place | None:
     return next(((step.rulebase, chain, rule) for chain, rule in own if Same(rule) not in way), None)
 
 
-def _why_impossible(programs: Programs, rule: Rule, program: Program) -> str:
+def _why_impossible(programs: Programs, rule: Rule, program: Program, step: Step) -> str:
     pieces = programs.resolver(program.family).rule(rule)
     if not pieces:
         return "its own conditions exclude one another, or speak of the other address family"
+    begun = step.via[0][0] if step.via else step.chain
+    if begun.base is not None and not begun.base.routed and all(one.box[Axis.OUT] is not None for one in pieces):
+        stage = begun.base.stage
+        return f"it asks by which interface packets leave, and at {stage} none is known yet; ask for that in a chain at forward"
     return "its conditions exclude those of every rule that calls its chain, or of the direction it stands in"
 
 
