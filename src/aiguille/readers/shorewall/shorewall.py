@@ -190,7 +190,7 @@ class _Compiler:
             self._fill(name, entries)
         self._common()
         translate(self.tables, self.folder, self.network, self.policies, self.rules)
-        check_reverse_paths(self.tables, self.folder, self.network)
+        check_reverse_paths(self.tables, self.folder, self.network, self.rules.calls.recorded)
         return self.tables.finish()
 
     def _account(self) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from aiguille.model import NotUnderstoodError, Span
 from aiguille.readers.iptables.tables import BUILT_IN, Table, Tables
@@ -103,8 +103,13 @@ def _services(row: ColumnRow, family: int) -> Iterator[list[str]]:
             yield [*(["-p", protocol] if protocol else []), *ports]
 
 
-def check_reverse_paths(tables: Tables, folder: Folder, network: Network) -> None:
-    """The option rpfilter: packets whose source would not be reached by the interface they came in by are refused."""
+def check_reverse_paths(
+    tables: Tables, folder: Folder, network: Network, recorded: Callable[[str, str, str], Sequence[str]]
+) -> None:
+    """The option rpfilter: packets whose source would not be reached by the interface they came in by are refused.
+
+    recorded: the words of a record, by its level, chain and what is done
+    """
     asked = [one for one in network.interfaces.values() if one.has("rpfilter")]
     if not asked:
         return
@@ -116,16 +121,11 @@ def check_reverse_paths(tables: Tables, folder: Folder, network: Network) -> Non
     if any(interface.has("dhcp") for interface in asked) and folder.family == 4:
         words = ["-s", "0.0.0.0", "-p", "udp", "--sport", "68", "--dport", "67", "-j", "RETURN"]
         tables.append(mangle, "rpfilter", where, words)
-    words = [
-        "-m",
-        "rpfilter",
-        "--validmark",
-        "--invert",
-        "-m",
-        "conntrack",
-        "--ctstate",
-        "INVALID,NEW,RELATED",
-        "-j",
-        "DROP",
-    ]
-    tables.append(mangle, "rpfilter", where, words)
+    forged = ["-m", "rpfilter", "--validmark", "--invert", "-m", "conntrack", "--ctstate", "INVALID,NEW,RELATED"]
+    end = "DROP"
+    if level := folder.setting("RPFILTER_LOG_LEVEL"):
+        end = "rplog"
+        tables.chain(mangle, end, folder.home)
+        tables.append(mangle, end, where, list(recorded(level, "rpfilter", "DROP")))
+        tables.append(mangle, end, where, ["-j", "DROP"])
+    tables.append(mangle, "rpfilter", where, [*forged, "-j", end])
