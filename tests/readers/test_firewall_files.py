@@ -281,6 +281,20 @@ def test_firewalld_files_that_are_refused(files: dict[str, str], said: str) -> N
         firewalld(files)
 
 
+@pytest.mark.parametrize(
+    ("rule", "expected"),
+    [
+        ('<rule familyqq="ipv4"><source address="198.51.100.0/24"/><service name="ssh"/><reject/></rule>', "?A"),
+        ('<rule priorityqq="-1" family="ipv4"><source address="198.51.100.0/24"/><drop/></rule>', "??"),
+        ('<rule priorityqq="-1"><service name="ssh"/><accept/></rule><rule><service name="ssh"/><drop/></rule>', "?A"),
+        ('<rule family="ipv4"><source address="198.51.100.0/24"/><service name="ssh"/><reject kind="x"/></rule>', "?A"),
+    ],
+)
+def test_what_a_later_firewalld_may_know_of_a_rule_leaves_it_open(rule: str, expected: str) -> None:
+    device = firewalld({"zones/public.xml": zone(f'<service name="ssh"/><service name="http"/>{rule}', target="DROP")})
+    assert verdicts(device, SSH, WEB) == expected
+
+
 def test_zones_in_use_and_those_that_are_not() -> None:
     device = firewalld(
         {

@@ -59,6 +59,9 @@ def read_zone(root: Element, name: str, ledger: LedgerBuilder, *, policy: bool =
         ledger.read(one.where)
         if strange := unknown_attribute(one):
             ledger.unread(one.where, f"'{strange}' is not known of a {one.tag}")
+            if one.tag == "rule":
+                out.rules.append(one)  # its action is known
+                continue
             out.entries.append(replace(one, tag=f"{one.tag} {strange}"))  # it may let anything in
             continue
         match one.tag:

@@ -177,9 +177,18 @@ class Filler:
                 if before:
                     family = "ipv6" if ":" in one.get("to-addr") else "ipv4"
                     self._rule(f"{before}_allow", one.where, meta("nfproto", family), *forwarded(one))
-            case _:
+            case tag if tag in ELEMENTS:
                 for each, gap in self._element(one):
                     self._rule(f"{chain}_allow", one.where, *each, {"accept": None}, gap=gap)
+            case tag:
+                self._open(chain, one.where, gap=f"'{tag}' is not an element of a rule that we know")
+
+    def _open(self, chain: str, where: Span, *expr: dict[str, Any] | None, gap: str, part: str = "") -> None:
+        """What is not known may let in, refuse, or translate and so pass on. part: of the chain, where a priority says it."""
+        forward = chain.replace("filter_IN_", "filter_FWD_")
+        for each in dict.fromkeys((chain, forward) if "_policy_" not in chain else (chain,)):
+            self._rule(f"{each}_{part or 'deny'}", where, *expr, {"drop": None}, gap=gap)
+            self._rule(f"{each}_{part or 'allow'}", where, *expr, {"accept": None}, gap=gap)
 
     def _element(self, one: Element) -> list[tuple[Expr, str]]:
         """The conditions of a service, port or protocol; several where it stands for several."""
@@ -297,14 +306,19 @@ class Filler:
         ends, gap = self._rich_ends(rule)
         priority = priority_of(rule)
         placed = "pre" if priority < 0 else "post"
+
+        def put(base: str, own: str, *expr: dict[str, Any] | None, gap: str) -> None:
+            # What a rule says that is not known may move it.
+            for part in ("pre", own, "post") if unknown_attribute(rule) else (placed if priority else own,):
+                self._rule(f"{base}_{part}", where, *expr, gap=gap)
+
         if element is not None and element.tag == "masquerade":
             if after:
-                part = placed if priority else "allow"
-                self._rule(f"{after}_{part}", where, *ends, meta("oifname", "lo", "!="), {"masquerade": None}, gap=gap)
+                put(after, "allow", *ends, meta("oifname", "lo", "!="), {"masquerade": None}, gap=gap)
             return
         if element is not None and element.tag == "forward-port":
             if before:
-                self._rule(f"{before}_{placed if priority else 'allow'}", where, *ends, *forwarded(element), gap=gap)
+                put(before, "allow", *ends, *forwarded(element), gap=gap)
             return
         if element is not None and element.tag == "tcp-mss-clamp":
             return
@@ -317,22 +331,17 @@ class Filler:
             expr = [*ends, *conditions]
             said = gap or missing
             if log is not None:
-                self._rule(
-                    f"{chain}_{placed if priority else 'log'}", where, *expr, limited(log), {"log": {"prefix": log.get("prefix")}},
-                    gap=said,
-                )  # fmt: skip
+                put(chain, "log", *expr, limited(log), {"log": {"prefix": log.get("prefix")}}, gap=said)
             if action is None:
                 if element is not None and element.tag == "icmp-block":
-                    self._rule(f"{chain}_{placed if priority else 'deny'}", where, *expr, REJECT, gap=said)
+                    put(chain, "deny", *expr, REJECT, gap=said)
                 elif said and any(one.tag not in KNOWN for one in rule.children):
-                    # What is not known may be what decides.
-                    self._rule(f"{chain}_{placed if priority else 'deny'}", where, *expr, {"drop": None}, gap=said)
-                    self._rule(f"{chain}_{placed if priority else 'allow'}", where, *expr, {"accept": None}, gap=said)
+                    self._open(chain, where, *expr, gap=said, part=placed if priority else "")
                 continue
             if action.tag == "mark":
                 continue
-            part = placed if priority else ("allow" if action.tag == "accept" else "deny")
-            self._rule(f"{chain}_{part}", where, *expr, limited(action), verdict_of(action), gap=said)
+            own = "allow" if action.tag == "accept" else "deny"
+            put(chain, own, *expr, limited(action), verdict_of(action), gap=said)
 
     def _rich_ends(self, rule: Element) -> tuple[Expr, str]:
         expr: Expr = []

@@ -95,7 +95,9 @@ def unknown_attribute(one: Element) -> str:
 
 
 def why_left_out(rule: Element) -> str:
-    """Why firewalld leaves a rich rule out, empty where it does not."""
+    """Why firewalld leaves a rich rule out, empty where it does not, or where what is not known of it may stand for what it lacks."""
+    if any(unknown_attribute(one) for one in (rule, *rule.children)):
+        return ""
     return next(_reasons(rule), "")
 
 
