@@ -39,7 +39,9 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     options.add_baseline(parser)
     parser.add_argument("--details", action="store_true", help="every finding with its reason, lines, packet and fix")
-    parser.add_argument("--top", type=int, metavar="N", default=10, help="findings on the page (default: 10)")
+    parser.add_argument(
+        "--top", type=int, metavar="N", default=10, help="how many causes stand on the page (default: 10)"
+    )
     options.add_filters(parser)
     parser.add_argument(
         "--for",

@@ -12,6 +12,7 @@ from rich.text import Text
 from aiguille.analysis.program import ipv6_is_off
 from aiguille.baseline import Audit, Finding, Outcome, Severity
 from aiguille.baseline.answers import tally
+from aiguille.baseline.causes import Cause, causes
 from aiguille.baseline.questions import over_devices, questions
 from aiguille.model import Device, Span
 from aiguille.reports.styles import LINE_STYLE, severity_style
@@ -34,13 +35,14 @@ def show_brief(console: Console, audit: Audit, *, top: int = _TOP) -> None:
 
 
 def _lines(audit: Audit, width: int, top: int) -> Iterator[Text]:
+    mended = _to_mend(audit)[:top]
     head = list(_head(audit, width))
     asked = list(_asked(audit, width))
-    foot = list(_foot(audit, top))
+    foot = list(_foot(audit, len(mended)))
     devices = min(len(audit.estate.devices), _ROWS) + 2
-    plain = min(top, len(audit.findings)) + 1
+    plain = len(mended) + 2
     spare = max(0, LINES - len(head) - len(asked) - len(foot) - plain - devices)
-    found = list(_gravest(audit, width, top, spare))
+    found = list(_gravest(mended, width, spare, one_device=len(audit.estate.devices) == 1))
     room = max(3, LINES - len(head) - len(asked) - len(found) - len(foot))
     yield from head
     yield from found
@@ -140,36 +142,50 @@ def _verdict(audit: Audit) -> str:
     return f"{who} {fails}: {', '.join(described)}."
 
 
-def _gravest(audit: Audit, width: int, top: int, spare: int) -> Iterator[Text]:
-    """The gravest findings, a line each; while lines are to spare, the first have a second for what does not fit."""
-    if not audit.findings:
+def _to_mend(audit: Audit) -> tuple[Cause, ...]:
+    """What one change each would mend, gravest first; of a single cause, the findings behind it."""
+    found = causes(audit.findings)
+    return found if len(found) > 1 else tuple(one for f in audit.findings for one in causes([f]))
+
+
+def _gravest(mended: Sequence[Cause], width: int, spare: int, *, one_device: bool) -> Iterator[Text]:
+    """The gravest to mend, a line each by its gravest finding.
+
+    While lines are to spare, the first have a second for what does not fit.
+    """
+    if not mended:
         return
     yield Text("")
-    shown = audit.findings[:top]
+    shown = [one.findings[0] for one in mended]
+    more = [f"+{one.clears - 1}" if one.clears > 1 else "" for one in mended]
+    behind = max(map(len, more))
+    if behind:
+        yield Text("To mend first, and how many findings more stand behind the same cause:", "dim")
     digits = max(2, *(len(str(one.number)) for one in shown))
-    one_device = len(audit.estate.devices) == 1
     names = [_on(one) for one in shown]
     places = [_place(one.evidence[0].where) if one.evidence else "" for one in shown]
     if not one_device:
         places = [place.rpartition("/")[2] for place in places]  # the device shows the folder
     beside = min(22, max(len("device"), *map(len, names))) if not one_device else 0
     room_for_place = min(max(12, width // 3), max(map(len, places)))
-    room = max(20, width - 3 - digits - 10 - (beside + 2 if beside else 0) - room_for_place - 2)
-    for one, name, place in zip(shown, names, places, strict=True):
+    left = 13 + digits + (beside + 2 if beside else 0) + (behind + 2 if behind else 0)
+    room = max(20, width - left - room_for_place - 2)
+    for one, name, place, others in zip(shown, names, places, more, strict=True):
         words = visible(one.detail.removesuffix("."))
         line = Text(f"F-{one.number:<{digits}} ", "dim")
         line.append(f"{one.severity.value.upper():<8}", severity_style(one.severity))
         line.append("  ")
         if beside:
             line.append(f"{_cut(name, beside):<{beside}}  ")
-        words += f" (+{len(one.consequences)})" if one.consequences else ""
+        if behind:
+            line.append(f"{others:>{behind}}  ", "dim")
         wrapped = wrap(words, room, max_lines=2 if spare else 1, placeholder="…") or [""]
         line.append(wrapped[0].ljust(room) + "  ")
         line.append(_cut_left(place, room_for_place), LINE_STYLE)
         yield line
         for second in wrapped[1:]:
             spare -= 1
-            yield Text(" " * (13 + digits + (beside + 2 if beside else 0)) + second)
+            yield Text(" " * left + second)
 
 
 def _on(finding: Finding) -> str:
@@ -233,11 +249,11 @@ def _asked(audit: Audit, width: int) -> Iterator[Text]:
         yield Text.assemble((f"{settles:>4}  ", "dim"), (f"{whom}  ", "bold"), f"{request.ask}{command}")
 
 
-def _foot(audit: Audit, top: int) -> Iterator[Text]:
+def _foot(audit: Audit, shown: int) -> Iterator[Text]:
     if not audit.estate.devices:
         return
     light = sum(one.severity.rank < Severity.MEDIUM.rank for one in audit.findings)
-    rest = len(audit.findings) - min(top, len(audit.findings))
+    rest = sum(len(one.findings) for one in _to_mend(audit)[shown:])
     yield Text("")
     if light:
         yield Text(f"Hygiene: {counted(light, 'light finding')} among them; --severity medium leaves them out.", "dim")
