@@ -6,42 +6,107 @@ import re
 from collections.abc import Iterator
 
 from aiguille._version import __version__
-from aiguille.baseline import Evidence, Finding, Outcome, Severity
-from aiguille.model import Device
+from aiguille.baseline import Finding, Outcome, Severity
+from aiguille.baseline.causes import Cause, causes
+from aiguille.baseline.findings import Consequence
+from aiguille.baseline.questions import over_devices, questions
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import counted, visible
-from aiguille.reports.verdict import elsewhere, verdict
+from aiguille.reports.verdict import verdict
 
 _SPECIAL = re.compile(r"([\\`*_{}\[\]#|~>$]|^[-+=]|^\d+(?=[.)]))")
 
 
+LINES = 200
+"""Lines that a ticket takes; what is more stands in the other reports."""
+
+_ROWS = 25
+"""Devices at most, and rows of findings that room is kept for."""
+
+_FEW = 10
+"""Requests, accepted risks and warnings at most."""
+
+
 def as_markdown(dossier: Dossier) -> str:
-    """Head, verdict, a table of devices, findings by device, what is accepted, what cannot be determined or was not read."""
+    """A summary of at most `LINES` lines: verdict, what to mend first with packet and fix, the rest in a table, what is open."""
     audit = dossier.audit
-    parts = [f"# {plain(audit.estate.title or 'Audit')}", "", *_about(dossier), "", *map(plain, verdict(dossier)), ""]
-    parts += _devices(dossier)
-    for device in dossier.devices:
-        parts += ["", f"## {plain(device.name)}", "", f"{plain(device.make)}", ""]
-        for source in device.sources:
-            parts.append(f"- {code(source.path)}, {source.size} bytes, SHA-256 {code(source.sha256)}")
-        findings = dossier.audit.reported_on(device.name)
-        shared = elsewhere(dossier.audit, device.name)
-        if not findings and not shared:
-            parts += ["", "Nothing found."]
-        for sentence in shared:
-            parts += ["", plain(sentence)]
-        for one in findings:
-            parts += ["", *_finding(one)]
-        parts += _open(dossier, device)
-    parts += _accepted(dossier)
-    parts += _not_read(dossier)
-    parts += [
+    head = [f"# {plain(audit.estate.title or 'Audit')}", "", *_about(dossier), "", *map(plain, verdict(dossier)), ""]
+    head = "\n".join(head).split("\n")
+    tail = [*_devices(dossier), *_asked(dossier), *_accepted(dossier), *_not_read(dossier), *_foot()]
+    return "\n".join([*head, *_to_mend(dossier, LINES - len(head) - len(tail)), *tail]) + "\n"
+
+
+def _foot() -> tuple[str, ...]:
+    more = "`.html` and `.txt` have every finding with all its lines, the exports' SHA-256 and all that was not read."
+    return (
         "",
         "---",
         "",
-        f"Aiguille {__version__}; fingerprints stay the same when rules are moved or lines are added.",
-    ]
-    return "\n".join(parts) + "\n"
+        f"Aiguille {__version__}; {more} Fingerprints stay the same when rules are moved or lines are added.",
+    )
+
+
+def _to_mend(dossier: Dossier, room: int) -> list[str]:
+    """As many causes in full as there is room for, and the others in a table; what does not fit is counted."""
+    found = causes(dossier.audit.findings)
+    if not found:
+        return []
+    head = ["## To mend, gravest first", ""]
+    table = ["| | severity | device | what | where |", "|---|---|---|---|---|"]
+    blocks = [_cause(one) for one in found]
+    rows = [_row(one) for one in found]
+    full = 0
+    used = len(head) + len(table) + min(len(rows), _ROWS) + 3
+    while full < len(blocks) and used + len(blocks[full]) <= room:
+        used += len(blocks[full])
+        full += 1
+    shown = [*head, *(line for block in blocks[:full] for line in block)]
+    rest = rows[full:]
+    fits = max(0, room - len(shown) - len(table) - 3)
+    if rest:
+        shown += [*table, *rest[:fits], ""]
+    if len(rest) > fits:
+        left = found[full + fits :]
+        shown += [
+            f"And {counted(sum(len(one.findings) for one in left), 'finding')} more, {left[0].severity} and below.",
+            "",
+        ]
+    return shown
+
+
+def _row(cause: Cause) -> str:
+    first = cause.findings[0]
+    number = f"F-{first.number}" if first.number else code(first.fingerprint)
+    devices = plain(cause.devices[0]) + (f" +{len(cause.devices) - 1}" if len(cause.devices) > 1 else "")
+    where = plain(str(cause.where)) if cause.where is not None else ""
+    return f"| {number} | {first.severity} | {devices} | {plain(first.title)} | {where} |"
+
+
+def _cause(cause: Cause) -> list[str]:
+    """The gravest finding of a cause with its first line, packet and fix, and what else stands behind it."""
+    one = cause.findings[0]
+    number = f"F-{one.number}, " if one.number else ""
+    lines = [f"### {number}{one.severity.value.upper()}, {plain(', '.join(cause.devices))}: {plain(one.title)}", ""]
+    lines += [plain(one.detail), ""]
+    if one.evidence:
+        first = one.evidence[0]
+        text = f": {code(' '.join(' '.join(first.text).split())[:300])}" if first.text else ""
+        more = f" and {counted(len(one.evidence) - 1, 'place')} more" if len(one.evidence) > 1 else ""
+        lines.append(f"- Line: {code(str(first.where))}{text}{more}")
+    if one.proof is not None:
+        doubt = f" (may be let in: depends on {plain(one.proof.doubt)})" if one.proof.doubt else ""
+        lines.append(f"- Packet: {code(one.proof.packet.sentence())}{doubt}")
+    lines.append(f"- Fix: {plain(one.fix)}")
+    behind: list[Finding | Consequence] = [*one.consequences]
+    for finding in cause.findings[1:]:
+        behind += [finding, *finding.consequences]
+    others = [f"{each.severity}: {plain(each.title)}" for each in behind if each.title != one.title]
+    if others:
+        lines.append(f"- Also behind it: {'; '.join(dict.fromkeys(others))}")
+    if one.answer is not None:
+        lines.append(f"- Answer: {plain(one.answer.says())}")
+    controls = f", {plain(', '.join(one.controls))}" if one.controls else ""
+    return [*lines, f"- Check: {code(one.check)}, fingerprint {code(one.fingerprint)}{controls}", ""]
 
 
 def plain(text: str) -> str:
@@ -64,90 +129,56 @@ def _about(dossier: Dossier) -> Iterator[str]:
     yield f"As of {audit.estate.as_of.isoformat()}, against baseline {code(audit.baseline.name if audit.baseline else 'none')}."
     for label, text in (("For", about.client), ("By", about.auditor), ("Scope", about.scope)):
         if text:
-            yield f"{label}: {plain(text)}\n"
+            yield f"\n{label}: {plain(text)}"
 
 
 def _devices(dossier: Dossier) -> Iterator[str]:
+    """A table of the devices, those with the gravest findings first where not all fit."""
     shown = [severity for severity in Severity if any(s is severity for _, _, s in dossier.counts)]
-    yield "| device | " + " | ".join([*(s.value for s in shown), "passed", "cannot tell"]) + " |"
-    yield "|---|" + "---:|" * (len(shown) + 2)
+    rows = []
     for device in dossier.devices:
         severities = [f.severity for f in dossier.audit.findings_on(device.name)]
         counts = [severities.count(severity) for severity in shown]
         mine = [o.outcome for o in dossier.audit.outcomes_on(device.name)]
         cells = [*counts, mine.count(Outcome.PASS), mine.count(Outcome.CANNOT_TELL)]
-        yield f"| {plain(device.name)} | " + " | ".join(map(str, cells)) + " |"
-
-
-def _finding(one: Finding) -> Iterator[str]:
-    yield f"### {one.severity.value.upper()}: {plain(one.title)}"
+        rows.append(([-n for n in counts], f"| {plain(device.name)} | " + " | ".join(map(str, cells)) + " |"))
+    if not rows:
+        return
+    if len(rows) > _ROWS:
+        rows.sort(key=lambda row: row[0])
+    yield "## Devices"
     yield ""
-    yield plain(one.detail)
-    yield ""
-    yield f"*Why:* {plain(one.why)}"
-    for evidence in one.evidence:
+    yield "| device | " + " | ".join([*(s.value for s in shown), "passed", "cannot tell"]) + " |"
+    yield "|---|" + "---:|" * (len(shown) + 2)
+    yield from (row for _, row in rows[:_ROWS])
+    if len(rows) > _ROWS:
         yield ""
-        yield from _evidence(evidence)
-    if one.proof is not None:
-        doubt = f" (may be let in: depends on {plain(one.proof.doubt)})" if one.proof.doubt else ""
-        yield ""
-        yield f"*Packet:* {code(one.proof.packet.sentence())}{doubt}"
-    yield ""
-    yield f"*Fix:* {plain(one.fix)}"
-    yield ""
-    for also in one.consequences:
-        yield f"Also {also.severity}: {plain(also.detail)} ({code(also.check)})"
-        yield ""
-    if one.also_on:
-        yield f"The same on {', '.join(map(plain, one.also_on))}."
-        yield ""
-    if one.answer is not None:
-        yield f"*Answer:* {plain(one.answer.says())}"
-        yield ""
-    number = f"F-{one.number}, " if one.number else ""
-    yield f"{number}{code(one.check)}, fingerprint {code(one.fingerprint)}" + (
-        f", {', '.join(one.controls)}" if one.controls else ""
-    )
+        yield f"And {counted(len(rows) - _ROWS, 'device')} more."
 
 
-def _evidence(evidence: Evidence) -> Iterator[str]:
-    yield code(str(evidence.where))
-    if evidence.text:
-        # A fence longer than any in the text, so that nothing in it can end the block.
-        longest = max((len(run) for text in evidence.text for run in re.findall("`+", text)), default=0)
-        fence = "`" * max(3, longest + 1)
-        yield ""
-        yield f"{fence}text"
-        yield from map(visible, evidence.text)
-        yield fence
-
-
-def _open(dossier: Dossier, device: Device) -> Iterator[str]:
-    reasons = dossier.audit.open_questions(device.name)
-    if reasons:
-        yield ""
-        yield "### Cannot tell"
-        yield ""
-        for because, checks in reasons.items():
-            yield f"- {', '.join(map(code, checks))}: {plain(because)}"
+def _asked(dossier: Dossier) -> Iterator[str]:
+    lines = [
+        f"{plain(request.ask)}{f': {code(request.command)}' if request.command else ''} "
+        f"({', '.join(plain(one.device) for one in found[:3])}{f' +{len(found) - 3}' if len(found) > 3 else ''}; "
+        f"settles {counted(sum(len(one.checks) for one in found), 'outcome')})"
+        for request, found in over_devices(questions(dossier.audit))
+    ]
+    yield from _section("What could not be determined, and what settles it", lines)
 
 
 def _accepted(dossier: Dossier) -> Iterator[str]:
-    if dossier.audit.accepted:
-        yield ""
-        yield "## Accepted risks"
-        yield ""
-        for one, acceptance in dossier.audit.accepted:
-            risk = acceptance.risk
-            yield (
-                f"- {plain(one.device)}, {code(one.check)}, {code(one.fingerprint)}: {plain(one.detail)} "
-                f"*{plain(risk.owner)}, until {risk.until.isoformat()}:* {plain(risk.reason)}"
-            )
+    lines = [
+        f"{plain(one.device)}, {code(one.check)}, {code(one.fingerprint)}: {plain(one.detail)} "
+        f"*{plain(acceptance.risk.owner)}, until {acceptance.risk.until.isoformat()}:* {plain(acceptance.risk.reason)}"
+        for one, acceptance in dossier.audit.accepted
+    ]
+    yield from _section("Accepted risks", lines)
 
 
 def _not_read(dossier: Dossier) -> Iterator[str]:
     estate = dossier.audit.estate
-    lines = [
+    lines = [f"**{plain(failure.message)}**" for failure in estate.failures]
+    lines += [
         f"{plain(device.name)}: {counted(device.ledger.unread_lines, 'line')} of {device.ledger.lines} not understood"
         for device in estate.devices
         if device.ledger.unread_lines
@@ -155,12 +186,19 @@ def _not_read(dossier: Dossier) -> Iterator[str]:
     lines += [
         f"{plain(device.name)}: {code(str(entry.where))}: {plain(entry.why)}"
         for device in estate.devices
-        for entry in (*device.ledger.unread, *device.ledger.problems)
+        for entry in (*device.ledger.problems, *device.ledger.unread)
     ]
     lines += [plain(note) for note in (*estate.notes, *dossier.audit.notes)]
-    lines += [f"**{plain(failure.message)}**" for failure in estate.failures]
-    if lines:
-        yield ""
-        yield "## Not read, or read with warnings"
-        yield ""
-        yield from (f"- {line}" for line in lines)
+    yield from _section("Not read, or read with warnings", lines)
+
+
+def _section(title: str, lines: list[str]) -> Iterator[str]:
+    if not lines:
+        return
+    fits = lines if len(lines) <= _FEW else lines[: _FEW - 1]
+    yield ""
+    yield f"## {title}"
+    yield ""
+    yield from (f"- {line}" for line in fits)
+    if len(fits) < len(lines):
+        yield f"- and {len(lines) - len(fits)} more"

@@ -71,7 +71,7 @@ OUTPUTS: dict[str, tuple[str, Callable[[Dossier], str | bytes]]] = {
     ".xlsx": ("workbook with columns for the auditee's answers", _workbook),
     ".csv": ("the findings, a row each", _csv),
     ".rules.csv": ("the rules, a row each", _rules_csv),
-    ".md": ("for a ticket or wiki", _markdown),
+    ".md": ("a summary of at most 200 lines, for a ticket or wiki", _markdown),
     ".json": ("everything, by its published schema", _json),
     ".sarif": ("SARIF 2.1.0", _sarif),
     ".oscal.json": ("OSCAL assessment results", _oscal),
