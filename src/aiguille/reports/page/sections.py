@@ -12,6 +12,7 @@ from typing import Any
 from msgspec import Struct
 
 from aiguille.baseline import Area, Chosen, Finding, Outcome, Severity
+from aiguille.baseline.causes import causes
 from aiguille.model import Device, Direction
 from aiguille.model.countries import country_name
 from aiguille.reports import figures
@@ -88,7 +89,9 @@ def _verdict(dossier: Dossier) -> Content:
     label = "Findings by area and by device, stacked by severity; the table that follows has the numbers."
     return {
         "sentences": verdict(dossier),
-        "gravest": [one for one in dossier.audit.findings if one.severity.rank >= Severity.MEDIUM.rank][:_GRAVEST],
+        "gravest": [one for one in causes(dossier.audit.findings) if one.severity.rank >= Severity.MEDIUM.rank][
+            :_GRAVEST
+        ],
         "counts": dossier.audit.counts(),
         "figure": figures.inline(figures.svg(drawn), "findings-figure", label) if drawn else "",
     }
