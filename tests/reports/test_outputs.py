@@ -28,6 +28,7 @@ from msgspec.structs import replace
 import aiguille
 from aiguille.baseline import Audit, Outcome, Severity
 from aiguille.baseline.causes import causes
+from aiguille.baseline.questions import over_devices, questions
 from aiguille.demo import write_estate
 from aiguille.model import Estate, Failure, UsageError
 from aiguille.reports import csvfile, markdown, oscal, sarif, tables, workbook
@@ -354,10 +355,21 @@ def test_the_page_tells_everything(demo: Dossier) -> None:
     }
     titles = page.xpath("//main/section/h2/text()")
     assert titles == [
-        "Verdict", "Devices and areas", "Scope and sources", "What could not be read", "Findings", "Accepted risks",
+        "Verdict", "Devices and areas", "Scope and sources", "Method, assumptions and limits",
+        "What could not be read", "Findings", "Accepted risks",
         "Appendix: rules and their standing", "Appendix: usage", "Appendix: reach by country", "Appendix: baseline and outcomes",
     ]  # fmt: skip
     text = " ".join(page.text_content().split())
+    baseline = demo.audit.baseline
+    assert baseline is not None
+    assert all(one.sha256 in text for one in baseline.layers)
+    for request, _ in over_devices(questions(demo.audit)):
+        assert request.ask in text
+    failed = {one.check for one in demo.audit.outcomes if one.outcome is Outcome.FAIL}
+    held = {one.check.title for one in demo.chosen if one.check.id not in failed}
+    good = [quoted.text for quoted in page.xpath("//section[@id='verdict']//q")]
+    assert good
+    assert set(good) <= held
     for finding in demo.audit.findings:
         inside = told[f"f-{finding.fingerprint}"]
         assert " ".join(finding.detail.split()) in inside

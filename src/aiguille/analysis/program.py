@@ -353,6 +353,13 @@ def ipv6_is_off(device: Device) -> bool:
     return stated.pop("net.ipv6.conf.all.disable_ipv6", "0") == "1" and "0" not in stated.values()
 
 
+def says_nothing_of_six(device: Device) -> bool:
+    """Whether a device has rules, none for IPv6, and nothing that switches IPv6 off."""
+    return (
+        bool(device.rulebases) and not ipv6_is_off(device) and not any(6 in base.families for base in device.rulebases)
+    )
+
+
 def _directions(stage: Stage) -> Iterator[Direction]:
     return (direction for direction, stages in STAGES.items() if stage in stages)
 

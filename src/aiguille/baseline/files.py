@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cache
 from importlib import resources
@@ -19,7 +20,7 @@ from aiguille.baseline.tailoring import STANDARD, STANDARD_LAYER, Baseline, Laye
 from aiguille.baseline.values import WrongValueError, check_network, check_service, read_value
 from aiguille.model import UsageError
 from aiguille.readers import yamlfile
-from aiguille.readers.whole import whole_text
+from aiguille.readers.whole import whole, whole_text
 from aiguille.readers.yamlfile import YamlFile
 
 
@@ -27,12 +28,14 @@ def read_baseline(name: str, catalogue: Sequence[Check]) -> Baseline:
     """`load` for baselines that are files, shipped ones or others."""
     layers: list[Layer] = []
     known = list(catalogue)
-    for file, raw in _chain(name, ()):
+    for file, raw, text in _chain(name, ()):
         if raw.extends == STANDARD:
             layers.append(STANDARD_LAYER)
         own = _own_checks(file, raw, known)
         known += own
-        layers.append(_layer(file, raw, own, known))
+        content = text.encode() if file.name in shipped_files() else whole(file.name, "the baseline")
+        digest = hashlib.sha256(content).hexdigest()
+        layers.append(msgspec.structs.replace(_layer(file, raw, own, known), sha256=digest))
     order = {area: number for number, area in enumerate(Area)}
     return Baseline(tuple(layers), tuple(sorted(known, key=lambda one: order[one.area])))
 
@@ -50,7 +53,7 @@ def shipped() -> tuple[str, ...]:
     return tuple(sorted([STANDARD, *shipped_files()]))
 
 
-def _chain(name: str, path: tuple[str, ...]) -> Iterator[tuple[YamlFile, BaselineFile]]:
+def _chain(name: str, path: tuple[str, ...]) -> Iterator[tuple[YamlFile, BaselineFile, str]]:
     """The files of a baseline, that which is built on first."""
     key, text = _text(name, path)
     file = yamlfile.load(key, text, "a baseline file", "baseline: our-own")
@@ -70,7 +73,7 @@ def _chain(name: str, path: tuple[str, ...]) -> Iterator[tuple[YamlFile, Baselin
             if error.message.startswith("there is no baseline"):
                 raise file.fault(error.message, "extends") from error
             raise
-    yield file, raw
+    yield file, raw, text
 
 
 def _text(name: str, path: tuple[str, ...]) -> tuple[str, str]:

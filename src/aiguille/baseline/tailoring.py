@@ -25,7 +25,7 @@ class Chosen(Struct, frozen=True):
 
 
 class Layer(Struct, frozen=True, dict=True):
-    """One file of a baseline, read and checked."""
+    """One file of a baseline, read and checked. sha256: of the file; empty for one that has no file."""
 
     name: str
     about: str
@@ -35,6 +35,7 @@ class Layer(Struct, frozen=True, dict=True):
     scopes: tuple[Scope, ...]
     own: tuple[Check, ...]
     path: str = ""
+    sha256: str = ""
 
 
 STANDARD_LAYER = Layer(

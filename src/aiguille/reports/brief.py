@@ -9,12 +9,12 @@ from textwrap import wrap
 from rich.console import Console
 from rich.text import Text
 
-from aiguille.analysis.program import ipv6_is_off
+from aiguille.analysis.program import says_nothing_of_six
 from aiguille.baseline import Audit, Finding, Outcome, Severity
 from aiguille.baseline.answers import tally
 from aiguille.baseline.causes import Cause, causes
 from aiguille.baseline.questions import over_devices, questions
-from aiguille.model import Device, Span
+from aiguille.model import Span
 from aiguille.reports.styles import LINE_STYLE, severity_style
 from aiguille.reports.text import counted, visible
 
@@ -78,7 +78,7 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
         described = [f"{visible(', '.join(z.interfaces))} faces {z.side}" for _, z in guesses[:4]]
         more = f" and {len(guesses) - 4} more" if len(guesses) > 4 else ""
         yield Text(f"Assumed: {', '.join(described)}{more}; state it with --side IFACE=SIDE.", "dim")
-    silent = [visible(d.name) for d in estate.devices if _says_nothing_of_six(d)]
+    silent = [visible(d.name) for d in estate.devices if says_nothing_of_six(d)]
     if silent:
         more = f" and {len(silent) - 3} more" if len(silent) > 3 else ""
         yield Text(f"Without rules for IPv6, so nothing is said of it: {', '.join(silent[:3])}{more}.", "bold")
@@ -114,12 +114,6 @@ def _answered(audit: Audit) -> str:
 
 def _some(found: Sequence[Finding]) -> str:
     return " (" + ", ".join(f"F-{one.number}" for one in found[:3]) + (", …)" if len(found) > 3 else ")")
-
-
-def _says_nothing_of_six(device: Device) -> bool:
-    return (
-        bool(device.rulebases) and not ipv6_is_off(device) and not any(6 in base.families for base in device.rulebases)
-    )
 
 
 def _verdict(audit: Audit) -> str:

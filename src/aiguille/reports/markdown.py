@@ -12,7 +12,7 @@ from aiguille.baseline.findings import Consequence
 from aiguille.baseline.questions import over_devices, questions
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import counted, visible
-from aiguille.reports.verdict import verdict
+from aiguille.reports.verdict import decision, verdict
 
 _SPECIAL = re.compile(r"([\\`*_{}\[\]#|~>$]|^[-+=]|^\d+(?=[.)]))")
 
@@ -30,10 +30,23 @@ _FEW = 10
 def as_markdown(dossier: Dossier) -> str:
     """A summary of at most `LINES` lines: verdict, what to mend first with packet and fix, the rest in a table, what is open."""
     audit = dossier.audit
-    head = [f"# {plain(audit.estate.title or 'Audit')}", "", *_about(dossier), "", *map(plain, verdict(dossier)), ""]
+    head = [
+        f"# {plain(audit.estate.title or 'Audit')}",
+        "",
+        *_about(dossier),
+        "",
+        *map(plain, verdict(dossier)),
+        *_decision(dossier),
+        "",
+    ]
     head = "\n".join(head).split("\n")
     tail = [*_devices(dossier), *_asked(dossier), *_accepted(dossier), *_not_read(dossier), *_foot()]
     return "\n".join([*head, *_to_mend(dossier, LINES - len(head) - len(tail)), *tail]) + "\n"
+
+
+def _decision(dossier: Dossier) -> list[str]:
+    asked = decision(dossier)
+    return ["", plain(asked)] if asked else []
 
 
 def _foot() -> tuple[str, ...]:

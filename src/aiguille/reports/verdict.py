@@ -6,6 +6,8 @@ from collections import Counter
 from collections.abc import Sequence
 
 from aiguille.baseline import Audit, Outcome, Severity
+from aiguille.baseline.causes import causes
+from aiguille.baseline.folding import CLAIM
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import counted
 
@@ -70,6 +72,38 @@ def verdict(dossier: Dossier) -> list[str]:
     elif not audit.estate.failures:
         out.append("Every line of every export was read or set aside for a stated reason.")
     return out
+
+
+_HOLDING = 6
+_DETERMINED = 0.5
+
+
+def holding(dossier: Dossier) -> list[str]:
+    """Titles of the gravest checks that nothing fails, and that most devices that could fail them pass; claims apart."""
+    found: list[tuple[int, str]] = []
+    for one in [each for each in dossier.chosen if not each.check.id.startswith(CLAIM)]:
+        outcomes = [o.outcome for o in dossier.outcomes.get(one.check.id, {}).values()]
+        asked = [o for o in outcomes if o is not Outcome.NOT_APPLICABLE]
+        passed = outcomes.count(Outcome.PASS)
+        severity = one.severity or one.check.severity
+        fails = Outcome.FAIL in asked or Outcome.ACCEPTED in asked
+        if passed and not fails and passed > _DETERMINED * len(asked) and severity.rank >= Severity.MEDIUM.rank:
+            found.append((-severity.rank, one.check.title))
+    return [title for _, title in sorted(found, key=lambda pair: pair[0])[:_HOLDING]]
+
+
+def decision(dossier: Dossier) -> str:
+    """What the client is asked to decide, in a sentence; empty where nothing is grave."""
+    found = causes(dossier.audit.findings)
+    grave = [one for one in found if one.severity.rank >= Severity.HIGH.rank]
+    if not grave:
+        return ""
+    cleared, total = sum(one.clears for one in grave), sum(one.clears for one in found)
+    changes = counted(len(grave), "cause")
+    return (
+        f"Asked of the client: to have the {changes} of critical and high findings mended, with which {cleared} of {total} "
+        "findings and their consequences go; and to name an owner and an end for each that is to stay."
+    )
 
 
 def _listed(words: Sequence[str]) -> str:

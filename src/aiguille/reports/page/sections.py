@@ -11,15 +11,18 @@ from typing import Any
 
 from msgspec import Struct
 
+from aiguille._version import __version__
+from aiguille.analysis.program import says_nothing_of_six
 from aiguille.baseline import Area, Chosen, Finding, Outcome, Severity
 from aiguille.baseline.causes import causes
+from aiguille.baseline.questions import over_devices, questions
 from aiguille.model import Device, Direction
 from aiguille.model.countries import country_name
 from aiguille.reports import figures
 from aiguille.reports.baselines import fix_of
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.verdict import verdict
+from aiguille.reports.verdict import decision, holding, verdict
 
 RULES_SHOWN = 3_000
 """Rules beyond which the page shows those alone that are not simply live; the workbook has them all."""
@@ -57,6 +60,46 @@ def _scope(dossier: Dossier) -> Content:
     }
 
 
+_SEVERITIES = (
+    (
+        Severity.CRITICAL,
+        "Anybody outside gets a login of a device without encryption, control systems, or every service of a network.",
+    ),
+    (
+        Severity.HIGH,
+        "Anybody outside gets a login or data; guests or a dmz get a cleartext login or everything; updates have ended.",
+    ),
+    (
+        Severity.MEDIUM,
+        "One more service stands open outside, logins stand open inside, or a setting weakens what guards a login.",
+    ),
+    (Severity.LOW, "A trace is lost, or order: what makes the next mistake likely or hard to find."),
+    (Severity.INFO, "Worth knowing; nothing has to be done."),
+)
+"""In short what docs/judging.md has as a table."""
+
+
+def _method(dossier: Dossier) -> Content:
+    devices = dossier.devices
+    asked = over_devices(questions(dossier.audit))
+    return {
+        "severities": _SEVERITIES,
+        "guesses": [
+            (device.name, ", ".join(zone.interfaces) or zone.name, zone.side.value, zone.guessed)
+            for device in devices
+            for zone in device.zones
+            if zone.guessed and zone.side is not None
+        ],
+        "one_family": [device.name for device in devices if says_nothing_of_six(device)],
+        "undated": [device.name for device in devices if not device.taken_at.known],
+        "asked": [
+            (request, [one.device for one in found], sum(len(one.checks) for one in found)) for request, found in asked
+        ],
+        "layers": [one for one in dossier.audit.baseline.layers if one.sha256] if dossier.audit.baseline else [],
+        "version": __version__,
+    }
+
+
 def _unread(dossier: Dossier) -> Content:
     estate = dossier.audit.estate
     entries = [
@@ -89,6 +132,8 @@ def _verdict(dossier: Dossier) -> Content:
     label = "Findings by area and by device, stacked by severity; the table that follows has the numbers."
     return {
         "sentences": verdict(dossier),
+        "decision": decision(dossier),
+        "holding": holding(dossier),
         "gravest": [one for one in causes(dossier.audit.findings) if one.severity.rank >= Severity.MEDIUM.rank][
             :_GRAVEST
         ],
@@ -265,6 +310,7 @@ SECTIONS = (
     Section("verdict", "Verdict", _verdict, figure=True),
     Section("matrix", "Devices and areas", _matrix),
     Section("scope", "Scope and sources", _scope),
+    Section("method", "Method, assumptions and limits", _method),
     Section("unread", "What could not be read", _unread),
     Section("findings", "Findings", _findings),
     Section("accepted", "Accepted risks", _accepted),
