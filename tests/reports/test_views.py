@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import textwrap
 from collections.abc import Callable
 from datetime import date
@@ -15,11 +16,14 @@ from hypothesis import strategies as st
 from rich.console import Console
 
 import aiguille
+from aiguille.analysis.breadth import breadth
 from aiguille.analysis.program import Programs
 from aiguille.analysis.standing import standings
 from aiguille.baseline import Audit
 from aiguille.demo import write_estate
 from aiguille.model import Estate, UsageError
+from aiguille.readers import nftables
+from aiguille.readers.files import decode
 from aiguille.reports import data, layout, terminal
 from aiguille.reports.files import ending_of, write_whole
 from aiguille.reports.rules import Describer, rules_data, show_rules
@@ -136,6 +140,43 @@ def test_rules_in_words(options: str, words: str) -> None:
     assert Describer(device).rule(rule) == words
 
 
+@pytest.mark.parametrize(
+    ("rule", "words"),
+    [
+        ("-A INPUT -j ACCEPT", "any source to any destination on any service"),
+        ("-A INPUT -s 10.0.0.0/24 -d 10.1.0.1 -p tcp -m tcp --dport 22 -j ACCEPT", "256 sources to 1 destination on tcp/22"),
+        ("-A INPUT -s 10.0.0.0/8 -p udp -m multiport --dports 53,123 -j ACCEPT",
+         "16 777 216 sources to any destination on 2 ports of udp"),
+        ("-A INPUT -p icmp -j ACCEPT", "any source to any destination on ICMP"),
+        ("-A INPUT -p tcp -j ACCEPT", "any source to any destination on any port of tcp"),
+        ("-A INPUT -p gre -j ACCEPT", "any source to any destination on gre"),
+        ("-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT", ""),
+        ("-A INPUT -m set --match-set gone src -j ACCEPT", "any source to any destination on any service"),
+        ("-A INPUT -j DROP", ""),
+    ],
+)  # fmt: skip
+def test_how_wide_a_rule_is(rule: str, words: str) -> None:
+    device = filter_table(rule)
+    base = device.rulebases[0]
+    (_, one), *_ = base.rules()
+    assert breadth(Programs(device), base, one) == words
+
+
+def test_how_wide_a_rule_is_in_both_families() -> None:
+    text = (
+        "table inet t {\n\tchain c {\n\t\ttype filter hook input priority 0; policy drop;\n"
+        "ip6 saddr 2001:db8::/48 tcp dport { 80, 443 } accept\nip6 saddr 2000::/3 accept\ntcp dport 22 accept\n\t}\n}\n"
+    )
+    device = nftables.read([decode("ruleset", text.encode())], "box")
+    base = device.rulebases[0]
+    found = [breadth(Programs(device), base, rule) for _, rule in base.rules()]
+    assert found == [
+        "IPv6: sources of 65 536 networks to any destination on 2 ports of tcp",
+        "IPv6: sources of a /3 to any destination on any service",
+        "any source to any destination on tcp/22",
+    ]
+
+
 def test_names_are_opened() -> None:
     device = veskara(
         "place a { is 10.0.0.1 }\nplace b { is 10.0.0.0/8 }\nplaces c { are [ a b ] }\nplaces d { are [ c 192.0.2.1 ] }\n"
@@ -147,15 +188,24 @@ def test_names_are_opened() -> None:
 
 
 def test_listings_in_both_forms_hold_every_rule(estate: Estate) -> None:
-    found = [(device, standings(Programs(device))) for device in estate.devices]
+    found = [(programs, standings(programs)) for programs in map(Programs, estate.devices)]
     lines: list[str] = []
-    show_rules(Console(file=io.StringIO()), found, lines.append)
+    show_rules(Console(file=io.StringIO()), found, lines.append, details=True)
     text = "".join(lines)
     rules = json.loads("".join(rules_data(found)))["rules"]
     assert len(rules) == sum(len(reports) for _, reports in found)
     for rule in rules:
         assert f"{rule['file']}:{rule['line']}" in text
         assert rule["standing"] in text
+        assert rule["breadth"] in text
+    brief: list[str] = []
+    show_rules(Console(file=io.StringIO()), found, brief.append)
+    short = [line for line in brief if re.match(r" +\d+  ", line)]
+    assert len(short) == len(rules), "a rule begins a line"
+    assert len(brief) <= 2 * len(rules) + 3 * len({(r["device"], r["rulebase"], r["chain"]) for r in rules})
+    for line, rule in zip(short, rules, strict=True):
+        assert rule["standing"] in line
+        assert rule["match"].split(",")[0].replace("\t", "  ") in line
     coloured = io.StringIO()
     show_rules(Console(file=coloured, force_terminal=True, color_system="truecolor"), found, lines.append)
     assert "\x1b[" in coloured.getvalue()

@@ -56,6 +56,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--sort", choices=("export", "openness", "hits"), default="export", help="order (default: as in the export)"
     )
     parser.add_argument(
+        "--details", action="store_true", help="each rule with its place, its text and a packet that reaches it"
+    )
+    parser.add_argument(
         "--jobs",
         type=int,
         default=os.cpu_count() or 1,
@@ -81,7 +84,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     def text() -> str:
         lines: list[str] = []
-        show_rules(output.console(arguments, io.StringIO()), found, lines.append)
+        show_rules(output.console(arguments, io.StringIO()), found, lines.append, details=True)
         return "".join(lines)
 
     writers: dict[str, Writer] = {
@@ -96,11 +99,11 @@ def run(arguments: argparse.Namespace) -> int:
     with output.progress(arguments, "devices", "judged") as described:
         for number, device in enumerate(devices, 1):
             programs = Programs(device)
-            found.append((device, select(programs, standings(programs, arguments.jobs), wanted)))
+            found.append((programs, select(programs, standings(programs, arguments.jobs), wanted)))
             described(number, len(devices))
     if arguments.json:
         sys.stdout.writelines(rules_data(found, arguments.jobs))
     else:
-        show_rules(output.console(arguments), found, sys.stdout.write)
+        show_rules(output.console(arguments), found, sys.stdout.write, details=arguments.details)
     output.write_outputs(arguments, writers)
     return inputs.exit_code(estate)

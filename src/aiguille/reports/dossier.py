@@ -92,6 +92,7 @@ class Dossier(Struct, frozen=True, dict=True):
 def _rules(device: Device, jobs: int, known: tuple[StandingReport, ...] | None) -> list[Data]:
     from aiguille.reports.rules import Describer, rule_data  # brings the terminal's tables with it
 
-    describer = Describer(device)
-    reports = known if known is not None else standings(Programs(device), jobs)
+    programs = Programs(device)
+    describer = Describer(device, programs)
+    reports = known if known is not None else standings(programs, jobs)
     return [rule_data(device, describer, report) for report in reports]

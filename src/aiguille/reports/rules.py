@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import groupby
 from math import log2
 
 from rich.console import Console
 from rich.text import Text
 
+from aiguille.analysis.breadth import breadth
 from aiguille.analysis.objects import Object, kind_of
+from aiguille.analysis.program import Programs
 from aiguille.analysis.sharing import share
-from aiguille.analysis.standing import Openness, Standing, StandingReport
+from aiguille.analysis.standing import Standing, StandingReport
 from aiguille.model import (
     AddressObject,
     Condition,
@@ -22,10 +25,12 @@ from aiguille.model import (
     Numbers,
     Operand,
     Rule,
+    Rulebase,
     SetEntry,
     SetObject,
     Span,
     State,
+    Translate,
     Tuples,
 )
 from aiguille.model.identity import Same
@@ -57,11 +62,18 @@ Line = list[tuple[str, str]]
 
 
 def show_rules(
-    console: Console, found: Sequence[tuple[Device, Sequence[StandingReport]]], plain: Callable[[str], object]
+    console: Console,
+    found: Sequence[tuple[Programs, Sequence[StandingReport]]],
+    plain: Callable[[str], object],
+    *,
+    details: bool = False,
 ) -> None:
-    """The listing; `plain` takes the text where nobody looks at colours, since long lists take long to lay out."""
-    for number, (device, reports) in enumerate(found):
-        for line in [*([[]] if number else []), *_listing(device, reports)]:
+    """The listing; `plain` takes the text where nobody looks at colours, since long lists take long to lay out.
+
+    details: with each rule's place, text and a packet that reaches it, instead of a line or two
+    """
+    for number, (programs, reports) in enumerate(found):
+        for line in [*([[]] if number else []), *_listing(programs, reports, details)]:
             if console.is_terminal:
                 text = [Text(*piece) for piece in line] or [Text()]
                 margin = text.pop(0) if len(text[0].plain) == _MARGIN else Text()
@@ -70,20 +82,25 @@ def show_rules(
                 plain("".join(text for text, _ in line).rstrip() + "\n")
 
 
-def _listing(device: Device, reports: Sequence[StandingReport]) -> Iterator[Line]:
+def _listing(programs: Programs, reports: Sequence[StandingReport], details: bool) -> Iterator[Line]:
+    device = programs.device
     counts = {standing: sum(r.standing is standing for r in reports) for standing in Standing}
     summary = ", ".join(f"{count} {standing.value}" for standing, count in counts.items() if count)
     yield [(visible(device.name), "bold"), (f"  {counted(len(reports), 'rule')}: {summary or 'none'}", "")]
-    place: tuple[Same, Same] | None = None
-    describer = Describer(device)
-    for report in reports:
-        here = (Same(report.rulebase), Same(report.chain))
-        if here != place:
-            place = here
-            yield []
-            names = dict.fromkeys((visible(report.rulebase.name), visible(report.chain.name)))
-            yield [(" ".join(names), "bold"), _end_of(report)]
-        yield from _rule_lines(device, describer, report)
+    describer = Describer(device, programs)
+    for _, group in groupby(reports, lambda one: (Same(one.rulebase), Same(one.chain))):
+        mine = list(group)
+        file = mine[0].rule.where.file if len({one.rule.where.file for one in mine}) == 1 else ""
+        names = dict.fromkeys((visible(mine[0].rulebase.name), visible(mine[0].chain.name)))
+        yield []
+        yield [
+            (" ".join(names), "bold"),
+            _end_of(mine[0]),
+            (f"  {visible(file)}" if file and not details else "", "dim"),
+        ]
+        for report in mine:
+            opened = describer.breadth(report.rulebase, report.rule)
+            yield from _rule_lines(device, describer, report, opened, None if details else file)
 
 
 def _end_of(report: StandingReport) -> tuple[str, str]:
@@ -92,29 +109,43 @@ def _end_of(report: StandingReport) -> tuple[str, str]:
     return (f"  {families}" + (f", then {policy.value}" if policy else ""), "dim")
 
 
-def _rule_lines(device: Device, describer: Describer, report: StandingReport) -> Iterator[Line]:
+def _rule_lines(
+    device: Device, describer: Describer, report: StandingReport, opened: str, file: str | None
+) -> Iterator[Line]:
+    """file: that the chain's head names, empty where it names none; None for all there is to say."""
     rule = report.rule
-    hits = f"{rule.hits.packets} hits" if rule.hits else ""
-    opened = _openness(report.openness)
+    short = file is not None
+    place = f":{rule.where.first}" if file else str(rule.where)
     yield [
         (f"{rule.number:>5}  ", ""),
+        (f"{place:<5} " if file else "", "dim"),
         (f" {report.standing.value} ", _STYLES[report.standing]),
         (" " * (14 - len(report.standing.value)), ""),
         (f"{visible(_action(rule))}", "bold"),
         (f"  {visible(describer.rule(rule))}", ""),
     ]
-    built_in = "built in" if rule.built_in else ""
-    facts = "  ".join(part for part in (str(rule.where), opened, hits, built_in, rule.name or rule.comment) if part)
-    yield [("       ", ""), (visible(facts), "dim")]
+    facts = [
+        "" if file else place,
+        opened,
+        counted(rule.hits.packets, "hit") if rule.hits else "",
+        "built in" if rule.built_in else "",
+        rule.name or rule.comment,
+    ]
+    margin = (" " * _MARGIN, "")
+    said = " · ".join(filter(None, facts))
+    because = "; ".join(filter(None, [_because(report) if report.because else "", report.why]))
+    if short:
+        if said or because:
+            yield [margin, (visible(said), "dim"), (f"{' · ' if said and because else ''}{because}", "")]
+        return
+    yield [margin, (visible(said), "dim")]
     for line in device.text(rule.where)[:1] if rule.where.first == rule.where.last else ():
         if any(sign.isalnum() for sign in line):  # a rule the make has built in may rest on a bracket
-            yield [("       ", ""), (visible(line.strip()), LINE_STYLE)]
-    if report.because:
-        yield [("       ", ""), (_because(report), "")]
-    if report.why:
-        yield [("       ", ""), (report.why, "")]
+            yield [margin, (visible(line.strip()), LINE_STYLE)]
+    if because:
+        yield [margin, (because, "")]
     if report.witness is not None and report.standing is not Standing.LIVE:
-        yield [("       ", ""), ("reached by ", "dim"), (visible(report.witness.sentence()), PACKET_STYLE)]
+        yield [margin, ("reached by ", "dim"), (visible(report.witness.sentence()), PACKET_STYLE)]
 
 
 _BECAUSE = {
@@ -150,26 +181,18 @@ def _place(where: Span, here: Span) -> str:
     return f"line {where.first}" + (f" column {where.column}" if where.column else "")
 
 
-def _openness(openness: Openness) -> str:
-    if not openness.high:
-        return ""
-    if openness.exact or round(openness.bits or 0, 1) == round(openness.low_bits or 0, 1):
-        return f"opens 2^{openness.bits:.1f}"
-    if openness.low_bits is None:
-        return f"opens at most 2^{openness.bits:.1f}"
-    return f"opens 2^{openness.low_bits:.1f} to 2^{openness.bits:.1f}"
-
-
 def _action(rule: Rule) -> str:
+    if any(isinstance(one, Translate) for one in rule.effects):
+        return rule.action_text
     return f"{rule.action.value} {rule.target}" if rule.target else rule.action.value
 
 
-def rules_data(found: Iterable[tuple[Device, Sequence[StandingReport]]], jobs: int = 1) -> Iterator[str]:
+def rules_data(found: Iterable[tuple[Programs, Sequence[StandingReport]]], jobs: int = 1) -> Iterator[str]:
     """The JSON text, piece by piece. jobs: processes to share long lists among"""
     yield '{"rules": ['
     before = "\n"
-    for device, reports in found:
-        for text in share(_Entries(device, reports).text, range(0, len(reports), _SHARED), jobs):
+    for programs, reports in found:
+        for text in share(_Entries(programs, reports).text, range(0, len(reports), _SHARED), jobs):
             yield before + text
             before = ",\n"
     yield "\n]}\n"
@@ -178,9 +201,9 @@ def rules_data(found: Iterable[tuple[Device, Sequence[StandingReport]]], jobs: i
 class _Entries:
     """The entries of a device's rules in JSON."""
 
-    def __init__(self, device: Device, reports: Sequence[StandingReport]) -> None:
-        self._device, self._reports = device, reports
-        self._describer = Describer(device)
+    def __init__(self, programs: Programs, reports: Sequence[StandingReport]) -> None:
+        self._device, self._reports = programs.device, reports
+        self._describer = Describer(programs.device, programs)
 
     def text(self, start: int) -> str:
         """Those of a stretch of rules, with commas between them."""
@@ -225,6 +248,7 @@ def rule_data(device: Device, describer: Describer, report: StandingReport) -> D
         if report.witness is None
         else {**report.witness.to_dict(), "sentence": report.witness.sentence()},
         "openness": None if not openness.high else round(log2(openness.high), 4),
+        "breadth": describer.breadth(report.rulebase, rule),
         "openness_at_least": None if not openness.low else round(log2(openness.low), 4),
         "qualifiers": [{"name": q.name, "text": mask_secrets(q.text)} for q in rule.qualifiers],
         "hits": rule.hits.packets if rule.hits else None,
@@ -241,11 +265,19 @@ def rule_data(device: Device, describer: Describer, report: StandingReport) -> D
 class Describer:
     """Puts what rules match into words; names with what they stand for. Conditions that rules share are spelt once."""
 
-    def __init__(self, device: Device) -> None:
+    def __init__(self, device: Device, programs: Programs | None = None) -> None:
+        """programs: the device's, where they are made already"""
         self._device = device
+        self._programs = programs
         # By identity, as equal conditions are shared anyhow and hashing them takes longer than spelling; the condition is
         # kept beside its words so that its identity stays its own.
         self._known: dict[int, tuple[Condition, str]] = {}
+
+    def breadth(self, rulebase: Rulebase, rule: Rule) -> str:
+        """How wide an accepting rule is; see `aiguille.analysis.breadth`."""
+        if self._programs is None:
+            self._programs = Programs(self._device)
+        return breadth(self._programs, rulebase, rule)
 
     def rule(self, rule: Rule) -> str:
         words = [self._condition(condition) for condition in rule.match.conditions]

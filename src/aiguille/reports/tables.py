@@ -8,10 +8,10 @@ from math import log2
 from msgspec import Struct
 
 from aiguille.analysis.objects import kind_of, objects_of, uses
+from aiguille.analysis.program import Programs
 from aiguille.analysis.standing import StandingReport
 from aiguille.baseline import Evidence, Finding, Outcome, Severity
 from aiguille.baseline.causes import causes
-from aiguille.model import Device
 from aiguille.model.identity import Same
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
@@ -138,10 +138,11 @@ def _rules(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
         yield from map(_rule, rules)
 
 
-def rules_rows(found: Iterable[tuple[Device, Sequence[StandingReport]]]) -> Iterator[tuple[Cell, ...]]:
+def rules_rows(found: Iterable[tuple[Programs, Sequence[StandingReport]]]) -> Iterator[tuple[Cell, ...]]:
     """The rows of `RULES` for a listing."""
-    for device, reports in found:
-        describer = Describer(device)
+    for programs, reports in found:
+        device = programs.device
+        describer = Describer(device, programs)
         yield from (_rule(rule_data(device, describer, report)) for report in reports)
 
 
@@ -157,6 +158,7 @@ def _rule(one: Data) -> tuple[Cell, ...]:
         one["target"] or None,
         one["standing"],
         "; ".join(f"{b['chain']} {b['rule']}" for b in one["because"]) or one["why"],
+        one["breadth"] or None,
         one["openness"],
         one["hits"],
         one["last_hit"],
@@ -248,6 +250,7 @@ RULES = Table(
         Column("target", str, 14),
         Column("standing", str, 14),
         Column("because of", str, 30),
+        Column("opens", str, 40),
         Column("opens (log2 of packets)", float, 12),
         Column("hits", int, 12),
         Column("last hit", str, 18),

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from ipaddress import ip_address
 
+from aiguille.analysis.breadth import breadth
 from aiguille.analysis.objects import (
     Object,
     cycle_from,
@@ -16,6 +17,7 @@ from aiguille.analysis.objects import (
     uses,
 )
 from aiguille.analysis.services import GENERAL_HOSTS
+from aiguille.analysis.standing import StandingReport
 from aiguille.baseline.asking import NO_OBJECTS, OBJECTS, every_object
 from aiguille.baseline.catalogue import (
     Answer,
@@ -467,14 +469,19 @@ def shared_widths(subject: Subject) -> Iterator[Answer]:
             found = True
             one = groups[key]
             text = (
-                f"{_name(one)} is named by {speak(low.chain, low.rule)} (2^{low.openness.bits:.0f} packets) "
-                f"and {speak(high.chain, high.rule)} (2^{high.openness.bits:.0f})."
+                f"{_name(one)} is named by {speak(low.chain, low.rule)}{_wide(subject, low)} "
+                f"and {speak(high.chain, high.rule)}{_wide(subject, high)}."
             )
             yield Found(text, f"{key[0]} {one.name}", lines(one.where, low.rule.where, high.rule.where))
     if not looked:
         yield NotApplicable("no group is named by more than one rule")
     elif not found:
         yield Passed(f"{counted(looked, 'shared group')} {'serves' if looked == 1 else 'serve'} rules of like width")
+
+
+def _wide(subject: Subject, report: StandingReport) -> str:
+    words = breadth(subject.study.programs, report.rulebase, report.rule)
+    return f" ({words})" if words else ""
 
 
 CHECKS: tuple[Check, ...] = (
