@@ -61,6 +61,10 @@ def test_the_answer_key(estate: Path) -> None:
         )
         found.update(known[:1])
     assert found == expected
+    first = {(f["device"], f["line"]) for f in key if f.get("first")}
+    shown = [(c["devices"][0], f"{Path(c['file']).name}:{c['line']}") for c in data["causes"][:10]]
+    assert len(first) == 10
+    assert set(shown) == first
     assert not data["failures"]
     outcomes: dict[str, set[str]] = {}
     for one in data["outcomes"]:
