@@ -89,7 +89,7 @@ def test_rules_of_other_files_are_named_with_their_file(tmp_path: Path) -> None:
         "shorewall.conf": "STARTUP_ENABLED=Yes\n",
     }
     write(tmp_path / "gate", below("etc/shorewall/", files))
-    shown = run("rules", "gate", "--chain", "net-fw", "--standing", "shadowed", cwd=tmp_path).stdout
+    shown = run("rules", "gate", "--chain", "net-fw", "--standing", "shadowed", "--details", cwd=tmp_path).stdout
     assert "ACCEPT net:192.0.2.7 $FW tcp 22" in shown
     assert "net-fw rule" in shown
     assert "(line 1)" in shown or "(blrules:1)" in shown

@@ -103,6 +103,6 @@ def test_an_ordinary_archive_is_no_workbook_and_markup_in_cells_stays_text(tmp_p
     assert not workbook.is_workbook((tmp_path / "sent.zip").read_bytes())
     rows = [["Name", "Src", "Dst", "Action", "Remark"], ["\x1b[31mred", "10.0.0.1", "any", "allow", "=HYPERLINK(1)"]]
     (tmp_path / "b.csv").write_text("\n".join(",".join(row) for row in rows))
-    done = run("rules", "b.csv", cwd=tmp_path)
+    done = run("rules", "b.csv", "--details", cwd=tmp_path)
     assert "\x1b" not in done.stdout
     assert "=HYPERLINK(1)" in done.stdout

@@ -194,6 +194,15 @@ def guess_sides(device: Device) -> Device:
             why = f"only private networks on {name}"
             zones.append(Zone(name, (name,), Side.INSIDE, inner[name].networks, inner[name].where, why))
             placed.add(name)
+        if outside is not None and outside.interfaces[0] not in ways_out:
+            free = set(places) - {name for zone in zones for name in zone.interfaces} - {LOOPBACK}
+            if len(free) == 1 and not any(name.startswith(TUNNELS) for name in free):
+                (name,) = free
+                why = (
+                    f"the only interface beside the outside, {outside.interfaces[0]}, behind which addresses are hidden"
+                )
+                zones.append(Zone(name, (name,), Side.INSIDE, where=places[name], guessed=why))
+                placed.add(name)
         for name in sorted(set(places) - placed - ways_out - {LOOPBACK}):
             if _named_indoors(name):
                 zones.append(

@@ -84,7 +84,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     def text() -> str:
         lines: list[str] = []
-        show_rules(output.console(arguments, io.StringIO()), found, lines.append, details=True)
+        show_rules(output.console(arguments, io.StringIO()), found, lines.append, details=arguments.details)
         return "".join(lines)
 
     writers: dict[str, Writer] = {

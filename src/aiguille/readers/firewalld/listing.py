@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from aiguille.model import Span
+from aiguille.model import Span, UnreadableError
 from aiguille.readers.assignments import Assigned
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
@@ -13,6 +13,7 @@ from aiguille.readers.firewalld.config import Zone
 from aiguille.readers.firewalld.element import Element
 from aiguille.readers.part import FirewallPart
 
+_NAME = re.compile(r"[\w/-]+")
 _ZONE = re.compile(r"(\S+)(?: \((active|default|default, active|active, default)\))?")
 _KEYS = ("target", "icmp-block-inversion", "interfaces", "sources", "services", "ports", "protocols", "forward", "masquerade",
          "forward-ports", "source-ports", "icmp-blocks", "rich rules")  # fmt: skip
@@ -59,6 +60,14 @@ class _Listed(firewalld.Writer):
             if not text:
                 continue
             if not line[0].isspace():
+                if not _NAME.fullmatch(text.split()[0]):
+                    following = self.file.lines[number : number + 1]
+                    if following and following[0].strip().startswith("target: "):
+                        raise UnreadableError(
+                            f"{where}: '{text.split()[0]}' is no name of a zone; export the listing again"
+                        )
+                    self.ledger.unread(where, "this is no line of a zone's listing")
+                    continue
                 zone = Zone(text.split()[0], where)
                 if "default" in text.partition("(")[2]:
                     self.default = zone.name

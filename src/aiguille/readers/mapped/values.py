@@ -96,7 +96,7 @@ class Extractor(Struct, dict=True):
         Raises NotUnderstoodError for a word that does not look as the dialect says, and where nothing is turned round.
         """
         if not isinstance(where, Value) or (where.negated_by is None and where.negated_if is None):
-            return self.tokens(node, where, strict=True), False
+            return self._on_a_line(self.tokens(node, where, strict=True)), False
         found = self._source(node, where, first_only=False, strict=True)
         negated = where.negated_if is not None and self._flagged(node, where.negated_if)
         if found:
@@ -107,7 +107,17 @@ class Extractor(Struct, dict=True):
             found = None
         if negated and not found:
             raise NotUnderstoodError("a condition is turned round that names nothing, or everything", node.head)
-        return found, negated
+        return self._on_a_line(found), negated
+
+    @staticmethod
+    def _on_a_line(found: tuple[Token, ...] | None) -> tuple[Token, ...] | None:
+        """The words of a condition: none of them goes over a line's end, as one does where a quote is not closed."""
+        for one in found or ():
+            if "\n" in one.text:
+                raise NotUnderstoodError(
+                    "a name goes over the end of a line, as where a quote is not closed", one.where
+                )
+        return found
 
     def _turned(self, found: tuple[Token, ...], where: Value) -> tuple[bool, tuple[Token, ...]]:
         """Whether a mark turns words round, and the words without it."""
