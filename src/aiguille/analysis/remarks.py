@@ -1,12 +1,12 @@
-"""What people say of a rule in its name or remark that its conditions do not."""
+"""What people say of a rule in its name, its remark or the words of its records that its conditions do not."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
-from aiguille.analysis.program import Kind, Programs, Step
-from aiguille.model import Direction, ManagementService, Numbers, ServiceTerm
+from aiguille.analysis.program import Kind, Program, Programs, Step
+from aiguille.model import Direction, Log, ManagementService, Match, Numbers, ServiceTerm
 from aiguille.space import Axis
 from aiguille.space.fields import TCP
 
@@ -43,22 +43,29 @@ def said_to_manage(programs: Programs, known: Sequence[ManagementService]) -> It
     sockets = programs.device.listeners
     waiting = {one.port for one in sockets if one.protocol == TCP} if sockets else None
     for program in programs.all(Direction.TO_DEVICE):
+        recorded = _recorded_as_page(program)
         for step in program.steps:
-            if step.rule is None or step.kind is not Kind.ACCEPT or not _speaks_of_page(step):
+            rule = step.rule
+            if rule is None or step.kind is not Kind.ACCEPT:
+                continue
+            if not _says_page((rule.name, rule.comment)) and rule.match not in recorded:
                 continue
             for port in sorted(_ports(step) - taken):
                 if waiting is None or port in waiting:
                     taken.add(port)
                     term = ServiceTerm(Numbers(TCP, TCP), (), (Numbers(port, port),))
                     plain = port in _PLAIN
-                    yield ManagementService("http" if plain else "web administration", (term,), plain, step.rule.where)
+                    yield ManagementService("http" if plain else "web administration", (term,), plain, rule.where)
 
 
-def _speaks_of_page(step: Step) -> bool:
-    rule = step.rule
-    return rule is not None and any(
-        _PAGE.search(re.sub("[_-]", " ", text)) for text in (rule.name, rule.comment) if text
-    )
+def _says_page(texts: Iterable[str]) -> bool:
+    return any(_PAGE.search(re.sub("[_-]", " ", text)) for text in texts if text)
+
+
+def _recorded_as_page(program: Program) -> list[Match]:
+    """What rules match that record it under words for such a page; the rule that lets it in often stands beside them."""
+    rules = {id(step.rule): step.rule for step in program.steps if step.rule is not None and step.rule.effects}
+    return [r.match for r in rules.values() if _says_page(e.prefix for e in r.effects if isinstance(e, Log))]
 
 
 def _ports(step: Step) -> set[int]:

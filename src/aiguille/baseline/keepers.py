@@ -22,6 +22,10 @@ _KEEPERS = (
     (_BANS, "fail2ban keeps this chain and writes it anew: change the jail it belongs to."),
     (re.compile(r"ufw6?-"), "ufw keeps this chain and writes it anew: change the rule with ufw."),
     (
+        re.compile(r"MINIUPNPD"),
+        "A daemon fills this chain as machines inside ask it to: switch that off, or let it serve named machines alone.",
+    ),
+    (
         re.compile(r"(KUBE-|cali-|LIBVIRT_)"),
         "A program keeps this chain and writes it anew: change what it makes the rule from.",
     ),
@@ -39,6 +43,6 @@ def is_kept(chain: str) -> bool:
     return any(called.match(chain) for called, _ in _KEEPERS) and not chain.startswith("ufw")
 
 
-def records_itself(chain: str) -> bool:
-    """Whether the program that keeps a chain writes down by itself what it refuses there."""
-    return _BANS.match(chain) is not None
+def needs_no_record(chain: str) -> bool:
+    """Whether the program that keeps a chain writes down by itself what it refuses there, or keeps virtual machines' networks apart."""
+    return _BANS.match(chain) is not None or chain.startswith("LIBVIRT_")

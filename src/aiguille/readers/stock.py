@@ -51,10 +51,21 @@ def _is_hiding(rule: Rule) -> bool:
     return (bridge and out is not None and out.negated and ends[0] is not None) or alike
 
 
+_TO_GUESTS = "LIBVIRT_FWI"
+"""What goes to virtual machines; only a network that hides nothing lets new connections in there."""
+
+
+def _is_for_guests(chain: Chain, rule: Rule) -> bool:
+    """Whether an accepting rule is one a host of virtual machines has for each network: out of it, within it, its names and leases."""
+    if not chain.name.startswith("LIBVIRT_"):
+        return False
+    return chain.name != _TO_GUESTS or any(one.field is Field.STATE for one in rule.match.conditions)
+
+
 def is_shipped(chain: Chain, rule: Rule) -> bool:
     """Whether a rule stands in a program's own chain and does what the program makes it do."""
     if _CALLED.match(chain.name):
-        return rule.action is not Action.ACCEPT
+        return rule.action is not Action.ACCEPT or _is_for_guests(chain, rule)
     if chain.name == "FORWARD" and rule.action is Action.ACCEPT and _is_bridging(rule):
         return True
     if chain.name == "POSTROUTING" and _is_hiding(rule):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from msgspec.structs import replace
@@ -30,7 +31,7 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.wording import NO_INWARD_RULES, UNSETTLED, by_default, capital, counted, lines, listed
-from aiguille.model import Direction, Field, State
+from aiguille.model import Action, Direction, Field, State
 from aiguille.model.facts import FORWARDING
 from aiguille.space import Axis, Box, IntervalSet, PacketSet, box, overlap
 from aiguille.space.fields import TCP
@@ -494,8 +495,62 @@ def forwarding(subject: Subject) -> Iterator[Answer]:
             yield CannotTell(f"the export does not state whether IPv{family} is forwarded; ask for `sysctl {name}`")
 
 
+_ON_REQUEST = re.compile(r"upnp|nat-?pmp", re.IGNORECASE)
+"""How chains and tables are called that a daemon fills as machines ask it to (UPnP IGD; NAT-PMP, RFC 6886; PCP, RFC 6887)."""
+
+
+@check(
+    id="deny.opened-on-request",
+    title="Machines inside open ports to themselves",
+    severity=Severity.MEDIUM,
+    controls=("SC-7", "CM-7", "AC-4"),
+    why="Any program inside, an intruder's too, then lets the outside in by asking (UPnP, NAT-PMP), and nobody decides or records it.",
+    how="Looks for chains and tables that a daemon for such requests keeps, and rules that lead there; what it has opened now is "
+    "judged as any other rule.",
+    fix="Switch the daemon off, and forward by hand what is needed; or let it serve the machines alone that need it.",
+    asks=(RULES_INWARD,),
+)
+def opened_on_request(subject: Subject) -> Iterator[Answer]:
+    if subject.device.dialect not in GENERAL_HOSTS:
+        yield NotApplicable("no program of this make opens ports as machines ask it to")
+        return
+    asked = [
+        (base, chain, rule)
+        for base in subject.device.rulebases
+        for chain, rule in base.rules()
+        if rule.enabled and rule.target and _ON_REQUEST.search(rule.target) and not _ON_REQUEST.search(chain.name)
+    ]
+    asked += [
+        (base, chain, chain.rules[0])
+        for base in subject.device.rulebases
+        for chain in base.chains
+        if chain.base is not None and chain.rules and _ON_REQUEST.search(f"{base.name} {chain.name}")
+    ]
+    if asked:
+        base, chain, rule = asked[0]
+        names = listed(dict.fromkeys(r.target or b.name for b, _, r in asked))
+        opened = sum(
+            r.action is Action.ACCEPT or bool(r.effects)
+            for b in subject.device.rulebases
+            for c, r in b.rules()
+            if _ON_REQUEST.search(f"{b.name} {c.name}") and not r.target
+        )
+        now = (
+            f"; {counted(opened, 'rule')} of such requests {'stands' if opened == 1 else 'stand'} there now"
+            if opened
+            else ""
+        )
+        text = f"Packets are led to what a daemon fills as machines inside ask it to ({names}){now}."
+        yield Found(text, names, lines(*(r.where for _, _, r in asked)), (refer(base, chain, rule),))
+    elif not subject.study.forwards:
+        yield NotApplicable("nothing is forwarded")
+    else:
+        yield Passed("no rule leads packets to what a daemon fills as machines ask it to")
+
+
 CHECKS: tuple[Check, ...] = (
     no_rules,
+    opened_on_request,
     no_final_refusal,
     established,
     invalid,

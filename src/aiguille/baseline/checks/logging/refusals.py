@@ -25,7 +25,7 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.keepers import records_itself
+from aiguille.baseline.keepers import needs_no_record
 from aiguille.baseline.wording import NO_INWARD_RULES, listed
 from aiguille.model import DestinationType, Direction, State
 from aiguille.model.identity import Same
@@ -119,7 +119,7 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
             continue  # what the program refuses beside its own record was never meant to be read
         if step.kind is not Kind.REFUSE or step.logs or step.rulebase.name == RULEBASE or _for_all(step):
             continue  # what filters by country refuse would only drown the log
-        if records_itself(step.chain.name):
+        if needs_no_record(step.chain.name):
             continue
 
         def silently_here(ends: Ends, number: int = number) -> bool:
