@@ -72,7 +72,13 @@ def test_the_answer_key(estate: Path) -> None:
     # One's own check, and mistakes that are not planted: their tables of cases have them.
     own = {"rules.lift-control-from-guests", "rules.no-effect", "rules.both-ports"}
     own |= {"deny.neighbour-discovery", "deny.established", "rules.other-port", "rules.wrong-list", "system.old-export"}
-    own |= {"deny.icmp-errors", "rules.unknown-network", "rules.dead-forward", "objects.undescribed", "deny.opened-on-request"}
+    own |= {
+        "deny.icmp-errors",
+        "rules.unknown-network",
+        "rules.dead-forward",
+        "objects.undescribed",
+        "deny.opened-on-request",
+    }
     # A claim is one statement on one device, and holds or does not.
     strange = {c for c, seen in outcomes.items() if not {"pass", "fail"} <= seen and not c.startswith("rules.claim-")}
     assert sorted(strange - own) == []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import ip_network
 
 from msgspec import Struct
@@ -13,6 +13,7 @@ from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Programs
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.model import (
+    Action,
     Addresses,
     Condition,
     Device,
@@ -20,6 +21,7 @@ from aiguille.model import (
     Interface,
     InterfaceName,
     Named,
+    Operand,
     Rule,
     Side,
     Span,
@@ -203,6 +205,11 @@ def guess_sides(device: Device) -> Device:
                 )
                 zones.append(Zone(name, (name,), Side.INSIDE, where=places[name], guessed=why))
                 placed.add(name)
+        inhabited = _with_private_hosts(device)
+        zones = [zone if zone.name in odd else _inhabited(zone, inhabited) for zone in zones]
+        for name in sorted((inhabited & places.keys()) - {n for zone in zones for n in zone.interfaces} - ways_out):
+            zones.append(Zone(name, (name,), Side.INSIDE, where=places[name], guessed=_ADDRESSED))
+            placed.add(name)
         for name in sorted(set(places) - placed - ways_out - {LOOPBACK}):
             if _named_indoors(name):
                 zones.append(
@@ -271,6 +278,61 @@ def _indoors(zone: Zone) -> Zone:
     if zone.side is not None or not zone.interfaces or not _named_indoors(zone.name):
         return zone
     return replace(zone, side=Side.INSIDE, guessed=f"the zone's name, {zone.name}")
+
+
+_ADDRESSED = "rules let only private addresses in and out there"
+_BY_REMOTE = re.compile(r"vpn|tunnel|remote", re.IGNORECASE)
+
+
+def _inhabited(zone: Zone, inhabited: set[str]) -> Zone:
+    named = inhabited & {zone.name, *zone.interfaces}
+    return zone if zone.side is not None or not named else replace(zone, side=Side.INSIDE, guessed=_ADDRESSED)
+
+
+def _with_private_hosts(device: Device) -> set[str]:
+    """Interfaces and zones of which accepting rules name hosts, all with private addresses; tunnels apart, whose ends are elsewhere."""
+    hosts: dict[str, list[Addresses | None]] = {}
+    members = {one.name: one.members for one in device.addresses if not one.unresolved and not one.excluded}
+    for rulebase in device.rulebases:
+        for _, rule in rulebase.rules():
+            if not rule.enabled or rule.action is not Action.ACCEPT or rule.effects:
+                continue
+            held = {c.field: c for c in rule.match.conditions if not c.negated}
+            for places, ends in ((_IN, Field.SOURCE), (_OUT, Field.DESTINATION)):
+                if ends in held:
+                    named = list(_hosts(held[ends].operands, members))
+                    for o in (o for field in places if field in held for o in held[field].operands):
+                        if isinstance(o, _PLACES):
+                            hosts.setdefault(o.name, []).extend(named)
+    out = set()
+    for name, found in hosts.items():
+        known = tuple(one for one in found if one is not None)
+        if (
+            len(known) == len(found)
+            and _private(known)
+            and not name.startswith(TUNNELS)
+            and not _BY_REMOTE.search(name)
+        ):
+            out.add(name)
+    return out
+
+
+_IN, _OUT = (Field.IN_ZONE, Field.IN_INTERFACE), (Field.OUT_ZONE, Field.OUT_INTERFACE)
+_PLACES = (Named, InterfaceName)
+
+
+def _hosts(
+    operands: Iterable[Operand], members: Mapping[str, tuple[Operand, ...]], depth: int = 0
+) -> Iterator[Addresses | None]:
+    """The addresses of operands, None for each of which they are not known."""
+    for one in operands:
+        if isinstance(one, Named) and one.name in members and depth < _DEPTH:
+            yield from _hosts(members[one.name], members, depth + 1)
+        else:
+            yield one if isinstance(one, Addresses) else None
+
+
+_DEPTH = 16
 
 
 def _named_indoors(name: str) -> bool:

@@ -141,10 +141,18 @@ def _silent(program: Program, decider: Decider) -> Iterator[_Silent]:
 
 
 def _ends_a_pair(step: Step) -> bool:
-    """Whether a step refuses whatever is left of what comes and goes by some interfaces: a policy for a pair of zones."""
-    free = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B, Axis.FLAGS, Axis.TYPE)
+    """Whether a step refuses whatever is left of what comes and goes by some interfaces: a policy for a pair of zones.
+
+    A zone may be some networks of an interface; what is refused of those in some states alone is no more than a precaution.
+    """
+    free = (Axis.PROTO, Axis.A, Axis.B, Axis.FLAGS, Axis.TYPE)
+    ends = (Axis.SRC, Axis.DST)
     return bool(step.pieces) and all(
-        p.sure and p.box[Axis.IN] != p.box[Axis.OUT] and all(p.box[axis] is None for axis in free) for p in step.pieces
+        p.sure
+        and p.box[Axis.IN] != p.box[Axis.OUT]
+        and all(p.box[axis] is None for axis in free)
+        and (p.box[Axis.STATE] is None or all(p.box[axis] is None for axis in ends))
+        for p in step.pieces
     )
 
 

@@ -114,11 +114,24 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
         if standing is Standing.SHADOWED and undermined_by(subject, report) is not None:
             continue
         found = True
-        yield _finding(report, f"{capital(speak(report.chain, report.rule))} {verb}{_because(report)}.")
+        yield _finding(
+            report, f"{capital(speak(report.chain, report.rule))} {verb}{_because(report)}{_remedy(report)}."
+        )
     if not written:
         yield NotApplicable(NO_STATEMENTS)
     elif not found:
         yield Passed(f"none of {counted(len(written), 'statement')} {verb}")
+
+
+_TURNED_BACK = "sfilter"
+"""Shorewall's chain for what would leave by the interface it came in by (shorewall-interfaces(5), routeback)."""
+
+
+def _remedy(report: StandingReport) -> str:
+    """What else than its place would let a hidden rule work, where it is not rules of somebody's that hide it."""
+    if any(chain.name == _TURNED_BACK for _, chain, _ in report.because):
+        return ", as what comes in by an interface leaves by it again only with the option routeback there"
+    return ""
 
 
 def unsettled(subject: Subject) -> Iterator[Answer]:
