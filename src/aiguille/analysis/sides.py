@@ -281,7 +281,11 @@ def _indoors(zone: Zone) -> Zone:
 
 
 _ADDRESSED = "rules let only private addresses in and out there"
-_BY_REMOTE = re.compile(r"vpn|tunnel|remote", re.IGNORECASE)
+_NOT_INDOORS = re.compile(
+    r"vpn|tunnel|remote|partner|extranet|supplier|vendor|customer|contractor|wan|server|srv|web|mail|proxy|front|edge|publi",
+    re.IGNORECASE,
+)
+"""What is called so may be others', or be there for the outside, whatever its addresses."""
 
 
 def _inhabited(zone: Zone, inhabited: set[str]) -> Zone:
@@ -311,7 +315,7 @@ def _with_private_hosts(device: Device) -> set[str]:
             len(known) == len(found)
             and _private(known)
             and not name.startswith(TUNNELS)
-            and not _BY_REMOTE.search(name)
+            and not _NOT_INDOORS.search(name)
         ):
             out.add(name)
     return out

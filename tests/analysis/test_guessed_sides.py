@@ -1,0 +1,35 @@
+"""Sides that nobody states: what is guessed of them from the rules alone, and what is left open."""
+
+from __future__ import annotations
+
+import pytest
+
+from aiguille.analysis.sides import guess_sides
+from tests.helpers import filter_table
+
+HIDES = "-A POSTROUTING -o eth0 -j MASQUERADE"
+
+
+@pytest.mark.parametrize(
+    ("rules", "hides", "sides"),
+    [
+        # The only interface beside the one that hides addresses; not where there are two, nor a tunnel.
+        ("-A FORWARD -i eth1 -o eth0 -j ACCEPT", HIDES, {"eth0": "outside", "eth1": "inside"}),
+        ("-A FORWARD -i eth1 -o eth0 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside"}),
+        ("-A FORWARD -i wg0 -o eth0 -j ACCEPT", HIDES, {"eth0": "outside"}),
+        ("-A FORWARD -i eth1 -j ACCEPT", "", {}),
+        # Hosts that accepting rules name, all private; what refusals name says nothing of who is there.
+        ("-A INPUT -i eth1 -s 10.0.0.0/24 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside", "eth1": "inside"}),
+        ("-A FORWARD -o eth1 -d 10.0.0.9 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside", "eth1": "inside"}),
+        ("-A INPUT -i eth1 -s 10.0.0.0/8 -j DROP\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside"}),
+        ("-A INPUT -i eth1 -s 203.0.113.9 -j ACCEPT\n-A INPUT -i eth1 -s 10.0.0.1 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT",
+         HIDES, {"eth0": "outside"}),
+        ("-A INPUT -i partner0 -s 10.0.0.0/24 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside"}),
+    ],
+)  # fmt: skip
+def test_sides_that_rules_show(rules: str, hides: str, sides: dict[str, str]) -> None:
+    device = guess_sides(
+        filter_table(rules, nat=f"*nat\n:POSTROUTING ACCEPT [0:0]\n{hides}\nCOMMIT\n" if hides else "")
+    )
+    assert {zone.interfaces[0]: zone.side.value for zone in device.zones if zone.side is not None} == sides
+    assert all(zone.guessed for zone in device.zones)
