@@ -41,6 +41,8 @@ HELD: list[tuple[str, str, str]] = [
     ("Shorewall: one zone on one interface", PROGRAMS, '"one": {'),
     ("Shorewall: dispositions that it refuses", PROGRAMS, "test_what_shorewall_refuses_is_refused"),
     ("firewalld: rules that it leaves out", PROGRAMS, "test_what_firewalld_ignores_is_ignored"),
+    ("firewalld: a rule with an attribute that is not known", FIREWALL_FILES,
+     "test_what_a_later_firewalld_may_know_of_a_rule_leaves_it_open"),
     ("firewalld: contents with which it loads nothing", FIREWALL_FILES, "a forward-port needs a to-port or a to-addr"),
     ("firewalld: the services it ships", PROGRAMS, "test_services_of_ours_are_those_that_firewalld_ships"),
     ("dialects: `join` without its first place", MAPPING, "a mask joined to no address"),
