@@ -55,3 +55,10 @@ HELD: list[tuple[str, str, str]] = [
     ("any single word of an export misspelled", "tests/test_misspelled.py", "test_what_is_misspelled_decides_nothing_for_certain"),
     ("every command and report on damaged exports, bounded", "tests/test_damage.py", "test_no_damage_ends_in_a_fault"),
 ]  # fmt: skip
+
+DAMAGED = (
+    (1_500, 77, "2026-11-29", 0),
+    (50_000, 20261130, "2026-11-30", 2),
+    (50_000, 20261131, "2026-11-30", 0),
+)
+"""Runs of `tests.damage` by hand: cases, seed, day, faults."""

@@ -329,6 +329,13 @@ def test_the_listing_of_firewalld_is_read_and_says_that_it_is_poorer() -> None:
     assert "poorer source" in told(device)
     assert len(device.ledger.unread) == 1
     assert statements(device) == {"zones.txt:6", "zones.txt:7", "zones.txt:15", "zones.txt:20"}
+    odd = "<snmp><community>Hunter2zz</community></snmp>\n  ports"
+    stray = host.read([decode("zones.txt", text.replace("  ports", odd).encode())], "box")
+    assert verdicts(stray, SSH, WEB, partner) == "ARA"
+    assert "no line of a zone's listing" in told(stray)
+    assert "Hunter2zz" not in told(stray)
+    with pytest.raises(UnreadableError, match="'dr&op' is no name of a zone"):
+        host.read([decode("zones.txt", text.replace("\ndrop\n", "\ndr&op\n").encode())], "box")
 
 
 # -- Shorewall ---------------------------------------------------------------------------------------------------

@@ -53,6 +53,7 @@ CASES: dict[str, tuple[str, str, dict[str, Any]]] = {
     "one of several places joined alone": rule('service: {join: [".[@2=on]@3", ".[@3=on]@4"], between: ","}', "", matches={}, qualifiers=[]),
     "more words than are joined": rule('source: {join: [a, b], between: "/"}', "a 10.1.0.0 10.2.0.0\nb 16", matches={}, qualifiers=["not understood"]),
     "a quoted sign is a name": rule("source: \"'*'\"", "* 10.0.0.1\nb 10.0.0.2", matches={"source": ["10.0.0.1"]}),
+    "a name over a line's end": rule("source: a", 'a "some\nhost"', matches={}, qualifiers=["not understood"]),
     "a word that must be there": rule('source: "a[@2]@1"', "a 10.0.0.1\na 10.0.0.2 x", matches={"source": ["10.0.0.2"]}),
     "a word that must not be there": rule('source: "a[!@2]@1"', "a 10.0.0.1", matches={"source": ["10.0.0.1"]}),
     "a new address in a list that filters": rule("to-address: t", "t 10.0.0.1", matches={}, qualifiers=["not understood"]),
