@@ -17,6 +17,8 @@ HIDES = "-A POSTROUTING -o eth0 -j MASQUERADE"
         ("-A FORWARD -i eth1 -o eth0 -j ACCEPT", HIDES, {"eth0": "outside", "eth1": "inside"}),
         ("-A FORWARD -i eth1 -o eth0 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside"}),
         ("-A FORWARD -i wg0 -o eth0 -j ACCEPT", HIDES, {"eth0": "outside"}),
+        ("-A FORWARD -i partner0 -o eth0 -j ACCEPT", HIDES, {"eth0": "outside"}),
+        ("-A FORWARD -i eth1 -s 203.0.113.0/24 -j ACCEPT", HIDES, {"eth0": "outside"}),
         ("-A FORWARD -i eth1 -j ACCEPT", "", {}),
         # Hosts that accepting rules name, all private; what refusals name says nothing of who is there.
         ("-A INPUT -i eth1 -s 10.0.0.0/24 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside", "eth1": "inside"}),

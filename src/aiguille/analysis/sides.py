@@ -196,16 +196,20 @@ def guess_sides(device: Device) -> Device:
             why = f"only private networks on {name}"
             zones.append(Zone(name, (name,), Side.INSIDE, inner[name].networks, inner[name].where, why))
             placed.add(name)
+        hosts = _hosts_there(device)
         if outside is not None and outside.interfaces[0] not in ways_out:
             free = set(places) - {name for zone in zones for name in zone.interfaces} - {LOOPBACK}
-            if len(free) == 1 and not any(name.startswith(TUNNELS) for name in free):
+            public = {
+                name for name, found in hosts.items() if any(one is not None and not _private((one,)) for one in found)
+            }
+            if len(free) == 1 and not any(map(_may_be_others, free)) and not free & public:
                 (name,) = free
                 why = (
                     f"the only interface beside the outside, {outside.interfaces[0]}, behind which addresses are hidden"
                 )
                 zones.append(Zone(name, (name,), Side.INSIDE, where=places[name], guessed=why))
                 placed.add(name)
-        inhabited = _with_private_hosts(device)
+        inhabited = {name for name, found in hosts.items() if _all_private(found) and not _may_be_others(name)}
         zones = [zone if zone.name in odd else _inhabited(zone, inhabited) for zone in zones]
         for name in sorted((inhabited & places.keys()) - {n for zone in zones for n in zone.interfaces} - ways_out):
             zones.append(Zone(name, (name,), Side.INSIDE, where=places[name], guessed=_ADDRESSED))
@@ -293,8 +297,17 @@ def _inhabited(zone: Zone, inhabited: set[str]) -> Zone:
     return zone if zone.side is not None or not named else replace(zone, side=Side.INSIDE, guessed=_ADDRESSED)
 
 
-def _with_private_hosts(device: Device) -> set[str]:
-    """Interfaces and zones of which accepting rules name hosts, all with private addresses; tunnels apart, whose ends are elsewhere."""
+def _may_be_others(name: str) -> bool:
+    return name.startswith(TUNNELS) or _NOT_INDOORS.search(name) is not None
+
+
+def _all_private(found: list[Addresses | None]) -> bool:
+    known = tuple(one for one in found if one is not None)
+    return len(known) == len(found) and _private(known)
+
+
+def _hosts_there(device: Device) -> dict[str, list[Addresses | None]]:
+    """By interface or zone the addresses that accepting rules name there, None for each that is not known."""
     hosts: dict[str, list[Addresses | None]] = {}
     members = {one.name: one.members for one in device.addresses if not one.unresolved and not one.excluded}
     for rulebase in device.rulebases:
@@ -308,17 +321,7 @@ def _with_private_hosts(device: Device) -> set[str]:
                     for o in (o for field in places if field in held for o in held[field].operands):
                         if isinstance(o, _PLACES):
                             hosts.setdefault(o.name, []).extend(named)
-    out = set()
-    for name, found in hosts.items():
-        known = tuple(one for one in found if one is not None)
-        if (
-            len(known) == len(found)
-            and _private(known)
-            and not name.startswith(TUNNELS)
-            and not _NOT_INDOORS.search(name)
-        ):
-            out.add(name)
-    return out
+    return hosts
 
 
 _IN, _OUT = (Field.IN_ZONE, Field.IN_INTERFACE), (Field.OUT_ZONE, Field.OUT_INTERFACE)
