@@ -5,6 +5,9 @@ from __future__ import annotations
 import pytest
 
 from aiguille.analysis.sides import guess_sides
+from aiguille.model import Side
+from aiguille.readers import nftables
+from aiguille.readers.files import decode
 from tests.helpers import filter_table
 
 HIDES = "-A POSTROUTING -o eth0 -j MASQUERADE"
@@ -27,6 +30,7 @@ HIDES = "-A POSTROUTING -o eth0 -j MASQUERADE"
         ("-A INPUT -i eth1 -s 203.0.113.9 -j ACCEPT\n-A INPUT -i eth1 -s 10.0.0.1 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT",
          HIDES, {"eth0": "outside"}),
         ("-A INPUT -i partner0 -s 10.0.0.0/24 -j ACCEPT\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside"}),
+        ("-A INPUT -i eth1 -s 10.0.0.0/24 -j NFLOG\n-A INPUT -i eth2 -j ACCEPT", HIDES, {"eth0": "outside"}),
     ],
 )  # fmt: skip
 def test_sides_that_rules_show(rules: str, hides: str, sides: dict[str, str]) -> None:
@@ -35,3 +39,13 @@ def test_sides_that_rules_show(rules: str, hides: str, sides: dict[str, str]) ->
     )
     assert {zone.interfaces[0]: zone.side.value for zone in device.zones if zone.side is not None} == sides
     assert all(zone.guessed for zone in device.zones)
+
+
+def test_a_rule_that_records_what_it_lets_in_shows_who_is_there() -> None:
+    text = (
+        "table inet t {\n\tchain c {\n\t\ttype filter hook input priority 0; policy drop;\n"
+        'iifname "eth1" ip saddr 10.0.0.0/24 log accept\niifname "eth2" accept\n\t}\n'
+        '\tchain n {\n\t\ttype nat hook postrouting priority 100;\noifname "eth0" masquerade\n\t}\n}\n'
+    )
+    device = guess_sides(nftables.read([decode("ruleset", text.encode())], "box"))
+    assert {zone.interfaces[0]: zone.side for zone in device.zones} == {"eth0": Side.OUTSIDE, "eth1": Side.INSIDE}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from aiguille.analysis.program import Programs
 from aiguille.model import Action, Rule, Rulebase, State, Translate
-from aiguille.model.spelling import spell_protocol
+from aiguille.model.spelling import grouped, spell_protocol
 from aiguille.space.fields import ICMP_OF, WITH_PORTS, Axis, Box
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packetset import PacketSet
@@ -77,11 +77,6 @@ def _services(matched: PacketSet) -> str:
     if ports.size == 1:
         return f"{names}/{ports.spans[0][0]}" if len(numbers) == 1 else f"port {ports.spans[0][0]} of {names}"
     return f"{grouped(ports.size)} ports of {names}"
-
-
-def grouped(number: int) -> str:
-    """A number with its thousands apart: 65 536."""
-    return f"{number:,}".replace(",", " ")
 
 
 def _covers(values: IntervalSet, top: int) -> bool:

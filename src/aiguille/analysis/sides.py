@@ -160,8 +160,8 @@ def guess_sides(device: Device) -> Device:
     """The device with sides where nobody states them and the guess is safe; each guess says so, and why.
 
     A name that says a side in plain English; the interface the default route leaves by, or behind which all inside addresses
-    are hidden, as the outside; and where an outside is known, another interface with only private networks, or called after
-    what is found in a house, as inside.
+    are hidden, as the outside; and where an outside is known, another interface with only private networks or hosts, the only other
+    one there is, or one called after what is found in a house, as inside.
     """
     # Where a side is stated in words nobody knows, a guess would speak against the export.
     odd = {zone.name for zone in device.zones if zone.where is not None and _not_understood(device, zone.where)}
@@ -196,24 +196,8 @@ def guess_sides(device: Device) -> Device:
             why = f"only private networks on {name}"
             zones.append(Zone(name, (name,), Side.INSIDE, inner[name].networks, inner[name].where, why))
             placed.add(name)
-        hosts = _hosts_there(device)
-        if outside is not None and outside.interfaces[0] not in ways_out:
-            free = set(places) - {name for zone in zones for name in zone.interfaces} - {LOOPBACK}
-            public = {
-                name for name, found in hosts.items() if any(one is not None and not _private((one,)) for one in found)
-            }
-            if len(free) == 1 and not any(map(_may_be_others, free)) and not free & public:
-                (name,) = free
-                why = (
-                    f"the only interface beside the outside, {outside.interfaces[0]}, behind which addresses are hidden"
-                )
-                zones.append(Zone(name, (name,), Side.INSIDE, where=places[name], guessed=why))
-                placed.add(name)
-        inhabited = {name for name, found in hosts.items() if _all_private(found) and not _may_be_others(name)}
-        zones = [zone if zone.name in odd else _inhabited(zone, inhabited) for zone in zones]
-        for name in sorted((inhabited & places.keys()) - {n for zone in zones for n in zone.interfaces} - ways_out):
-            zones.append(Zone(name, (name,), Side.INSIDE, where=places[name], guessed=_ADDRESSED))
-            placed.add(name)
+        zones = list(_with_hosts(device, zones, odd, {n: w for n, w in places.items() if n not in ways_out}, outside))
+        placed = {name for zone in zones for name in zone.interfaces}
         for name in sorted(set(places) - placed - ways_out - {LOOPBACK}):
             if _named_indoors(name):
                 zones.append(
@@ -292,9 +276,27 @@ _NOT_INDOORS = re.compile(
 """What is called so may be others', or be there for the outside, whatever its addresses."""
 
 
-def _inhabited(zone: Zone, inhabited: set[str]) -> Zone:
-    named = inhabited & {zone.name, *zone.interfaces}
-    return zone if zone.side is not None or not named else replace(zone, side=Side.INSIDE, guessed=_ADDRESSED)
+def _with_hosts(
+    device: Device, zones: list[Zone], odd: set[str], places: Mapping[str, Span | None], outside: Zone | None
+) -> Iterator[Zone]:
+    """The zones, with those inside that accepting rules name private hosts of, and the only interface beside a guessed outside.
+
+    odd: zones not to guess at; places: interfaces that are no way out, and where each first occurs
+    """
+    hosts = _hosts_there(device)
+    inside = {name for name, found in hosts.items() if _all_private(found) and not _may_be_others(name)}
+    for zone in zones:
+        fits = zone.name not in odd and zone.side is None and inside & {zone.name, *zone.interfaces}
+        yield replace(zone, side=Side.INSIDE, guessed=_ADDRESSED) if fits else zone
+    free = places.keys() - {name for zone in zones for name in zone.interfaces} - {LOOPBACK}
+    for name in sorted(free):
+        known = [one for one in hosts.get(name, ()) if one is not None]
+        alone = outside is not None and outside.interfaces[0] in places and len(free) == 1 and not _may_be_others(name)
+        if name in inside:
+            yield Zone(name, (name,), Side.INSIDE, where=places[name], guessed=_ADDRESSED)
+        elif alone and outside is not None and all(_private((one,)) for one in known):
+            why = f"the only interface beside {outside.interfaces[0]}, behind which addresses are hidden"
+            yield Zone(name, (name,), Side.INSIDE, where=places[name], guessed=why)
 
 
 def _may_be_others(name: str) -> bool:
@@ -312,7 +314,11 @@ def _hosts_there(device: Device) -> dict[str, list[Addresses | None]]:
     members = {one.name: one.members for one in device.addresses if not one.unresolved and not one.excluded}
     for rulebase in device.rulebases:
         for _, rule in rulebase.rules():
-            if not rule.enabled or rule.action is not Action.ACCEPT or rule.effects:
+            if (
+                not rule.enabled
+                or rule.action is not Action.ACCEPT
+                or any(isinstance(e, Translate) for e in rule.effects)
+            ):
                 continue
             held = {c.field: c for c in rule.match.conditions if not c.negated}
             for places, ends in ((_IN, Field.SOURCE), (_OUT, Field.DESTINATION)):

@@ -15,7 +15,7 @@ from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Program, own_addresses
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Direction, State
-from aiguille.model.spelling import spell_numbers, spell_protocol, spell_spans
+from aiguille.model.spelling import grouped, spell_numbers, spell_protocol, spell_spans
 from aiguille.packets import Packet
 from aiguille.space import Axis, Box, Cell, IntervalSet, Slices, box, overlap
 from aiguille.space.effort import spend
@@ -134,7 +134,7 @@ def _place(family: int, values: IntervalSet) -> str:
         return spell_spans(family, values.spans, _FEW)
     if len(values.spans) <= _FEW:
         return spell_spans(family, values.spans)
-    return f"{values.size:,} addresses in {len(values.spans):,} ranges".replace(",", " ")
+    return f"{grouped(values.size)} addresses in {grouped(len(values.spans))} ranges"
 
 
 _FEW = 2

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from aiguille.model import Known, Setting, Span
+from aiguille.model.spelling import grouped
 from aiguille.space import IntervalSet
 
 NO_INWARD_RULES = "the export holds no rules for traffic to or through the device"
@@ -39,7 +40,7 @@ def capital(text: str) -> str:
 
 
 def counted(number: int, noun: str, plural: str = "") -> str:
-    return f"{number:,} {noun if number == 1 else plural or noun + 's'}".replace(",", " ")
+    return f"{grouped(number)} {noun if number == 1 else plural or noun + 's'}"
 
 
 def by_default(setting: Setting[Any]) -> str:

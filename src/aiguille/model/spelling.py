@@ -113,3 +113,8 @@ def _left_out(spans: Sequence[tuple[int, int]], top: int) -> list[tuple[int, int
     if at <= top:
         out.append((at, top))
     return out
+
+
+def grouped(number: int) -> str:
+    """A number with its thousands apart: ``65 536``."""
+    return f"{number:,}".replace(",", " ")

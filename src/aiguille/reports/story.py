@@ -13,6 +13,7 @@ from aiguille._version import __version__
 from aiguille.baseline import Finding
 from aiguille.baseline.mending import Mended
 from aiguille.baseline.story import Excerpt, Story
+from aiguille.model.spelling import grouped
 from aiguille.reports.data import Data, finding_data, params_data, place_of
 from aiguille.reports.probe import answer_data
 from aiguille.reports.styles import LINE_STYLE, severity_badge
@@ -136,7 +137,7 @@ def _mended(console: Console, one: Mended) -> None:
     if one.closes is None or one.opens is None:
         say("What it opens and closes is too entangled to say.")
         return
-    hits = f" (it was hit {one.hits.packets:,} times)".replace(",", " ") if one.hits is not None else ""
+    hits = f" (it was hit {grouped(one.hits.packets)} times)" if one.hits is not None else ""
     say(
         f"No longer let in{hits}:"
         if one.closes

@@ -52,7 +52,7 @@ from aiguille.model import (
     State,
 )
 from aiguille.model.identity import Same
-from aiguille.model.spelling import spell_operand
+from aiguille.model.spelling import grouped, spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
 
@@ -104,7 +104,7 @@ def _sources(exposure: Exposure) -> str:
     if exposure.networks == 1:
         return f"1 {unit}"
     several = "addresses" if program.family == 4 else "networks of 64 bits"
-    return f"{exposure.networks:,} {several}".replace(",", " ")
+    return f"{grouped(exposure.networks)} {several}"
 
 
 def _describe(group: _Group, how: str = "") -> Found:
@@ -311,7 +311,7 @@ def _is_private_outside(subject: Subject, family: int) -> bool:
     why="Databases, shared files, consoles and machines are what intruders look for first; many ask for no password by default.",
     how="For each service of the table of well-known ones the sources that get in from the outside are computed. A "
     "service that gives no login, data or control is a medium finding, and so are one that does where guests reach it, and a "
-    "tunnel without encryption (GRE, IP in IP, VXLAN, Geneve, L2TP) from anybody. Where the export "
+    "tunnel without encryption (GRE, IP in IP, IPv6 in IPv4, EtherIP, VXLAN, Geneve, L2TP) from anybody. Where the export "
     "lists the sockets that listen, only these count.",
     fix="Refuse the service from the outside and from guests; let named sources in, or bring it behind a VPN.",
     asks=(RULES_TO_DEVICE,),

@@ -495,8 +495,9 @@ def forwarding(subject: Subject) -> Iterator[Answer]:
             yield CannotTell(f"the export does not state whether IPv{family} is forwarded; ask for `sysctl {name}`")
 
 
-_ON_REQUEST = re.compile(r"upnp|nat-?pmp", re.IGNORECASE)
-"""How chains and tables are called that a daemon fills as machines ask it to (UPnP IGD; NAT-PMP, RFC 6886; PCP, RFC 6887)."""
+_ON_REQUEST = re.compile(r"upnp(?!client)|nat-?pmp", re.IGNORECASE)
+"""How chains and tables are called that a daemon fills as machines ask it to (UPnP IGD; NAT-PMP, RFC 6886), and Shorewall's words
+for letting it (shorewall-interfaces(5), upnp)."""
 
 
 @check(
@@ -505,43 +506,36 @@ _ON_REQUEST = re.compile(r"upnp|nat-?pmp", re.IGNORECASE)
     severity=Severity.MEDIUM,
     controls=("SC-7", "CM-7", "AC-4"),
     why="Any program inside, an intruder's too, then lets the outside in by asking (UPnP, NAT-PMP), and nobody decides or records it.",
-    how="Looks for chains and tables that a daemon for such requests keeps, and rules that lead there; what it has opened now is "
-    "judged as any other rule.",
+    how="Looks for rules that lead to chains and tables a daemon for such requests keeps, and for lines that set one up; what it has "
+    "opened now is judged as any other rule.",
     fix="Switch the daemon off, and forward by hand what is needed; or let it serve the machines alone that need it.",
     asks=(RULES_INWARD,),
 )
 def opened_on_request(subject: Subject) -> Iterator[Answer]:
-    if subject.device.dialect not in GENERAL_HOSTS:
+    device = subject.device
+    if device.dialect not in GENERAL_HOSTS:
         yield NotApplicable("no program of this make opens ports as machines ask it to")
         return
-    asked = [
-        (base, chain, rule)
-        for base in subject.device.rulebases
-        for chain, rule in base.rules()
-        if rule.enabled and rule.target and _ON_REQUEST.search(rule.target) and not _ON_REQUEST.search(chain.name)
-    ]
-    asked += [
-        (base, chain, chain.rules[0])
-        for base in subject.device.rulebases
-        for chain in base.chains
-        if chain.base is not None and chain.rules and _ON_REQUEST.search(f"{base.name} {chain.name}")
-    ]
-    if asked:
-        base, chain, rule = asked[0]
-        names = listed(dict.fromkeys(r.target or b.name for b, _, r in asked))
-        opened = sum(
-            r.action is Action.ACCEPT or bool(r.effects)
-            for b in subject.device.rulebases
-            for c, r in b.rules()
-            if _ON_REQUEST.search(f"{b.name} {c.name}") and not r.target
-        )
+    leading, opened = [], 0
+    for base in device.rulebases:
+        for chain, rule in base.rules():
+            kept = _ON_REQUEST.search(f"{base.name} {chain.name}") is not None
+            if rule.enabled and not kept and _ON_REQUEST.search(rule.target or ""):
+                leading.append((base, chain, rule))
+            opened += kept and not rule.target and (rule.action is Action.ACCEPT or bool(rule.effects))
+    stated = [one.where for one in device.ledger.unread if _ON_REQUEST.search(" ".join(device.text(one.where)))]
+    if leading or stated or opened:
         now = (
             f"; {counted(opened, 'rule')} of such requests {'stands' if opened == 1 else 'stand'} there now"
             if opened
             else ""
         )
-        text = f"Packets are led to what a daemon fills as machines inside ask it to ({names}){now}."
-        yield Found(text, names, lines(*(r.where for _, _, r in asked)), (refer(base, chain, rule),))
+        yield Found(
+            f"A daemon opens what machines inside ask it to{now}.",
+            "requests",
+            lines(*(rule.where for _, _, rule in leading), *stated),
+            tuple(refer(*one) for one in leading[:1]),
+        )
     elif not subject.study.forwards:
         yield NotApplicable("nothing is forwarded")
     else:
