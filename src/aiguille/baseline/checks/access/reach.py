@@ -53,7 +53,7 @@ from aiguille.model import (
 )
 from aiguille.model.identity import Same
 from aiguille.model.spelling import grouped, spell_operand
-from aiguille.space import Axis, Box, IntervalSet, box, overlap
+from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
 
 _SOURCES = Param(
@@ -311,7 +311,7 @@ def _is_private_outside(subject: Subject, family: int) -> bool:
     why="Databases, shared files, consoles and machines are what intruders look for first; many ask for no password by default.",
     how="For each service of the table of well-known ones the sources that get in from the outside are computed. A "
     "service that gives no login, data or control is a medium finding, and so are one that does where guests reach it, and a "
-    "tunnel without encryption (GRE, IP in IP, IPv6 in IPv4, EtherIP, VXLAN, Geneve, L2TP) from anybody. Where the export "
+    "protocol of bare tunnels (GRE, IP in IP, IPv6 in IPv4, EtherIP) from anybody. Where the export "
     "lists the sockets that listen, only these count.",
     fix="Refuse the service from the outside and from guests; let named sources in, or bring it behind a VPN.",
     asks=(RULES_TO_DEVICE,),
@@ -347,28 +347,15 @@ def _bare_tunnels(subject: Subject) -> Iterator[Found]:
         for region in one.regions:
             enters = region[Axis.IN]
             wide = is_wide(region, Axis.SRC, one.program) and (not outer or enters is None or enters.overlaps(outer))
-            names = _bare(region) if wide and not one.condition else []
-            if names:
-                said = f"{name_of(one)} takes {listed(names)} from any {{family}} source"
-                text = f"{said}: a tunnel that neither encrypts nor asks who comes"
+            name = next((n for number, n in _BARE.items() if region[Axis.PROTO] == IntervalSet.of(number)), "")
+            if wide and name and not one.condition:
+                text = f"{name_of(one)} takes {name} from any {{family}} source: a tunnel that neither encrypts nor asks who comes"
                 yield replace(about(one, text, Severity.MEDIUM), who=Who.ANYBODY)
                 break
 
 
-def _bare(region: Box) -> list[str]:
-    """The tunnels without encryption that packets are meant for; none where they may be for anything else as well."""
-    protocols, ports = region[Axis.PROTO], region[Axis.B]
-    if protocols == IntervalSet.of(UDP) and ports is not None and ports.size <= _FEW_PORTS:
-        return list(dict.fromkeys(name for port, name in _BARE_PORTS.items() if port in ports))
-    return [name for number, name in _BARE_PROTOCOLS.items() if protocols == IntervalSet.of(number)]
-
-
-_FEW_PORTS = 16
-_BARE_PROTOCOLS = {4: "IP in IP", 41: "IPv6 in IPv4", 47: "GRE", 97: "EtherIP"}
-"""RFC 2003, RFC 4213, RFC 2784 (packets of PPTP are of this protocol as well), RFC 3378."""
-
-_BARE_PORTS = {1701: "L2TP", 4789: "VXLAN", 6081: "Geneve", 8472: "VXLAN"}
-"""RFC 2661, RFC 7348, RFC 8926; 8472 is the port the Linux kernel had for VXLAN before one was assigned."""
+_BARE = {4: "IP in IP", 41: "IPv6 in IPv4", 47: "GRE", 97: "EtherIP"}
+"""RFC 2003, RFC 4213, RFC 2784 (packets of PPTP are of this protocol as well), RFC 3378; those over UDP are services of the table."""
 
 
 def _guests(subject: Subject) -> tuple[Entrance, ...]:
