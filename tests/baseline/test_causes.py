@@ -10,7 +10,7 @@ from msgspec.structs import replace
 import aiguille
 from aiguille.baseline import Audit, Severity
 from aiguille.baseline.catalogue import refer
-from aiguille.baseline.causes import CauseKind, causes
+from aiguille.baseline.causes import CauseKind, causes, effort
 from aiguille.baseline.mending import if_mended
 from aiguille.model import Device, Estate, UsageError
 from tests.baseline.devices import zoned
@@ -66,6 +66,20 @@ def test_what_goes_with_a_rule_is_found_by_auditing_without_it() -> None:
     assert "access.exposed-service" in gone
     assert closes == ["tcp 3306 from any but 198.51.100.9 to any entering eth0"]
     assert not opens
+
+
+@pytest.mark.parametrize(
+    ("rule", "policies", "words"),
+    [
+        (WIDE, "DDA", "one rule; no counter says whether it is in use"),
+        (f"[0:0] {WIDE}", "DDA", "one rule, never hit"),
+        (f"[731:43860] {WIDE}", "DDA", "one rule, hit 731 times: ask who needs it first"),
+        (NARROW, "AAA", "a default: rules for what must pass come first"),
+    ],
+)
+def test_how_much_work_mending_is(rule: str, policies: str, words: str) -> None:
+    audit = audited(zoned(rule, policies=policies))
+    assert effort(causes(audit.findings)[0], audit.estate.devices) == words
 
 
 def test_a_rule_that_hides_behind_another_mends_nothing_by_going() -> None:

@@ -71,6 +71,10 @@ def test_rules_can_be_chosen_and_ordered(estate: Path) -> None:
     assert {r["action"] for r in rules(estate, "--action", "drop")} == {"drop"}
     touching = rules(estate, "--touching", "10.44.31.10/502", "--chain", "passages")
     assert [r["name"] for r in touching] == ["consoles to controllers", "test of the new link", "nothing else"]
+    widths = [
+        r["width"] for r in rules(estate, "--sort", "openness", "--device", "midway-gw") if r["width"] and r["openness"]
+    ]
+    assert widths == sorted(widths, reverse=True)
     hits = [r["hits"] or 0 for r in rules(estate, "--sort", "hits", "--chain", "FORWARD")]
     assert hits == sorted(hits, reverse=True)
     for bad in ("x/22", "10.0.0.1/x", "/"):

@@ -15,7 +15,7 @@ import aiguille
 from aiguille.baseline.story import describe
 from aiguille.demo import write_estate
 from aiguille.reports.figures import KINDS
-from aiguille.reports.story import story_data
+from aiguille.reports.story import stories_data, story_data
 from aiguille.reports.text import to_json
 from tests.helpers import run
 
@@ -53,6 +53,26 @@ def test_a_story_tells_all_there_is(estate: Path, findings: list[dict[str, objec
     assert max(map(len, done.stdout.splitlines())) <= 100
 
 
+def test_all_that_is_behind_a_cause_and_all_that_filters_leave(estate: Path) -> None:
+    audit = json.loads(run("audit", "valdrane-lifts", "--json", cwd=estate).stdout)
+    cause = next(one for one in audit["causes"] if len(one["findings"]) in (2, 3))
+    numbers = {one["fingerprint"]: one["number"] for one in audit["findings"]}
+
+    def told(word: str, *filters: str) -> list[str]:
+        done = run("explain", word, "valdrane-lifts", *filters, "--json", cwd=estate)
+        return [numbers[one["finding"]["fingerprint"]] for one in json.loads(done.stdout)["stories"]]
+
+    assert told(cause["number"]) == told("all", "--cause", cause["number"]) == cause["findings"]
+    assert told("all", "--device", "lake-cam", "--severity", "critical") == [
+        one["number"] for one in audit["findings"] if (one["device"], one["severity"]) == ("lake-cam", "critical")
+    ]
+    text = run("explain", cause["number"], "valdrane-lifts", cwd=estate).stdout
+    assert text.count("How to mend it") == len(cause["findings"])
+    assert "No finding" in run("explain", "all", "valdrane-lifts", "--check", "rules.both-ports", cwd=estate).stdout
+    wrong = run("explain", "C-999", "valdrane-lifts", cwd=estate)
+    assert (wrong.returncode, "there is no cause 'C-999'" in wrong.stderr) == (2, True)
+
+
 def test_the_acceptance_it_proposes_is_one_once_filled_in(
     estate: Path, findings: list[dict[str, object]], tmp_path: Path
 ) -> None:
@@ -83,6 +103,9 @@ def test_stories_follow_their_schema(estate: Path) -> None:
         assert meant or not finding.evidence
         assert [line for e in finding.evidence for line in e.text][:1] == meant[:1] or finding.evidence[0].where.column
         assert (data["walk"] is None) == (finding.proof is None)
+    validator.validate(
+        json.loads(to_json(stories_data([describe(audit, one.fingerprint) for one in audit.findings[:2]])))
+    )
 
 
 @pytest.mark.parametrize(
@@ -126,7 +149,7 @@ def test_figures_hold_what_they_show(estate: Path, tmp_path: Path, kind: str) ->
     assert done.stdout == ""
     root = ElementTree.fromstring((tmp_path / "a.svg").read_text())
     words = [text.text for text in root.iter("{http://www.w3.org/2000/svg}text")]
-    assert {"findings": "by device", "hits": "100 %", "openness": "any to any, IPv4", "geo": "CH"}[kind] in words
+    assert {"findings": "by device", "hits": "100 %", "openness": "any to any, one service", "geo": "CH"}[kind] in words
     assert any("valley-gw" in (word or "") for word in words)
     assert (tmp_path / "a.png").read_bytes().startswith(b"\x89PNG")
     if kind == "hits":

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from rich.console import Console
 
 import aiguille
-from aiguille.analysis.breadth import breadth
+from aiguille.analysis.breadth import Breadth, breadth
 from aiguille.analysis.program import Programs
 from aiguille.analysis.standing import standings
 from aiguille.baseline import Audit
@@ -141,40 +141,49 @@ def test_rules_in_words(options: str, words: str) -> None:
 
 
 @pytest.mark.parametrize(
-    ("rule", "words"),
+    ("rule", "words", "width"),
     [
-        ("-A INPUT -j ACCEPT", "any source to any destination on any service"),
-        ("-A INPUT -s 10.0.0.0/24 -d 10.1.0.1 -p tcp -m tcp --dport 22 -j ACCEPT", "256 sources to 1 destination on tcp/22"),
-        ("-A INPUT -s 10.0.0.0/8 -p udp -m multiport --dports 53,123 -j ACCEPT",
-         "16 777 216 sources to any destination on 2 ports of udp"),
-        ("-A INPUT -p icmp -j ACCEPT", "any source to any destination on ICMP"),
-        ("-A INPUT -p tcp -j ACCEPT", "any source to any destination on any port of tcp"),
-        ("-A INPUT -p gre -j ACCEPT", "any source to any destination on gre"),
-        ("-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT", ""),
-        ("-A INPUT -m set --match-set gone src -j ACCEPT", "any source to any destination on any service"),
-        ("-A INPUT -j DROP", ""),
+        ("-A FORWARD -j ACCEPT", "any source to any destination on any service", 100),
+        ("-A FORWARD -s 10.0.0.0/24 -d 10.1.0.1 -p tcp -m tcp --dport 22 -j ACCEPT", "256 sources to 1 destination on tcp/22", 8.3),
+        ("-A FORWARD -s 10.0.0.0/8 -p udp -m multiport --dports 53,123 -j ACCEPT",
+         "16 777 216 sources to any destination on 2 ports of udp", 59.7),
+        ("-A FORWARD -p icmp -j ACCEPT", "any source to any destination on ICMP", 66.7),
+        ("-A FORWARD -p tcp -j ACCEPT", "any source to any destination on any port of tcp", 88.9),
+        ("-A FORWARD -p gre -j ACCEPT", "any source to any destination on gre", 66.7),
+        ("-A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT", "", None),
+        ("-A FORWARD -m set --match-set gone src -j ACCEPT", "any source to any destination on any service", 100),
+        ("-A FORWARD -j DROP", "", None),
+        ("-A INPUT -p tcp -m tcp --dport 22 -j ACCEPT", "any source to the device on tcp/22", 33.3),
+        ("-A OUTPUT -j ACCEPT", "the device to any destination on any service", 66.7),
+        ("-A INPUT -i lo -j ACCEPT", "", None),
     ],
 )  # fmt: skip
-def test_how_wide_a_rule_is(rule: str, words: str) -> None:
+def test_how_wide_a_rule_is(rule: str, words: str, width: float | None) -> None:
     device = filter_table(rule)
     base = device.rulebases[0]
-    (_, one), *_ = base.rules()
-    assert breadth(Programs(device), base, one) == words
+    (chain, one), *_ = base.rules()
+    assert breadth(Programs(device), base, chain, one) == Breadth(words, width)
 
 
 def test_how_wide_a_rule_is_in_both_families() -> None:
     text = (
-        "table inet t {\n\tchain c {\n\t\ttype filter hook input priority 0; policy drop;\n"
-        "ip6 saddr 2001:db8::/48 tcp dport { 80, 443 } accept\nip6 saddr 2000::/3 accept\ntcp dport 22 accept\n\t}\n}\n"
+        "table inet t {\n\tchain c {\n\t\ttype filter hook forward priority 0; policy drop;\n"
+        "ip6 saddr 2001:db8::/48 tcp dport { 80, 443 } accept\nip6 saddr 2000::/3 accept\ntcp dport 22 accept\n"
+        "ip saddr 192.0.2.0/24 ip daddr 192.0.2.9 accept\nip6 saddr 2001:db8::/64 ip6 daddr 2001:db8::9 accept\n\t}\n}\n"
     )
     device = nftables.read([decode("ruleset", text.encode())], "box")
     base = device.rulebases[0]
-    found = [breadth(Programs(device), base, rule) for _, rule in base.rules()]
-    assert found == [
+    found = [breadth(Programs(device), base, chain, rule) for chain, rule in base.rules()]
+    assert [one.words for one in found] == [
         "IPv6: sources of 65 536 networks to any destination on 2 ports of tcp",
         "IPv6: sources of a /3 to any destination on any service",
         "any source to any destination on tcp/22",
+        "IPv4: 256 sources to 1 destination on any service",
+        "IPv6: sources of 1 network to 1 destination on any service",
     ]
+    widths = [one.width for one in found]
+    assert widths[3] == widths[4], "a network of one family counts for as much as one of the other"
+    assert max(range(5), key=widths.__getitem__) == 1
 
 
 def test_names_are_opened() -> None:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
+from aiguille.analysis.breadth import breadth
 from aiguille.analysis.program import Programs, families
 from aiguille.analysis.standing import StandingReport
 from aiguille.model import NotUnderstoodError, UsageError
@@ -23,7 +24,10 @@ class Touching(Struct, frozen=True):
 
 
 class Selection(Struct, frozen=True):
-    """Which rules to list; empty means all. order: "export", "openness" or "hits", the latter two largest first."""
+    """Which rules to list; empty means all.
+
+    order: "export"; "hits", most first; or "openness": accepting rules that anything new gets through, the widest first, then others
+    """
 
     standings: Sequence[str] = ()
     chains: Sequence[str] = ()
@@ -64,10 +68,16 @@ def select(programs: Programs, reports: Iterable[StandingReport], wanted: Select
         and (wanted.touching is None or _touches(programs, report, wanted.touching))
     ]
     if wanted.order == "openness":
-        out.sort(key=lambda report: -report.openness.high)
+        out.sort(key=lambda report: _openness(programs, report), reverse=True)
     elif wanted.order == "hits":
         out.sort(key=lambda report: -(report.rule.hits.packets if report.rule.hits else -1))
     return out
+
+
+def _openness(programs: Programs, report: StandingReport) -> tuple[float, int]:
+    """For ordering: how wide a rule is in either family, then how many packets it decides."""
+    width = breadth(programs, report.rulebase, report.chain, report.rule).width if report.openness.high else None
+    return (-1.0 if width is None else width, report.openness.high)
 
 
 def _touches(programs: Programs, report: StandingReport, touching: Touching) -> bool:

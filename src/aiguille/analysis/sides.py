@@ -60,7 +60,7 @@ def entrances(programs: Programs) -> tuple[Entrance, ...]:
         held = IntervalSet.of(*(symbols.number(name) for name in zone.interfaces))
         placed = placed | held
         out.append(Entrance(zone.name, held, zone.side))
-    rest = symbols.present - placed - _loopback(symbols)
+    rest = symbols.present - placed - loopback(symbols)
     if not any(entrance.side is Side.OUTSIDE for entrance in out):
         # Whatever the interfaces left over are called, the one to the outside may be among them.
         out.append(Entrance(UNKNOWN_SIDE, rest, None))
@@ -76,7 +76,7 @@ UNKNOWN_SIDE = "an interface of unknown side"
 def each_interface(programs: Programs) -> tuple[Entrance, ...]:
     """One way in for each interface the rules can tell apart, the loopback apart; the last stands for all unnamed ones."""
     symbols = programs.resolver(4).space.symbols
-    numbers = [n for n in range(1, symbols.top + 1) if n not in _loopback(symbols)]
+    numbers = [n for n in range(1, symbols.top + 1) if n not in loopback(symbols)]
     return tuple(
         Entrance(symbols.name(n) if n < len(symbols.names) else "an interface no rule names", IntervalSet.of(n), None)
         for n in numbers
@@ -98,10 +98,11 @@ def existing(device: Device, symbols: Symbols) -> IntervalSet:
 
 def not_loopback(symbols: Symbols) -> Box:
     """Packets that arrive on any interface but the loopback."""
-    return box([(Axis.IN, symbols.present - _loopback(symbols))])
+    return box([(Axis.IN, symbols.present - loopback(symbols))])
 
 
-def _loopback(symbols: Symbols) -> IntervalSet:
+def loopback(symbols: Symbols) -> IntervalSet:
+    """The loopback interface, where the rules or the device name it."""
     return IntervalSet.of(symbols.number(LOOPBACK)) if LOOPBACK in symbols.names else IntervalSet()
 
 

@@ -13,7 +13,8 @@ from msgspec.structs import replace
 
 from aiguille.baseline.catalogue import RuleRef, Severity
 from aiguille.baseline.findings import Finding
-from aiguille.model import Span
+from aiguille.model import Device, Span
+from aiguille.model.spelling import grouped
 
 
 class CauseKind(StrEnum):
@@ -43,6 +44,35 @@ class Cause(Struct, frozen=True):
     def clears(self) -> int:
         """Findings and consequences it stands behind."""
         return sum(1 + len(one.consequences) for one in self.findings)
+
+
+def effort(cause: Cause, devices: Iterable[Device]) -> str:
+    """How much work mending it is, and what to ask first, in a few words: of rules, whether anything still uses them."""
+    places = len(cause.devices)
+    where = f" on each of {places} devices" if places > 1 else ""
+    if cause.kind is CauseKind.SETTING:
+        return f"one line{where}"
+    if cause.kind is CauseKind.DEVICE:
+        return f"work on the device{where}"
+    if cause.kind is CauseKind.DEFAULT:
+        return f"a default{where}: rules for what must pass come first"
+    hits = _hits(cause.findings[0].rules[0], [one for one in devices if one.name in cause.devices])
+    if hits is None:
+        return f"one rule{where}; no counter says whether it is in use"
+    return f"one rule{where}, " + ("never hit" if not hits else f"hit {grouped(hits)} times: ask who needs it first")
+
+
+def _hits(ref: RuleRef, devices: Iterable[Device]) -> int | None:
+    """How often the rule was hit, on all the devices; None where no export counts."""
+    counts = [
+        rule.hits.packets
+        for device in devices
+        for base in device.rulebases
+        if base.name == ref.rulebase and (chain := base.chain(ref.chain)) is not None
+        for rule in chain.rules
+        if rule.number == ref.rule and rule.where == ref.where and rule.hits is not None
+    ]
+    return sum(counts) if counts else None
 
 
 def causes(findings: Iterable[Finding]) -> tuple[Cause, ...]:

@@ -69,7 +69,11 @@ def describe(audit: Audit, fingerprint: str) -> Story:
 
     Raises UsageError if none does, or several do.
     """
-    finding, accepted = _named(audit, fingerprint)
+    return story_of(audit, *_named(audit, fingerprint))
+
+
+def story_of(audit: Audit, finding: Finding, accepted: Acceptance | None = None) -> Story:
+    """The story of one of an audit's findings, with what became of it if it is accepted."""
     device = next(one for one in audit.estate.devices if one.name == finding.device)
     chosen = audit.baseline.for_device(device) if audit.baseline else ()
     walk = None

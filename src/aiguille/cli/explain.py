@@ -1,34 +1,62 @@
-"""`aiguille explain`: the full story of one finding."""
+"""`aiguille explain`: the full story of one finding, or of each that was asked for."""
 
 from __future__ import annotations
 
 import argparse
+import re
+
+from msgspec.structs import replace
 
 from aiguille.cli import inputs, options, output
 
 NAME = "explain"
-HELP = "give the full story of one finding: the lines around it, the packet's walk, the fix, how to accept it"
+HELP = "give the full story of a finding: the lines around it, the packet's walk, the fix, how to accept it"
 EXAMPLES = """examples:
   aiguille explain 7c6e395a6dbe9131 engagement/
+  aiguille explain F-3 engagement/
+  aiguille explain C-3 engagement/
+  aiguille explain all engagement/ --device valley-gw --severity high
   aiguille explain 7c6e39 valley-gw.v4 --baseline strict --json
 
-The first digits of a fingerprint will do where no other finding begins so. Give the same paths and baseline as to the audit."""
+The first digits of a fingerprint will do where no other finding begins so. C-3 stands for every finding behind that cause.
+Give the same paths and baseline as to the audit."""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "fingerprint", metavar="FINGERPRINT", help="the finding's id, as audit prints it, or its first digits"
+        "fingerprint",
+        metavar="FINGERPRINT",
+        help="the finding's number or id, as audit prints them, or its first digits; C-N for all behind a cause; "
+        "all for what the filters leave",
     )
     options.add_paths(parser)
     options.add_baseline(parser)
+    options.add_filters(parser)
     options.add_output(parser)
 
 
-def run(arguments: argparse.Namespace) -> int:
-    from aiguille.baseline.story import describe
-    from aiguille.reports.story import show_story, story_data
+_CAUSE = re.compile(r"[Cc]-?[0-9]{1,5}")
 
+
+def run(arguments: argparse.Namespace) -> int:
+    from aiguille.baseline.story import describe, story_of
+    from aiguille.reports.story import show_stories, show_story, stories_data, story_data
+
+    word, wanted = arguments.fingerprint, options.filters(arguments)
+    # Four digits of a fingerprint may look like a cause without its dash.
+    several = word == "all" or ("-" in word and _CAUSE.fullmatch(word))
+    if several and word != "all":
+        wanted["cause"] = [*wanted["cause"], word]
     audit = inputs.run_audit(arguments, inputs.read_estate(arguments))
-    story = describe(audit, arguments.fingerprint)
-    output.report(arguments, lambda: story_data(story), lambda console: show_story(console, story))
+    shown = audit.narrowed(**wanted)
+    if not several:
+        story = describe(replace(audit, findings=shown.findings, accepted=shown.accepted), word)
+        output.report(arguments, lambda: story_data(story), lambda console: show_story(console, story))
+        return inputs.exit_code(audit.estate)
+    stories = []
+    with output.progress(arguments, "findings", "explained") as explained:
+        for number, one in enumerate(shown.findings, 1):
+            stories.append(story_of(audit, one))
+            explained(number, len(shown.findings))
+    output.report(arguments, lambda: stories_data(stories), lambda console: show_stories(console, stories))
     return inputs.exit_code(audit.estate)

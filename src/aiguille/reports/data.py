@@ -22,7 +22,7 @@ T = TypeVar("T")
 
 def audit_data(audit: Audit) -> Data:
     """An audit; `schemas/audit.schema.json`."""
-    from aiguille.baseline.causes import causes
+    from aiguille.baseline.causes import causes, effort
 
     return {
         "aiguille": {"version": __version__},
@@ -53,6 +53,7 @@ def audit_data(audit: Audit) -> Data:
                 **place_of(one.where),
                 "findings": [f"F-{finding.number}" for finding in one.findings],
                 "clears": one.clears,
+                "effort": effort(one, audit.estate.devices),
             }
             for one in causes(audit.findings)
         ],

@@ -8,7 +8,7 @@ import re
 from collections import Counter
 from collections.abc import Callable, Sequence
 from html import escape
-from math import log2
+from textwrap import shorten
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
@@ -18,7 +18,6 @@ from aiguille.model.countries import country_name
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import counted, visible
-from aiguille.space.fields import WITH_PORTS
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -39,8 +38,8 @@ _WIDTH, _LEAST = 10.0, 2.0  # inches: the width of every figure, and the least h
 _ROW = 0.3  # inches
 _ROWS, _BARS, _COUNTRIES = 30, 25, 24  # how many are shown at most
 _DPI = 150
-ANY_TO_ANY = {family: 2 * bits + log2(len(WITH_PORTS) << 32) for family, bits in ((4, 32), (6, 128))}
-"""What a rule opens that takes every packet of a family, as a power of two; protocols without ports hardly count."""
+_WIDTHS = {100 / 3: "anybody to one service", 200 / 3: "any to any, one service", 100: "any to any"}
+"""Widths of rules that everybody knows; see `aiguille.analysis.breadth`."""
 
 _NAME = 26
 """Characters of a name that are shown."""
@@ -270,36 +269,36 @@ def usage_sentence(counters: Sequence[Data]) -> str:
 
 
 def openness(dossier: Dossier) -> Figure | None:
-    """How much each accepting rule opens, by device."""
+    """How wide each accepting rule is that anything new gets through, by device, and the widest in words."""
     opened = {
-        name: [one["openness"] for one in rules if one["action"] == "accept" and one["openness"] is not None]
+        name: sorted(
+            (one["width"], one["breadth"]) for one in rules if one["width"] is not None and one["openness"] is not None
+        )
         for name, rules in dossier.rules.items()
     }
-    opened = {name: values for name, values in opened.items() if values}
+    opened = {name: found for name, found in opened.items() if found}
     if not opened:
         return None
-    names = sorted(opened, key=lambda name: -max(opened[name])) if len(opened) > _ROWS else list(opened)
+    names = sorted(opened, key=lambda name: -opened[name][-1][0]) if len(opened) > _ROWS else list(opened)
     names = names[:_ROWS]
     figure, (axes,) = _figure(1.1 + _ROW * len(names))
     for number, name in enumerate(names):
-        values = sorted(opened[name])
+        values = [width for width, _ in opened[name]]
         axes.plot([values[0], values[-1]], [number, number], color=GRID, linewidth=2, zorder=1)
         axes.scatter(values, [number] * len(values), s=26, color=ACCENT, alpha=0.55, linewidth=0, zorder=2)
-        axes.text(values[-1] + 1.5, number, f"2^{values[-1]:.0f}", va="center", size=8, color=MUTED)
+        axes.text(104, number, shorten(opened[name][-1][1], 48, placeholder=" …"), va="center", size=7.5, color=MUTED)
     more = f", the {_ROWS} widest of {len(opened)}" if len(opened) > _ROWS else ""
     axes.set_yticks(range(len(names)), [_text(name) for name in names])
     axes.set_ylim(len(names) - 0.4, -0.6)
-    # Without IPv6 nothing opens more than all of IPv4, and its mark would leave the rest of the figure empty.
-    widest = max(values[-1] for values in map(sorted, opened.values()))
-    marks = {family: bits for family, bits in ANY_TO_ANY.items() if family == 4 or widest > ANY_TO_ANY[4] + 2}
-    axes.set_xlim(0, 1.05 * max([widest, *marks.values()]))
-    for family, bits in marks.items():
-        axes.axvline(bits, color=MUTED, linewidth=0.8, linestyle=(0, (3, 3)), zorder=0)
-        axes.text(bits - 1.5, -0.62, f"any to any, IPv{family}", ha="right", va="bottom", size=8, color=MUTED)
+    axes.set_xlim(-2, 102)
+    for width, words in _WIDTHS.items():
+        axes.axvline(width, color=MUTED, linewidth=0.8, linestyle=(0, (3, 3)), zorder=0)
+        axes.text(width, -0.62, words, ha="right", va="bottom", size=8, color=MUTED)
     axes.grid(axis="x", color=GRID, linewidth=0.6)
     axes.set_axisbelow(True)
-    axes.set_xlabel("packets a rule opens after those above it, as a power of two: a dot each accepting rule")
-    axes.set_title(f"What accepting rules open{more}", loc="left", color=INK, pad=20)
+    axes.set_xlabel("0: one source, destination and service; 100: any of each. A dot each accepting rule")
+    axes.set_title(f"How wide accepting rules are{more}", loc="left", color=INK, pad=20)
+    axes.text(104, -0.62, "the widest in words", va="bottom", size=8, color=MUTED)
     return figure
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from aiguille._version import __version__
 from aiguille.baseline import Finding, Outcome, Severity
-from aiguille.baseline.causes import Cause, causes
+from aiguille.baseline.causes import Cause, causes, effort
 from aiguille.baseline.findings import Consequence
 from aiguille.baseline.questions import over_devices, questions
 from aiguille.reports.dossier import Dossier
@@ -66,7 +66,7 @@ def _to_mend(dossier: Dossier, room: int) -> list[str]:
         return []
     head = ["## To mend, gravest first", ""]
     table = ["| | severity | device | what | where |", "|---|---|---|---|---|"]
-    blocks = [_cause(one) for one in found]
+    blocks = [_cause(one, effort(one, dossier.devices)) for one in found]
     rows = [_row(one) for one in found]
     full = 0
     used = len(head) + len(table) + min(len(rows), _ROWS) + 3
@@ -95,8 +95,8 @@ def _row(cause: Cause) -> str:
     return f"| {number} | {first.severity} | {devices} | {plain(first.title)} | {where} |"
 
 
-def _cause(cause: Cause) -> list[str]:
-    """The gravest finding of a cause with its first line, packet and fix, and what else stands behind it."""
+def _cause(cause: Cause, work: str) -> list[str]:
+    """The gravest finding of a cause with its first line, packet, fix and how much work that is, and what else stands behind it."""
     one = cause.findings[0]
     number = f"F-{one.number}, " if one.number else ""
     lines = [f"### {number}{one.severity.value.upper()}, {plain(', '.join(cause.devices))}: {plain(one.title)}", ""]
@@ -109,7 +109,7 @@ def _cause(cause: Cause) -> list[str]:
     if one.proof is not None:
         doubt = f" (may be let in: depends on {plain(one.proof.doubt)})" if one.proof.doubt else ""
         lines.append(f"- Packet: {code(one.proof.packet.sentence())}{doubt}")
-    lines.append(f"- Fix: {plain(one.fix)}")
+    lines.append(f"- Fix: {plain(one.fix)} ({plain(work)})")
     behind: list[Finding | Consequence] = [*one.consequences]
     for finding in cause.findings[1:]:
         behind += [finding, *finding.consequences]

@@ -9,7 +9,7 @@ from math import log2
 from rich.console import Console
 from rich.text import Text
 
-from aiguille.analysis.breadth import breadth
+from aiguille.analysis.breadth import Breadth, breadth
 from aiguille.analysis.objects import Object, kind_of
 from aiguille.analysis.program import Programs
 from aiguille.analysis.sharing import share
@@ -25,7 +25,6 @@ from aiguille.model import (
     Numbers,
     Operand,
     Rule,
-    Rulebase,
     SetEntry,
     SetObject,
     Span,
@@ -99,7 +98,7 @@ def _listing(programs: Programs, reports: Sequence[StandingReport], details: boo
             (f"  {visible(file)}" if file and not details else "", "dim"),
         ]
         for report in mine:
-            opened = describer.breadth(report.rulebase, report.rule)
+            opened = describer.breadth(report).words
             yield from _rule_lines(device, describer, report, opened, None if details else file)
 
 
@@ -214,6 +213,7 @@ class _Entries:
 def rule_data(device: Device, describer: Describer, report: StandingReport) -> Data:
     """One rule; an entry of `schemas/rules.schema.json`."""
     rule, openness = report.rule, report.openness
+    wide = describer.breadth(report)
     return {
         "device": device.name,
         "rulebase": report.rulebase.name,
@@ -248,7 +248,8 @@ def rule_data(device: Device, describer: Describer, report: StandingReport) -> D
         if report.witness is None
         else {**report.witness.to_dict(), "sentence": report.witness.sentence()},
         "openness": None if not openness.high else round(log2(openness.high), 4),
-        "breadth": describer.breadth(report.rulebase, rule),
+        "breadth": wide.words,
+        "width": wide.width,
         "openness_at_least": None if not openness.low else round(log2(openness.low), 4),
         "qualifiers": [{"name": q.name, "text": mask_secrets(q.text)} for q in rule.qualifiers],
         "hits": rule.hits.packets if rule.hits else None,
@@ -273,11 +274,11 @@ class Describer:
         # kept beside its words so that its identity stays its own.
         self._known: dict[int, tuple[Condition, str]] = {}
 
-    def breadth(self, rulebase: Rulebase, rule: Rule) -> str:
+    def breadth(self, report: StandingReport) -> Breadth:
         """How wide an accepting rule is; see `aiguille.analysis.breadth`."""
         if self._programs is None:
             self._programs = Programs(self._device)
-        return breadth(self._programs, rulebase, rule)
+        return breadth(self._programs, report.rulebase, report.chain, report.rule)
 
     def rule(self, rule: Rule) -> str:
         words = [self._condition(condition) for condition in rule.match.conditions]

@@ -56,6 +56,11 @@ def story_data(story: Story) -> Data:
     }
 
 
+def stories_data(stories: Sequence[Story]) -> Data:
+    """The second form of `schemas/explain.schema.json`."""
+    return {"aiguille": {"version": __version__}, "stories": [story_data(one) for one in stories]}
+
+
 def _mended_data(one: Mended) -> Data:
     def described(found: Sequence[Finding]) -> list[Data]:
         return [
@@ -85,6 +90,17 @@ def acceptance(story: Story) -> str:
         '    owner: ""   # who answers for it\n'
         f"    until: {story.until.isoformat()}\n"
     )
+
+
+def show_stories(console: Console, stories: Sequence[Story]) -> None:
+    """Each of several findings in full, with a line between them."""
+    for number, story in enumerate(stories):
+        if number:
+            console.print()
+            console.rule(style="dim")
+        show_story(console, story)
+    if not stories:
+        console.print("No finding is left by what was asked for.")
 
 
 def show_story(console: Console, story: Story) -> None:
@@ -144,10 +160,11 @@ def _mended(console: Console, one: Mended) -> None:
         else "Nothing that gets in now would be refused: other rules let it in too."
     )
     for rows, word in ((one.closes, ""), (one.opens, "newly let in: ")):
-        for row in rows[:_SHOWN_ROWS]:
-            say(f"  {word}{row.traffic.words()}", "dim")
-        if len(rows) > _SHOWN_ROWS:
-            say(f"  and {counted(len(rows) - _SHOWN_ROWS, 'more row')}", "dim")
+        told = [*dict.fromkeys(row.traffic.words() for row in rows)]  # those of both families may read alike
+        for words in told[:_SHOWN_ROWS]:
+            say(f"  {word}{words}", "dim")
+        if len(told) > _SHOWN_ROWS:
+            say(f"  and {counted(len(told) - _SHOWN_ROWS, 'more row')}", "dim")
 
 
 _SHOWN_ROWS = 5

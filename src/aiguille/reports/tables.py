@@ -11,7 +11,7 @@ from aiguille.analysis.objects import kind_of, objects_of, uses
 from aiguille.analysis.program import Programs
 from aiguille.analysis.standing import StandingReport
 from aiguille.baseline import Evidence, Finding, Outcome, Severity
-from aiguille.baseline.causes import causes
+from aiguille.baseline.causes import causes, effort
 from aiguille.model.identity import Same
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
@@ -110,6 +110,7 @@ def _causes(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
             one.findings[0].detail,
             ", ".join(f"F-{finding.number}" for finding in one.findings),
             one.clears,
+            effort(one, dossier.devices),
             one.findings[0].fix,
         )
 
@@ -159,6 +160,7 @@ def _rule(one: Data) -> tuple[Cell, ...]:
         one["standing"],
         "; ".join(f"{b['chain']} {b['rule']}" for b in one["because"]) or one["why"],
         one["breadth"] or None,
+        one["width"],
         one["openness"],
         one["hits"],
         one["last_hit"],
@@ -251,6 +253,7 @@ RULES = Table(
         Column("standing", str, 14),
         Column("because of", str, 30),
         Column("opens", str, 40),
+        Column("width (0 to 100)", float, 9),
         Column("opens (log2 of packets)", float, 12),
         Column("hits", int, 12),
         Column("last hit", str, 18),
@@ -325,6 +328,7 @@ CAUSES = Table(
         Column("gravest finding", str, 60),
         Column("findings", str, 16),
         Column("cleared with it", int, 10),
+        Column("effort", str, 34),
         Column("fix", str, 50),
     ),
     _causes,

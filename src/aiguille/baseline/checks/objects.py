@@ -480,7 +480,7 @@ def shared_widths(subject: Subject) -> Iterator[Answer]:
 
 
 def _wide(subject: Subject, report: StandingReport) -> str:
-    words = breadth(subject.study.programs, report.rulebase, report.rule)
+    words = breadth(subject.study.programs, report.rulebase, report.chain, report.rule).words
     return f" ({words})" if words else ""
 
 
