@@ -75,6 +75,12 @@ def test_rules_can_be_chosen_and_ordered(estate: Path) -> None:
         r["width"] for r in rules(estate, "--sort", "openness", "--device", "midway-gw") if r["width"] and r["openness"]
     ]
     assert widths == sorted(widths, reverse=True)
+    named = {
+        (r["device"], r["chain"], r["rule"])
+        for r in rules(estate, "--check", "rules.any-to-any", "--severity", "critical")
+    }
+    assert ("summit-gw", "passages", 8) in named
+    assert len({device for device, _, _ in named}) < 5
     hits = [r["hits"] or 0 for r in rules(estate, "--sort", "hits", "--chain", "FORWARD")]
     assert hits == sorted(hits, reverse=True)
     for bad in ("x/22", "10.0.0.1/x", "/"):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Sequence, Set
 
 from msgspec import Struct
 
@@ -26,6 +26,7 @@ class Touching(Struct, frozen=True):
 class Selection(Struct, frozen=True):
     """Which rules to list; empty means all.
 
+    named: rulebase, chain and number of those to choose among; None for all
     order: "export"; "hits", most first; or "openness": accepting rules that anything new gets through, the widest first, then others
     """
 
@@ -33,6 +34,7 @@ class Selection(Struct, frozen=True):
     chains: Sequence[str] = ()
     actions: Sequence[str] = ()
     touching: Touching | None = None
+    named: Set[tuple[str, str, int | str]] | None = None
     order: str = "export"
 
 
@@ -64,6 +66,7 @@ def select(programs: Programs, reports: Iterable[StandingReport], wanted: Select
         for report in reports
         if (not wanted.standings or report.standing.value in wanted.standings)
         and (not wanted.chains or report.chain.name in wanted.chains)
+        and (wanted.named is None or (report.rulebase.name, report.chain.name, report.rule.number) in wanted.named)
         and (not wanted.actions or report.rule.action.value in wanted.actions)
         and (wanted.touching is None or _touches(programs, report, wanted.touching))
     ]

@@ -198,6 +198,16 @@ class Audit(Struct, frozen=True, dict=True):
             out |= {one.fingerprint for one in known[int(text)].findings}
         return out
 
+    @property
+    def rules(self) -> dict[str, set[tuple[str, str, int | str]]]:
+        """The rules that findings speak of, by device: rulebase, chain and number. Defaults are none."""
+        out: dict[str, set[tuple[str, str, int | str]]] = {}
+        for one in self.findings:
+            named = {(ref.rulebase, ref.chain, ref.rule) for ref in one.rules if ref.rule != "policy"}
+            for device in (one.device, *one.also_on):
+                out.setdefault(device, set()).update(named)
+        return out
+
     def worst(self) -> Severity | None:
         return max((f.severity for f in self.findings), key=lambda s: s.rank, default=None)
 

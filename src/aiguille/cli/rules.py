@@ -18,7 +18,10 @@ NAME = "rules"
 HELP = "list every rule: what it resolves to, its standing, how much it opens, its hits"
 EXAMPLES = """examples:
   aiguille rules valley-gw.v4 --standing shadowed --standing redundant
-  aiguille rules engagement/ --touching 10.44.30.10/502 --sort openness"""
+  aiguille rules engagement/ --touching 10.44.30.10/502 --sort openness
+  aiguille rules engagement/ --severity high
+
+With --severity, --area, --check or --cause only the rules that such findings speak of."""
 
 STANDINGS = ("off", "impossible", "shadowed", "redundant", "contradicted", "partly hidden", "live")
 ACTIONS = ("accept", "drop", "reject", "return", "jump", "goto", "continue", "unknown")
@@ -47,9 +50,6 @@ def add(parser: argparse.ArgumentParser) -> None:
         help=f"only these: {', '.join(ACTIONS)}; repeatable",
     )
     parser.add_argument(
-        "--device", action="append", default=[], metavar="NAME", help="only the rules of this device; repeatable"
-    )
-    parser.add_argument(
         "--touching", metavar="ADDRESS/PORT", help="only rules that match packets from or to it; a part may be left out"
     )
     parser.add_argument(
@@ -58,13 +58,8 @@ def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--details", action="store_true", help="each rule with its place, its text and a packet that reaches it"
     )
-    parser.add_argument(
-        "--jobs",
-        type=int,
-        default=os.cpu_count() or 1,
-        metavar="N",
-        help="processes for long rule sets (default: all cores)",
-    )
+    options.add_baseline(parser)
+    options.add_filters(parser)
     options.add_output(parser, ".json, .csv, .txt")
 
 
@@ -80,7 +75,6 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.reports.tables import RULES, rules_rows
 
     touching = read_touching(arguments.touching) if arguments.touching else None
-    wanted = Selection(arguments.standing, arguments.chain, arguments.action, touching, arguments.sort)
 
     def text() -> str:
         lines: list[str] = []
@@ -88,21 +82,28 @@ def run(arguments: argparse.Namespace) -> int:
         return "".join(lines)
 
     writers: dict[str, Writer] = {
-        ".json": lambda: "".join(rules_data(found, arguments.jobs)),
+        ".json": lambda: "".join(rules_data(found, jobs)),
         ".csv": lambda: as_csv(RULES, rules_rows(found)),
         ".txt": text,
     }
     output.check_outputs(arguments, writers)
     estate = inputs.read_estate(arguments)
     devices = [one_device(estate, name) for name in dict.fromkeys(arguments.device)] or estate.devices
+    behind = None
+    if any(value for name, value in options.filters(arguments).items() if name != "device"):
+        behind = inputs.run_audit(arguments, estate).narrowed(**options.filters(arguments)).rules
+        devices = [one for one in devices if behind.get(one.name)]
+    jobs = arguments.jobs or os.cpu_count() or 1
     found = []
     with output.progress(arguments, "devices", "judged") as described:
         for number, device in enumerate(devices, 1):
             programs = Programs(device)
-            found.append((programs, select(programs, standings(programs, arguments.jobs), wanted)))
+            named = None if behind is None else behind[device.name]
+            wanted = Selection(arguments.standing, arguments.chain, arguments.action, touching, named, arguments.sort)
+            found.append((programs, select(programs, standings(programs, jobs), wanted)))
             described(number, len(devices))
     if arguments.json:
-        sys.stdout.writelines(rules_data(found, arguments.jobs))
+        sys.stdout.writelines(rules_data(found, jobs))
     else:
         show_rules(output.console(arguments), found, sys.stdout.write, details=arguments.details)
     output.write_outputs(arguments, writers)
