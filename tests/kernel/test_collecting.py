@@ -6,6 +6,8 @@ import json
 import re
 from pathlib import Path
 
+import aiguille
+from aiguille.model.spelling import spell_operand
 from tests.helpers import run
 from tests.kernel.sandbox import Sandbox
 
@@ -74,3 +76,59 @@ def test_what_the_page_asks_for_is_enough(tmp_path: Path) -> None:
     assert settings["lockout after failed logins"] == "3"
     assert settings["idle sessions close after"] == "15 minutes"
     assert "net.ipv4.tcp_syncookies" in settings
+
+
+NETWORK = """
+ip link add eth0 type veth peer name far; ip link set eth0 up; ip link set far up; ip link set lo up
+ip link add eth1 type veth peer name spare; ip link set eth1 up
+ip addr add 192.0.2.2/24 dev eth0; ip addr add 10.3.0.1/24 dev eth1; ip addr add 10.9.0.1 peer 10.9.0.2/32 dev far
+ip -6 addr add 2001:db8::2/64 dev eth0 nodad
+ip route add default via 192.0.2.1 metric 100; ip route add 10.8.0.0/16 via 10.3.0.254; ip route add blackhole 10.0.0.0/8
+ip route add 172.16.0.0/12 nexthop via 192.0.2.3 nexthop via 192.0.2.4
+ip -6 route add default via 2001:db8::1; ip -6 route add unreachable 2001:db8:1::/48
+iptables -P INPUT DROP; iptables -A INPUT -i eth0 -p tcp --dport 22 -j ACCEPT
+"""
+LISTENING = """
+import socket, subprocess
+held = [socket.create_server(("0.0.0.0", 2222)), socket.create_server(("::", 6379), family=socket.AF_INET6)]
+held += [socket.create_server(("127.0.0.1", 5432)), socket.socket(socket.AF_INET, socket.SOCK_DGRAM)]
+held[-1].bind(("0.0.0.0", 514))
+subprocess.run(["sh", "-ec", open("print.sh").read()], check=True)
+"""
+PRINTED = {
+    "machine": ("ip -j addr > a; ip -j route > r; ip -6 -j route > r6; ss -H -tuln > s",),
+    "people": ("ip addr > a; ip route > r; ip -6 route > r6; ss -tulpn > s",),
+    "details": ("ip -d addr > a; ip -d route > r; ip -6 -d route > r6; ss -H -tln > s; ss -H -uln > s2",),
+    "one-line": ("ip -o addr > a; ip -o link > l; ip route > r; ip -6 route > r6; ss -tuna > s",),
+    "brief": ("ip -br addr > a; ip -br link > l; ip route > r; ip -6 route > r6; ss -tuln > s",),
+}
+
+
+def test_what_is_printed_for_people_says_the_same(tmp_path: Path) -> None:
+    commands = [
+        f"mkdir {name}; cd {name}; iptables-save > dump; {commands[0]}; cd .." for name, commands in PRINTED.items()
+    ]
+    (tmp_path / "print.sh").write_text("\n".join(commands))
+    (tmp_path / "listen.py").write_text(LISTENING)
+    with Sandbox(tmp_path) as box:
+        box.run(f"{NETWORK}\ncd {tmp_path}; python3 listen.py")
+    told = {name: _network(tmp_path / name) for name in PRINTED}
+    interfaces, routes, listeners = told["machine"]
+    assert {"eth0": ("192.0.2.2", "2001:db8::2")}.items() <= {n: a[:2] for n, a, *_ in interfaces}.items()
+    assert ("10.0.0.0/8", "") in routes
+    assert {("0.0.0.0/0", "eth0"), ("::/0", "eth0"), ("10.8.0.0/16", "eth1")} <= set(routes)
+    assert listeners == [(6, 2222), (6, 6379), (17, 514)]
+    for name, found in told.items():
+        assert found == told["machine"], name
+
+
+def _network(folder: Path) -> tuple[list[tuple[object, ...]], list[tuple[str, str]], list[tuple[int, int]]]:
+    (device,) = aiguille.read([folder]).devices
+    assert not device.ledger.unread, device.ledger.unread
+    assert not device.ledger.problems, device.ledger.problems
+    interfaces = [
+        (one.name, tuple(a for a in map(spell_operand, one.addresses) if not a.startswith("fe80")), one.enabled)
+        for one in device.interfaces
+    ]
+    routes = [(spell_operand(one.network), one.interface) for one in device.routes]
+    return interfaces, sorted(routes), sorted((one.protocol, one.port) for one in device.listeners)

@@ -129,6 +129,11 @@ LONG, ARABIC = "9" * 5000, "\u0662\u0662"
 NUMBERS = {
     "etc/sysctl.conf": "net.ipv4.tcp_max = {}\n",
     "ss-tuln.txt": "tcp LISTEN 0 1 0.0.0.0:{} 0.0.0.0:*\n",
+    "routes.txt": "default via 192.0.2.1 dev eth0 metric {}\n",
+    "old-routes.txt": "Destination Gateway Genmask Flags Metric Ref Use Iface\n0.0.0.0 192.0.2.1 0.0.0.0 UG {} 0 0 eth0\n",
+    "addresses.txt": "2: eth0: <UP> mtu 1500 state UP\n    inet 192.0.2.2/{} scope global eth0\n",
+    "brief.txt": "eth0 UP 192.0.2.2/{}\n",
+    "netstat.txt": "Proto Recv-Q Send-Q Local Address Foreign Address State\ntcp 0 0 0.0.0.0:{} 0.0.0.0:* LISTEN\n",
     "uptime.txt": " 08:00:05 up {} days\n",
     "etc/logrotate.d/x": "/var/log/syslog {{\nrotate {}\n daily\n}}\n",
     "etc/ssh/sshd_config": "Port {0}\nClientAliveInterval {0}\n",

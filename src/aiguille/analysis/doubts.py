@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 from enum import IntEnum
 
 from aiguille.analysis.marks import passes_unmarked
-from aiguille.analysis.resolve import Piece, Resolver
+from aiguille.analysis.resolve import SENT, Piece, Resolver
 from aiguille.analysis.usual import is_avoided, is_met
 from aiguille.model import Action, Condition, DestinationType, Field, Named, Numbers, Qualifier, Rule, Rulebase
 
@@ -89,14 +89,17 @@ def _worth(one: Qualifier, rule: Rule, does: Action) -> Doubt:
         return Doubt.HOURS if "date" not in one.text else Doubt.BARS
     if one.name == "address type":
         return Doubt.NONE if does is not Action.ACCEPT else Doubt.BARS
-    # What a program accepts for a forward of its own asks whether the forward was taken, and whoever sends there takes it.
-    return Doubt.NONE if rule.made and one.name == "connection detail" and "ctorigdst" in one.text else Doubt.BARS
+    return Doubt.BARS
 
 
 def _keeps_few_away(rule: Rule, does: Action, resolver: Resolver) -> bool:
-    """Whether each condition that is not settled looks for odd addresses or for a list of the blocked."""
+    """Whether each condition that is not settled looks for odd addresses, for a list of the blocked, or accepts what a forward
+    sends on: whoever sends there takes it."""
     open_ones = [c for c in rule.match.conditions if resolver.condition(c).maybe]
-    return bool(open_ones) and all(_is_odd(one, does) or lists_in([one], does) for one in open_ones)
+    return bool(open_ones) and all(
+        _is_odd(one, does) or lists_in([one], does) or (one.field in SENT and not one.negated and does is Action.ACCEPT)
+        for one in open_ones
+    )
 
 
 def _is_odd(one: Condition, does: Action) -> bool:

@@ -94,6 +94,9 @@ _NO_HOST = {
 """Destinations no packet has that comes from elsewhere: unspecified, the loopback, and what is set aside (RFC 6890)."""
 
 
+_UNSPECIFIED = IntervalSet.of(0)
+
+
 def _meant_for_one(program: Program) -> IntervalSet:
     every = IntervalSet([(0, program.space.tops[Axis.DST])])
     return every - IntervalSet([MULTICAST[program.family]]) - _NO_HOST[program.family]
@@ -132,6 +135,8 @@ def _exposure(decider: Decider, region: Box, service: ManagementService, entranc
                 return wanted(ends) and accepting_steps(program, ends) == mine
 
             sources = decider.project(region, Axis.SRC, by_these)
+            if sources == _UNSPECIFIED:
+                continue  # nobody opens a connection from there (RFC 1122, 3.2.1.3; RFC 4291, 2.5.2)
             usual = sources - _ODD[program.family]
             if proof.packet.source in _ODD[program.family] and usual:
                 narrowed = overlap(region, box([(Axis.SRC, usual)]))

@@ -361,7 +361,7 @@ class Network(Struct, dict=True):
                 yield Hop(device, leg.enters, "", Action.DROP, None, why, came, now), (*untold, *unknown)
                 continue
             missing = () if prober.has_say(now.family, stages) else (_no_rules(device, now.family),)
-            for done, _ in prober.cross(replace(now, out_interface=leaves), stages, visits, answers=answers):
+            for done, _ in prober.cross(replace(now, out_interface=leaves), stages, visits, after=arrived):
                 went = done.packet
                 if record is not None:
                     went = replace(went, source=record[0].destination, sport=record[0].dport)

@@ -59,7 +59,7 @@ from aiguille.space.fields import (
 )
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packetset import PacketSet
-from aiguille.space.slices import overlap, subtract
+from aiguille.space.slices import meets, overlap, subtract
 
 MASK_INTERVALS = 1 << 16
 """A mask with holes is expanded to at most this many intervals; beyond that the rule is kept as "may match"."""
@@ -74,6 +74,12 @@ _PORTED = IntervalSet.of(*WITH_PORTS)
 _ICMP = {family: IntervalSet.of(number) for family, number in ICMP_OF.items()}
 _TCP = IntervalSet.of(TCP)
 _NOTHING = IntervalSet()
+_NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
+_RUNNING = box([(Axis.STATE, IntervalSet.of(State.ESTABLISHED.number, State.RELATED.number))])
+AS_SENT = (Field.TRANSLATED, Field.SENT_TO, Field.SENT_TO_PORT)
+"""Fields that look at what became of a packet by translation."""
+SENT = (Field.SENT_TO, Field.SENT_TO_PORT)
+"""Fields that look at where a connection was opened to."""
 
 
 class Piece(Struct, frozen=True):
@@ -251,6 +257,8 @@ class Resolver(Struct, dict=True):
                 return self._one_axis(Axis.SRC, condition, self._addresses_of_type)
             case Field.TRANSLATED:
                 return self._translated(condition)
+            case Field.SENT_TO | Field.SENT_TO_PORT:
+                return self._as_sent(condition)
             case Field.SOURCE_PORT:
                 return self._one_axis(Axis.A, condition, _numbers, ((Axis.PROTO, _PORTED),))
             case Field.DESTINATION_PORT:
@@ -412,10 +420,10 @@ class Resolver(Struct, dict=True):
                 open_ended = True
         return _Values(out, open_ended)
 
-    def _sent_on(self, rule: Rule, effect: Translate, new: IntervalSet) -> Iterator[Box]:
+    def _sent_on(self, rule: Rule, effect: Translate) -> Iterator[Box]:
         """New connections as they look once a rule has translated their destination: nothing else of them is changed."""
-        if any(one.field is Field.TRANSLATED for one in rule.match.conditions):
-            yield box([(Axis.STATE, new)])
+        if any(one.field in AS_SENT for one in rule.match.conditions):
+            yield _NEW
             return
         for piece in self.match(rule.match):
             fields = [(axis, values) for axis in (Axis.IN, Axis.SRC, Axis.A) if (values := piece.box[axis]) is not None]
@@ -433,33 +441,64 @@ class Resolver(Struct, dict=True):
                     return
                 fields.append((Axis.DST, self._address(effect.addresses).values))
             if all(values for _, values in fields):
-                yield box([(Axis.STATE, new), *fields])
+                yield box([(Axis.STATE, IntervalSet.of(State.NEW.number)), *fields])
 
     def _translated(self, condition: Condition) -> _Alternatives:
         """Packets whose destination some rule has translated on the way: as a filter sees them, they may be those that go where
         the rules send them. A new connection that goes elsewhere surely is not translated; of one that runs already,
         nothing shows."""
-        running = IntervalSet.of(State.ESTABLISHED.number, State.RELATED.number)
-        new = IntervalSet.of(State.NEW.number)
-        may = [box([(Axis.STATE, running)])]
-        for rulebase in self.device.rulebases:
-            for chain, rule in rulebase.rules():
-                if self.space.family not in rulebase.families:
-                    continue
-                if (
-                    chain.base is not None
-                    and chain.base.kind == "nat"
-                    and rule.enabled
-                    and rule.action is Action.UNKNOWN
-                ):
-                    may.append(box([(Axis.STATE, new)]))  # a translation that was not understood
-                for effect in rule.effects:
-                    if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE and rule.enabled:
-                        may += self._sent_on(rule, effect, new)
+        may = [_RUNNING, *(one for _, boxes in self._sent for one in boxes)]
         if condition.negated:
             outside = PacketSet(self.space.tops, (EVERYTHING,)) - PacketSet(self.space.tops, tuple(may))
             return _Alternatives(outside.boxes, tuple(may))
         return _Alternatives((), tuple(may))
+
+    @cached_property
+    def _sent(self) -> tuple[tuple[Rule | None, tuple[Box, ...]], ...]:
+        """New connections as each rule that translates destinations sends them on; None for one that was not understood."""
+        out: list[tuple[Rule | None, tuple[Box, ...]]] = []
+        for rulebase in self.device.rulebases:
+            for chain, rule in rulebase.rules():
+                if self.space.family not in rulebase.families or not rule.enabled:
+                    continue
+                if chain.base is not None and chain.base.kind == "nat" and rule.action is Action.UNKNOWN:
+                    out.append((None, (_NEW,)))
+                for effect in rule.effects:
+                    if isinstance(effect, Translate) and effect.kind is not TranslationKind.SOURCE:
+                        out.append((rule, tuple(self._sent_on(rule, effect))))
+        return tuple(out)
+
+    def opening(self, condition: Condition) -> list[Piece]:
+        """Packets that open a connection, before anything is translated, for which a condition on what they did holds."""
+        found = self._opening(condition)
+        return [Piece(one, True) for one in found.sure] + [Piece(one, False) for one in found.maybe]
+
+    def _opening(self, condition: Condition) -> _Alternatives:
+        if condition.field is Field.SENT_TO:
+            return self._one_axis(Axis.DST, condition, self._address)
+        found = self._one_axis(Axis.B, condition, _numbers, ((Axis.PROTO, _PORTED),))
+        # Of other protocols something else is looked at, such as the kind of message (the kernel's xt_conntrack).
+        others = box([(Axis.PROTO, _PORTED.complement(self.space.tops[Axis.PROTO]))])
+        return _Alternatives(found.sure, (*found.maybe, others))
+
+    def _as_sent(self, condition: Condition) -> _Alternatives:
+        """Packets by what their connection was opened to, before a rule translated that: new ones that no translation sends where
+        they go show it, those a translation that takes such packets sends there may be them, and of running ones nothing shows.
+        Packets without a connection never match, negated or not."""
+        found = self._opening(condition)
+        new = [overlap(one, _NEW) for one in found.sure]
+        tops = self.space.tops
+        plain = PacketSet(tops, tuple(one for one in new if one is not None))
+        moved = PacketSet(tops, tuple(one for _, boxes in self._sent for one in boxes))
+        taken = [
+            one
+            for rule, boxes in self._sent
+            for one in boxes
+            if rule is None or any(meets(p.box, f) for p in self.match(rule.match) for f in (*found.sure, *found.maybe))
+        ]
+        sure = (plain - moved).boxes
+        perhaps = [overlap(one, _NEW) for one in found.maybe]
+        return _Alternatives(sure, (_RUNNING, *taken, *(one for one in perhaps if one is not None)))
 
     def _either_port(self, condition: Condition) -> _Alternatives:
         ports = self._union(condition.operands, _numbers).values

@@ -92,7 +92,15 @@ def is_wide(region: Box, axis: Axis, program: Program) -> bool:
 
 def is_for_translated(rule: Rule) -> bool:
     """Whether a rule accepts only what a translation has sent on its way: how wide that is the translations show."""
-    return any(one.field is Field.TRANSLATED and not one.negated for one in rule.match.conditions)
+    conditions = [one for one in rule.match.conditions if not one.negated]
+    held = {one.field: {*one.operands} for one in conditions}
+    apart = (
+        (Field.SENT_TO_PORT, Field.DESTINATION_PORT),
+        (Field.SENT_TO, Field.DESTINATION),
+    )
+    return Field.TRANSLATED in held or any(
+        sent in held and seen in held and held[sent].isdisjoint(held[seen]) for sent, seen in apart
+    )
 
 
 Wanted = Callable[[Ends], bool]
@@ -429,6 +437,9 @@ def _conditions(step: Step) -> list[str]:
 _KINDS = {
     Field.SOURCE_TYPE: "whether its source is a broadcast address",
     Field.DESTINATION_TYPE: "whether its destination is a broadcast address",
+    Field.TRANSLATED: "whether a forward sent it there",
+    Field.SENT_TO: "whether a forward sent it there",
+    Field.SENT_TO_PORT: "whether a forward sent it there",
 }
 
 

@@ -23,6 +23,8 @@ OPENING = frozenset(
         "access.too-many-sources",
         "access.needless-service",
         "access.default-port",
+        "deny.no-rules",
+        "system.start-up",
         "deny.to-device",
         "deny.through-device",
         "deny.from-device",
@@ -60,7 +62,7 @@ CLAIM = "rules.claim-"
 """How the ids of checks begin that claims are made into; what mends a rule they are refuted by mends them."""
 
 _RANKED = (
-    "rules.source-port",
+    "rules.source-port", "deny.no-rules",
     "rules.any-to-any", "deny.to-device", "deny.through-device", "rules.any-service", "access.exposed-service",
     "access.reachable-from-outside", "rules.any-source", "deny.guests-inside", "deny.between-inside", "rules.dangerous-service",
     "access.no-source-restriction", "rules.outgoing-mail", "access.cleartext", "deny.egress", "rules.expired",

@@ -25,7 +25,7 @@ from aiguille.baseline.catalogue import (
     Subject,
 )
 from aiguille.baseline.findings import CheckOutcome, Evidence, Finding, Witness, fingerprint
-from aiguille.baseline.keepers import where_to_change
+from aiguille.baseline.keepers import switched_off, where_to_change
 from aiguille.baseline.tailoring import Chosen
 from aiguille.model import AiguilleError, Device, TooComplexError
 from aiguille.model.facts import FACT_AT
@@ -114,7 +114,8 @@ def findings_of(one: Chosen, study: Study, answers: Sequence[Answer]) -> Iterato
             title=check.title,
             detail=answer.detail,
             why=check.why,
-            fix=" ".join(filter(None, (fix, f"On this make: {own}" if own else "", where_to_change(answer.rules)))),
+            fix=switched_off(device, answer.rules)
+            or " ".join(filter(None, (fix, f"On this make: {own}" if own else "", where_to_change(answer.rules)))),
             controls=check.controls,
             evidence=tuple(Evidence(where, device.text(where)) for where in answer.where),
             rules=answer.rules,

@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 
 from aiguille.baseline.catalogue import RuleRef
+from aiguille.model import Device
 
 _BANS = re.compile(r"(f2b|fail2ban)-")
 """fail2ban's chains; it keeps a log of its own of whom it bans and lets back in."""
@@ -36,6 +37,16 @@ def where_to_change(rules: tuple[RuleRef, ...]) -> str:
     """Where a rule must be changed so that the change stays, empty where it is the rule itself."""
     chain = rules[0].chain if rules else ""
     return next((said for called, said in _KEEPERS if called.match(chain)), "")
+
+
+def switched_off(device: Device, rules: tuple[RuleRef, ...]) -> str:
+    """What mends a finding on a default that holds only because the firewall is switched off; empty where it is not."""
+    if not device.waiting or not rules or rules[0].rule != "policy":
+        return ""
+    return (
+        "The rules are written and wait: look at what switching them on changes, and that those who log in stay in "
+        "(`aiguille compare EXPORT --as-if enable --administrator ADDRESS`), then switch the firewall on (`ufw enable`)."
+    )
 
 
 def is_kept(chain: str) -> bool:

@@ -83,6 +83,8 @@ class Gathered(Struct):
     fail_on: str = ""
     geo: tuple[Path, ...] = ()
     piped: bytes | None = None
+    printed: list[ExportFile] = field(default_factory=list)
+    """What commands of a host print of it beside its rules, under whatever name; see `with_printed`."""
 
 
 PIPED, SHOWN = "-", "standard input"
@@ -103,6 +105,9 @@ def look(path: Path, wanted: Format | None, found: Gathered) -> None:
             else:
                 found.jobs += _jobs(path, wanted, found)
     except UnreadableError as error:
+        if isinstance(error, NotRecognisedError) and path.is_file() and _is_printed(file := load(path)):
+            found.printed.append(file)
+            return
         found.failures.append(Failure(str(path), str(error)))
 
 
@@ -181,6 +186,41 @@ def joined(jobs: Sequence[Job]) -> Iterator[Job]:
     yield from out
 
 
+def _is_printed(file: ExportFile) -> bool:
+    from aiguille.readers.host import describes
+
+    return describes(file)
+
+
+def with_printed(found: Gathered) -> Iterator[Job]:
+    """The jobs, with what a host's commands printed beside its rules put to the one whose folder it lies in, or to the only one.
+
+    What may belong to several is noted; what belongs to none is a failure.
+    """
+    linux = [job for job in found.jobs if job.format.name in (HOST, DUMPS, "nftables")]
+    added: dict[int, list[ExportFile]] = {}
+    for file in found.printed:
+        folder = Path(file.path).parent
+        beside = [job for job in linux if Path(job.files[0].path).parent == folder] or linux
+        if len(beside) == 1:
+            added.setdefault(id(beside[0]), []).append(file)
+        elif beside:
+            found.notes.append(
+                f"{file.path}: is what a host's commands print, and may belong to several of these hosts; left out. "
+                "Put it into a folder with the rules of its host"
+            )
+        else:
+            said = f"{file.path}: is what a host's commands print of it, without rules; give it with the rules of that host"
+            found.failures.append(Failure(file.path, said))
+    for job in found.jobs:
+        more = added.get(id(job), [])
+        if not more:
+            yield job
+            continue
+        files = tuple(replace(one, place=one.place or Path(one.path).name) for one in (*job.files, *more))
+        yield replace(job, files=files, format=named(HOST, found.formats))
+
+
 _LAX = ("critical", "never")
 """Severities of `fail_on` that let high findings end a command as if nothing were wrong."""
 
@@ -241,6 +281,9 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
                 file = one.load()
                 form, why = _format(file, wanted, found.formats)
         except NotRecognisedError:
+            if _is_printed(file):
+                found.printed.append(file)
+                continue
             found.notes.append(f"{one.shown}: not an export that is recognised; left out")
             continue
         except UnreadableError as error:

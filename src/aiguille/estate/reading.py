@@ -14,7 +14,7 @@ from aiguille.analysis.oddities import oddities
 from aiguille.analysis.sides import guess_sides, interface_names
 from aiguille.analysis.written import as_written
 from aiguille.estate import engagement
-from aiguille.estate.finding import Gathered, Job, joined, look, unexpected_told
+from aiguille.estate.finding import Gathered, Job, joined, look, unexpected_told, with_printed
 from aiguille.model import (
     Addresses,
     AiguilleError,
@@ -72,6 +72,7 @@ def read(
     for path in _each(paths):
         look(path, wanted, found)
     found.jobs = list(joined(found.jobs))
+    found.jobs = list(with_printed(found))
     locations = _locations([*found.geo, *_each(geo)])
     devices: list[Device] = []
     for number, job in enumerate(found.jobs, 1):

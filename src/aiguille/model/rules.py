@@ -31,6 +31,8 @@ class Field(StrEnum):
     DESTINATION_TYPE = "destination type"
     SOURCE_TYPE = "source type"
     TRANSLATED = "destination translated"
+    SENT_TO = "destination as sent"
+    SENT_TO_PORT = "destination port as sent"
     SERVICE = "service"
     SET = "set"
     FAMILY = "address family"

@@ -18,7 +18,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Programs
-from aiguille.analysis.resolve import Piece
+from aiguille.analysis.resolve import SENT, Piece
 from aiguille.analysis.ways import Way as Road
 from aiguille.analysis.ways import ways
 from aiguille.model import (
@@ -130,6 +130,7 @@ class _State(Struct, frozen=True):
     answers: whether it answers a connection, so that translation chains do not see it
     kind: number of its destination's type, where that is assumed rather than told by its address
     among: values it may have been given where a translation chooses among more than are tried one by one
+    sent: the packet before anything was translated; None where that is not known
     """
 
     packet: Packet
@@ -145,6 +146,7 @@ class _State(Struct, frozen=True):
     follows: bool = False
     answers: bool = False
     among: tuple[tuple[Axis, IntervalSet], ...] = ()
+    sent: Packet | None = None
 
 
 class _End(Struct, frozen=True):
@@ -175,10 +177,21 @@ class _Walk(Struct, frozen=True):
     depth: int
 
 
+def _covers(pieces: Sequence[Piece], point: Sequence[int]) -> bool | None:
+    """Whether a packet is in one of the pieces; None where it may be."""
+    inside = [
+        piece
+        for piece in pieces
+        if all(values is None or value in values for value, values in zip(point, piece.box, strict=True))
+    ]
+    return None if inside and not any(piece.sure for piece in inside) else bool(inside)
+
+
 class Crossing(Struct, frozen=True):
     """What becomes of a packet at some stages of a device: refused by a visit, or let through as it then is.
 
     by: what decided; None where no chain had a say
+    state: what later stages of the device know of it
     """
 
     verdict: Action
@@ -186,6 +199,7 @@ class Crossing(Struct, frozen=True):
     by: Visit | None
     stays: bool
     known: bool
+    state: _State
 
 
 class Prober:
@@ -212,7 +226,7 @@ class Prober:
         tried = 0
         try:
             for way in chained.from_iterable(
-                self._ways(_State(packet, kind=kind), direction) for kind in self._kinds(packet, direction)
+                self._ways(_State(packet, kind=kind, sent=packet), direction) for kind in self._kinds(packet, direction)
             ):
                 tried += 1
                 ways.setdefault((way.verdict, Same(way.decided_by.chain), Same(way.decided_by.rule)), way)
@@ -322,18 +336,29 @@ class Prober:
         return [name for name in names if name != LOOPBACK] or [symbols.name(symbols.top)]
 
     def cross(
-        self, packet: Packet, stages: Sequence[Stage], visits: tuple[Visit, ...] = (), *, answers: bool = False
+        self,
+        packet: Packet,
+        stages: Sequence[Stage],
+        visits: tuple[Visit, ...] = (),
+        *,
+        answers: bool = False,
+        after: Crossing | None = None,
     ) -> Iterator[tuple[Crossing, tuple[Visit, ...]]]:
         """Every way a packet may go through some stages, translated on the way, with the visits so far.
 
         answers: it belongs to a connection whose translation is known already
+        after: how it crossed the stages before, whose marks and translations count on
         """
-        state = _State(packet, follows=True, answers=answers, translated=answers or False)
+        if after is not None:
+            state = replace(after.state, packet=packet, unknown_destination=False, moved=False)
+        else:
+            sent = None if answers else packet
+            state = _State(packet, follows=True, answers=answers, translated=answers or False, sent=sent)
         for end in islice(self._stages(state, stages, visits), WAYS_LIMIT):
             verdict = end.verdict or Action.ACCEPT
             by = _way(verdict, end.visits).decided_by if end.visits else None
             described = not (end.state.moved or end.state.unknown_destination)
-            yield Crossing(verdict, end.state.packet, by, end.state.redirected, described), end.visits
+            yield Crossing(verdict, end.state.packet, by, end.state.redirected, described, end.state), end.visits
 
     def has_say(self, family: int, stages: Sequence[Stage]) -> bool:
         """Whether the export has chains for a family at some of the stages."""
@@ -566,6 +591,16 @@ class Prober:
             if asked:
                 unsettled = state.translated is None
                 conditions = tuple(one for one in conditions if one.field is not Field.TRANSLATED)
+            opened = [one for one in conditions if one.field in SENT]
+            if opened and state.sent is not None:
+                if packet.state in (State.INVALID, State.UNTRACKED) or not state.tracked:
+                    return False  # it belongs to no connection
+                begun = state.sent.point(resolver.space)
+                held = [_covers(resolver.opening(one), begun) for one in opened]
+                if False in held:
+                    return False
+                unsettled = unsettled or None in held
+                conditions = tuple(one for one in conditions if one.field not in SENT)
         odd = [one for one in conditions if packet.family == 4 and _is_of_broadcasts(one)]
         if odd and not _may_be_broadcast(packet.source):
             if any(not one.negated for one in odd):

@@ -30,6 +30,7 @@ from aiguille.baseline.catalogue import (
     Severity,
     Subject,
     check,
+    refer,
     speak,
 )
 from aiguille.baseline.dates import read_date
@@ -315,7 +316,14 @@ def start_up(subject: Subject) -> Iterator[Answer]:
     if loads.value:
         yield Passed("the rules are loaded at start-up")
     else:
-        yield Found(f"Nothing loads the rules at start-up{by_default(loads)}.", "start-up", lines(loads.where))
+        # A firewall that is switched off is one matter: what loads it is switched off with it.
+        off = tuple(
+            refer(base, chain, None)
+            for base in subject.device.rulebases
+            for chain in base.chains
+            if subject.device.waiting
+        )
+        yield Found(f"Nothing loads the rules at start-up{by_default(loads)}.", "start-up", lines(loads.where), off)
 
 
 def _kernel(

@@ -205,7 +205,12 @@ def closed_service(subject: Subject) -> Iterator[Answer]:
         for protocol in (TCP, UDP)
         for open_to in [subject.study.open_ports_anywhere(protocol)]
         for one in subject.device.listeners
-        if one.protocol == protocol and one.port not in open_to and (protocol, one.port) not in spoken
+        if one.protocol == protocol
+        and one.port not in open_to
+        and (protocol, one.port) not in spoken
+        and not (
+            protocol == UDP and one.port in _ANSWERED_BY_ITSELF
+        )  # a lease's answer needs no rule, and no lease no address
     ]
     if unheard:
         ports = dict.fromkeys(_spell(one.protocol, one.port) for one in unheard)
@@ -224,7 +229,7 @@ _FEW = 16
 """Ports of a rule that names its ports."""
 
 _ANSWERED_BY_ITSELF = (68, 546)
-"""Ports of clients that listen only while they ask for a lease (RFC 2131, RFC 8415)."""
+"""Ports of clients that ask for a lease, and get their answers whatever rules say (RFC 2131, RFC 8415)."""
 
 
 @check(

@@ -67,6 +67,11 @@ class _Source(Struct, frozen=True):
     dump: Dump | None = None
 
 
+def describes(file: ExportFile) -> bool:
+    """Whether a file is what a host's commands print of it beside its rules: its network, what listens, settings of its kernel."""
+    return bool(network.kind_of(file)) or sysctl.is_output(file) or upkeep.is_unit_list(file)
+
+
 def read(files: Sequence[ExportFile], name: str) -> Device:
     """Read the bundle of one host.
 

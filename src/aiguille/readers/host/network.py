@@ -1,10 +1,9 @@
-"""What a host's own commands print of its network: `ip -j addr`, `ip -j link`, `ip -j route`, `ip -j rule`, `ss -H -tuln`."""
+"""What a host's own commands print of its network, by machine (`ip -j addr`, `link`, `route`, `rule`) or for people; see `commands`."""
 
 from __future__ import annotations
 
 import json
-import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from msgspec import Struct, field
@@ -26,10 +25,10 @@ from aiguille.model import (
 )
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder, json_text
-from aiguille.readers.literals import read_address, read_network, read_port
+from aiguille.readers.host import commands
+from aiguille.readers.literals import read_address, read_network
 from aiguille.readers.part import FirewallPart
 
-_SOCKET = re.compile(r"(tcp|udp)\s+(LISTEN|UNCONN)\s+[0-9]+\s+[0-9]+\s+(\S+):([0-9]+)\s+\S+")
 _NAMES = {
     ("tcp", 22): ("ssh", False),
     ("tcp", 23): ("telnet", True),
@@ -63,12 +62,10 @@ _TO_ITSELF = ("local", "broadcast", "anycast", "multicast")
 
 
 def kind_of(file: ExportFile) -> str:
-    """ "addr", "link", "route" or "rule" for the JSON of `ip`, "ss" for listening sockets, "" for anything else."""
+    """ "addr", "link", "route" or "rule" for what `ip` prints, "ss" for listening sockets, "" for anything else."""
     head = next((line.strip() for line in file.lines if line.strip()), "")
-    if _SOCKET.match(head):
-        return "ss"
     if not head.startswith("["):
-        return ""
+        return commands.kind_of(file)
     try:
         data = json.loads(json_text(file))
     except (ValueError, RecursionError):
@@ -91,16 +88,14 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> Network:
         kind = kind_of(file)
         if kind not in ("addr", "link", "route", "rule"):
             continue
-        data = [one for one in json.loads(json_text(file)) if isinstance(one, dict)]
-        ledger.read(file.span(1, len(file.lines)))
-        for one in data:
+        for where, one in _entries(file, kind, ledger):
             if kind == "route":
-                if (found := _route(file, one)) is not None:
+                if (found := _route(file, one, where)) is not None:
                     routes.append((_metric(one), found))
             elif kind == "rule":
-                ruled = ruled or (None if _is_usual(one) else _line(file, str(one.get("priority", ""))))
+                ruled = ruled or (None if _is_usual(one) else where)
             elif isinstance(name := one.get("ifname"), str) and name:
-                _interface(out, file, name, one)
+                _interface(out, name, one, where)
     # Of routes to one network that with the least metric counts (ip-route(8)).
     out.routes = [route for _, route in sorted(routes, key=lambda one: one[0])]
     ways_out = (r for r in out.routes if r.network == _EVERYWHERE and r.interface)
@@ -119,13 +114,26 @@ def _is_usual(rule: dict[str, Any]) -> bool:
     return plain and rule.get("table") in ("local", "main", "default")
 
 
+def _entries(file: ExportFile, kind: str, ledger: LedgerBuilder) -> Iterator[tuple[Span, dict[str, Any]]]:
+    """What a file tells of interfaces, routes or rules for routing, each with its line."""
+    if not next((line.strip() for line in file.lines if line.strip()), "").startswith("["):
+        listed = commands.routes(file, ledger) if kind == "route" else commands.interfaces(file, ledger)
+        yield from ((file.span(number), one) for number, one in listed)
+        return
+    ledger.read(file.span(1, len(file.lines)))
+    for one in json.loads(json_text(file)):
+        if isinstance(one, dict):
+            word = one.get({"route": "dst", "rule": "priority"}.get(kind, "ifname"), "")
+            yield _line(file, str(word) if kind == "rule" else f'"{word}"'), one
+
+
 def _line(file: ExportFile, word: str) -> Span:
     """The line that names an interface; the commands print all in one line or, with -p, one value a line."""
     number = next((n for n, line in enumerate(file.lines, 1) if word in line), 1)
     return file.span(number)
 
 
-def _route(file: ExportFile, route: dict[str, Any]) -> Route | None:
+def _route(file: ExportFile, route: dict[str, Any], where: Span) -> Route | None:
     """A route of the main table; None for what says nothing of where packets to a network leave."""
     if str(route.get("table", "main")) not in ("main", "254") or route.get("type") in _TO_ITSELF:
         return None  # looked at for some packets only, or a host's own addresses
@@ -141,7 +149,6 @@ def _route(file: ExportFile, route: dict[str, Any]) -> Route | None:
         network = read_network(("::/0" if six else "0.0.0.0/0") if described == "default" else described)
     except NotUnderstoodError:
         return None
-    where = _line(file, f'"{described}"')
     return Route(network, leaves, where, _gateway(route)) if isinstance(network, Addresses) else None
 
 
@@ -160,7 +167,7 @@ def _gateway(route: dict[str, Any]) -> Addresses | None:
     return Addresses(family, value, value)
 
 
-def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) -> None:
+def _interface(out: Network, name: str, data: dict[str, Any], where: Span) -> None:
     known = out.interfaces.get(name)
     addresses: list[Addresses] = list(known.addresses) if known else []
     networks: list[Addresses] = list(known.networks) if known else []
@@ -179,10 +186,10 @@ def _interface(out: Network, file: ExportFile, name: str, data: dict[str, Any]) 
     flags = flags if isinstance(flags, list) else []
     out.interfaces[name] = Interface(
         name,
-        known.where if known else _line(file, f'"{name}"'),
+        known.where if known else where,
         tuple(dict.fromkeys(addresses)),
         tuple(dict.fromkeys(networks)),
-        enabled="UP" in flags if flags else True,
+        enabled="UP" in flags if flags else known is None or known.enabled,
         all_listed=isinstance(data.get("addr_info"), list) or (known is not None and known.all_listed),
         linked={"UP": True, "DOWN": False}.get(str(data.get("operstate")), known.linked if known else None),
     )
@@ -236,10 +243,12 @@ def listening(
             continue
         for number, line in enumerate(file.lines, 1):
             where = file.span(number)
-            socket = _socket(line)
+            socket = commands.socket(line)
             if socket is None:
-                if line.strip():
-                    ledger.unread(where, "is not a line of `ss -H -tuln`")
+                if commands.is_no_listener(line):
+                    ledger.set_aside(where, "a heading, or nothing that listens on a port")
+                elif line.strip():
+                    ledger.unread(where, "is not a line of `ss -tuln`")
                 continue
             ledger.read(where)
             protocol, host, port = socket
@@ -257,15 +266,6 @@ def listening(
     return tuple(out)
 
 
-def _socket(line: str) -> tuple[str, str, int] | None:
-    """Protocol, address and port of a line of `ss`; None if it is none."""
-    found = _SOCKET.match(line.strip())
-    try:
-        return (found[1], found[3].strip("[]").split("%")[0], read_port(found[4])) if found is not None else None
-    except NotUnderstoodError:
-        return None
-
-
 def listeners(bundle: Bundle) -> tuple[Listener, ...]:
     """Every socket that listens at more than the loopback, whatever it is for."""
     out: dict[tuple[int, int], Listener] = {}
@@ -273,7 +273,7 @@ def listeners(bundle: Bundle) -> tuple[Listener, ...]:
         if kind_of(file) != "ss":
             continue
         for number, line in enumerate(file.lines, 1):
-            socket = _socket(line)
+            socket = commands.socket(line)
             if socket is None:
                 continue
             protocol, host, port = socket

@@ -11,6 +11,7 @@ from aiguille.model import Setting, Span, default, stated, unknown
 from aiguille.readers.assignments import read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
+from aiguille.readers.host.commands import socket
 from aiguille.readers.host.network import kind_of
 from aiguille.readers.literals import is_whole
 
@@ -18,7 +19,7 @@ _ASKED = re.compile(r"\s*(?:server|pool|peer)\s+(\S+)")
 _UNIT = re.compile(
     r"(\S+\.(?:service|socket|timer|target|mount|path|slice|scope|swap|automount|device))\s+(\S+)(?:\s+\S+)?"
 )
-_TELLING = {("udp", "5353"), ("udp", "5355"), ("udp", "1900"), ("udp", "3702")}
+_TELLING = {("udp", 5353), ("udp", 5355), ("udp", 1900), ("udp", 3702)}
 """Ports of multicast DNS (RFC 6762), LLMNR (RFC 4795), SSDP and WS-Discovery."""
 
 LOADERS = {
@@ -95,12 +96,8 @@ def discovery(bundle: Bundle, ledger: LedgerBuilder) -> Setting[bool]:
     sockets = [file for file in bundle.files if kind_of(file) == "ss"]
     for file in sockets:
         for number, line in enumerate(file.lines, 1):
-            words = line.split()
-            if (
-                len(words) > 4
-                and (words[0], words[4].rpartition(":")[2]) in _TELLING
-                and not words[4].startswith("127.")
-            ):
+            found = socket(line)
+            if found is not None and (found[0], found[2]) in _TELLING and not found[1].startswith("127."):
                 return stated(True, file.span(number))
     return stated(False, sockets[0].span(1, len(sockets[0].lines))) if sockets else unknown()
 

@@ -205,7 +205,11 @@ MODELLED: dict[str, dict[str, Option]] = {
         "--dst-range": Option(1, Field.DESTINATION, _range),
     },
     "state": {"--state": _STATE},
-    "conntrack": {"--ctstate": _STATE},
+    "conntrack": {
+        "--ctstate": _STATE,
+        "--ctorigdst": Option(1, Field.SENT_TO, _network),
+        "--ctorigdstport": Option(1, Field.SENT_TO_PORT, _ports),
+    },
     "addrtype": {
         "--dst-type": Option(1, Field.DESTINATION_TYPE, _types),
         "--src-type": Option(1, Field.SOURCE_TYPE, _types),

@@ -31,6 +31,7 @@ from aiguille.readers.nftables.keys import (
     key_of,
     masked_address,
     qualifier_name,
+    sent_key,
     spell,
     state_bits,
     states_where,
@@ -85,7 +86,7 @@ class Conditions:
             return self._mark(body, mask, right, op)
         if left == {"ct": {"key": "status"}} and right == "dnat" and op in ("in", "==", "!") and mask in (None, "dnat"):
             return Matched([Condition(Field.TRANSLATED, (), op == "!")])
-        key = key_of(left)
+        key = sent_key(left, right) or key_of(left)
         if key is None:
             return self._doubtful(body)
         try:

@@ -279,6 +279,25 @@ QUALIFIERS: dict[str, str] = {
 """A part of an expression -> a short name for the condition, which a packet as we model it does not show."""
 
 
+_SENT: dict[str, Key] = {
+    "ip daddr": Key(Field.SENT_TO, _address, "address", (is_family(4),)),
+    "ip6 daddr": Key(Field.SENT_TO, _address, "address", (is_family(6),)),
+    "proto-dst": Key(Field.SENT_TO_PORT, _ports, "port"),
+}
+"""What a connection was opened to, before anything translated it (nft(8), "conntrack expressions")."""
+
+
+def sent_key(left: Any, right: Any) -> Key | None:
+    """The field of where a connection was opened to, None for another, and for lookups in sets, which are by fields of packets."""
+    match left, right:
+        case _, str() if right[:1] == "@":
+            return None
+        case {"ct": {"key": str(name), "dir": "original"}}, _:
+            return _SENT.get(name)
+        case _:
+            return None
+
+
 def key_of(left: Any) -> Key | None:
     """The field a left-hand side looks at, None if we do not model it."""
     match left:

@@ -59,11 +59,11 @@ def _states_written(subject: Subject) -> bool:
 
 @check(
     id="deny.no-rules",
-    title="There are no rules at all",
+    title="No rules are in force",
     severity=Severity.HIGH,
     controls=("SC-7", "CM-6"),
     why="A firewall without rules is a router.",
-    how="Counts enabled rules that somebody wrote; where the default refuses everything, their absence is a low finding.",
+    how="Counts enabled rules that somebody wrote and that are loaded; where all is refused anyhow, their absence is a low finding.",
     fix="Write the rules, or check that the export is whole.",
 )
 def no_rules(subject: Subject) -> Iterator[Answer]:
@@ -75,9 +75,14 @@ def no_rules(subject: Subject) -> Iterator[Answer]:
         yield CannotTell("the export holds no rule base; export the rules too")
     else:
         shut = bool(programs) and all(p.default is not None and p.default.kind is Kind.REFUSE for p in programs)
-        where = lines(*(c.policy_where or c.where for base in subject.device.rulebases for c in base.chains))[:4]
+        chains = [(base, c) for base in subject.device.rulebases for c in base.chains]
+        where = lines(*(c.policy_where or c.where for _, c in chains))[:4]
         what = "and everything is refused" if shut else "and not everything is refused"
-        yield Found(f"No enabled rule is written, {what}.", "no rules", where, severity=Severity.LOW if shut else None)
+        text = f"No enabled rule is written, {what}."
+        if subject.device.waiting:
+            text = f"The firewall is switched off: none of the rules written for it is in force, {what}."
+        rules = tuple(refer(base, c, None) for base, c in chains if c.base is not None)
+        yield Found(text, "no rules", where, () if shut else rules, severity=Severity.LOW if shut else None)
 
 
 @check(

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from msgspec.structs import replace
 
-from aiguille.analysis.decide import Decider, Ends, surely_accepted
-from aiguille.analysis.program import Kind, Program, ipv6_is_off
+from aiguille.analysis.decide import Decider, Ends, Proof, surely_accepted, surely_refused
+from aiguille.analysis.program import Kind, Program, Step, ipv6_is_off
+from aiguille.analysis.study import OPENING
 from aiguille.baseline.catalogue import (
     Answer,
     CannotTell,
@@ -81,7 +82,9 @@ def _judge(program: Program) -> Answer:
         return any(program.steps[e.step] in accepting for e in ends)
 
     decider = Decider(program)
-    proof = decider.find(_NEW, by_default)
+    proof = _ported(decider, by_default)
+    rest = proof is None and _refuse_ported(program, decider, accepting)
+    proof = proof or decider.find(_NEW, by_default)
     default = next((s for s in accepting if proof is not None and s in proof.steps), accepting[0])
     if proof is None:
         if default.kind is Kind.OPEN and default.rule is None:
@@ -93,13 +96,36 @@ def _judge(program: Program) -> Answer:
             )
         return Passed(f"{family}: the default accepts, but rules before it refuse every new connection")
     return Found(
-        detail=f"{{family}} traffic {going} that no rule speaks of is accepted ({speak(default.chain, default.rule)}).",
+        detail=f"{{family}} traffic {going} that no rule speaks of is accepted ({speak(default.chain, default.rule)})"
+        + ("; of TCP and UDP, rules before it refuse what no other allows." if rest else "."),
+        severity=None
+        if not rest
+        else Severity.MEDIUM
+        if program.direction is Direction.THROUGH_DEVICE
+        else Severity.LOW,
         subject=rule_subject(default.chain, default.rule),
         where=lines_of(default),
         rules=(refer(default.rulebase, default.chain, default.rule),),
         proof=proof,
         family=program.family,
     )
+
+
+def _refuse_ported(program: Program, decider: Decider, accepting: Sequence[Step]) -> bool:
+    """Whether rules refuse TCP and UDP before the default, but for what rules that somebody wrote accept."""
+
+    def unasked(ends: Ends) -> bool:
+        steps = [program.steps[end.step] for end in ends]
+        kept = (s for s in steps if s.kind is Kind.ACCEPT and s.rule is not None and s.rule.built_in)
+        return any(s in accepting for s in steps) or any(kept)
+
+    refused = all(decider.find(one, surely_refused) is not None for one in OPENING.values())
+    return refused and _ported(decider, unasked) is None
+
+
+def _ported(decider: Decider, wanted: Callable[[Ends], bool]) -> Proof | None:
+    """A packet that opens a connection of TCP, or UDP, and is treated as wanted."""
+    return next((found for one in OPENING.values() if (found := decider.find(one, wanted)) is not None), None)
 
 
 _FIX = "End the rules with a refusal of everything, or set the default to refuse, and allow what is needed by rules above it."

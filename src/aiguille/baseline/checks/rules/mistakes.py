@@ -80,22 +80,33 @@ def source_port(subject: Subject) -> Iterator[Answer]:
             answer = about(
                 one, f"{name_of(one)} lets {{family}} packets pass by the port they come from, to every port"
             )
-            if _anybody_anywhere(subject, one):
-                to_device = one.program.direction is Direction.TO_DEVICE
-                severity = Severity.CRITICAL if to_device else Severity.HIGH
+            if severity := _for_strangers(subject, one):
                 answer = replace(answer, severity=severity, who=Who.ANYBODY)
             yield answer
     if not found:
         yield Passed(f"none of {counted(len(admissions), 'accepting rule')} goes by the source port alone")
 
 
-def _anybody_anywhere(subject: Subject, one: Admission) -> bool:
-    """Whether anybody outside opens connections of TCP to every port by a rule, as whoever chooses the source port can."""
+def _for_strangers(subject: Subject, one: Admission) -> Severity | None:
+    """How grave it is that anybody, who chooses the source port, gets to every port of TCP or UDP by a rule; None where only some
+    do, or those inside."""
+    to_device = one.program.direction is Direction.TO_DEVICE
     outer = subject.study.on(Side.OUTSIDE)
+    known = bool(outer)
+    if not known and to_device:
+        outer = IntervalSet([span for e in subject.study.entrances if e.side is None for span in e.interfaces.spans])
     if not outer or one.program.direction is Direction.FROM_DEVICE:
-        return False
-    outside = box([(Axis.IN, outer), (Axis.PROTO, IntervalSet.of(TCP))])
-    return any(_by_source_port(r) and is_wide(r, Axis.SRC, one.program) and meets(r, outside) for r in one.regions)
+        return None
+    reached = {
+        protocol
+        for r in one.regions
+        if _by_source_port(r) and is_wide(r, Axis.SRC, one.program)
+        for protocol in (TCP, UDP)
+        if meets(r, box([(Axis.IN, outer), (Axis.PROTO, IntervalSet.of(protocol))]))
+    }
+    if TCP in reached:
+        return Severity.CRITICAL if to_device and known else Severity.HIGH
+    return Severity.HIGH if UDP in reached and to_device else None
 
 
 _SAME_PORTS = (53, 67, 68, 123, 500, 520, 521, 546, 547, 1812, 1813, 4500, 5353)
