@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 
+import aiguille
 from aiguille.analysis.sides import guess_sides
 from aiguille.model import Side
 from aiguille.readers import nftables
@@ -49,3 +52,26 @@ def test_a_rule_that_records_what_it_lets_in_shows_who_is_there() -> None:
     )
     device = guess_sides(nftables.read([decode("ruleset", text.encode())], "box"))
     assert {zone.interfaces[0]: zone.side for zone in device.zones} == {"eth0": Side.OUTSIDE, "eth1": Side.INSIDE}
+
+
+@pytest.mark.parametrize(
+    ("addresses", "outside"),
+    [
+        ("eth0 UP 203.0.113.9/29\neth1 UP 10.4.0.1/24\n", ["eth0"]),
+        ("eth0 UP 203.0.113.9/29 2001:db8::9/64\neth1 UP 10.4.0.1/24 fe80::1/64\neth2 UP 192.168.9.1/24\n", ["eth0"]),
+        ("eth0 UP 203.0.113.9/29\neth1 UP 198.51.100.1/24\neth2 UP 10.4.0.1/24\n", []),
+        ("eth0 UP 203.0.113.9/29\n", []),
+        ("wg0 UP 203.0.113.9/29\neth1 UP 10.4.0.1/24\n", []),
+        ("eth0 UP 10.9.0.9/29\neth1 UP 10.4.0.1/24\n", []),
+    ],
+)
+def test_the_outside_that_public_addresses_show(addresses: str, outside: list[str], tmp_path: Path) -> None:
+    (tmp_path / "rules.v4").write_text("*filter\n:INPUT DROP [0:0]\n-A INPUT -p tcp --dport 22 -j ACCEPT\nCOMMIT\n")
+    (tmp_path / "shown.txt").write_text(addresses)
+    (device,) = aiguille.read([tmp_path]).devices
+    assert [n for zone in device.zones if zone.side is Side.OUTSIDE for n in zone.interfaces] == outside
+    (tmp_path / "routes.txt").write_text("10.8.0.0/16 via 10.4.0.9 dev eth1\n")
+    (device,) = aiguille.read([tmp_path]).devices
+    assert not [zone for zone in device.zones if zone.side is Side.OUTSIDE], (
+        "routes that lead nowhere else say otherwise"
+    )

@@ -118,10 +118,33 @@ SIDE_WORDS: dict[Side, tuple[str, ...]] = {
         "untrusted",
         "isp",
         "public",
+        "externe",
+        "esterno",
+        "esterna",
+        "aussen",
+        "außen",
+        "öffentlich",
     ),
     Side.DMZ: ("dmz", "demilitarized"),
-    Side.GUEST: ("guest", "guests", "gst", "guestnet", "guestlan", "guestwifi", "visitor", "visitors", "hotspot"),
-    Side.MANAGEMENT: ("mgmt", "management", "admin", "oob"),
+    Side.GUEST: (
+        "guest",
+        "guests",
+        "gst",
+        "guestnet",
+        "guestlan",
+        "guestwifi",
+        "visitor",
+        "visitors",
+        "hotspot",
+        "gast",
+        "gäste",
+        "gaeste",
+        "invités",
+        "invites",
+        "visiteurs",
+        "ospiti",
+    ),
+    Side.MANAGEMENT: ("mgmt", "management", "admin", "oob", "verwaltung", "gestion", "gestione"),
     Side.INSIDE: (
         "lan",
         "loc",
@@ -134,9 +157,17 @@ SIDE_WORDS: dict[Side, tuple[str, ...]] = {
         "private",
         "intranet",
         "staff",
+        "interne",
+        "interno",
+        "interna",
+        "innen",
+        "büro",
+        "bureau",
+        "bureaux",
+        "ufficio",
     ),
 }
-"""Plain English for what lies behind an interface or zone."""
+"""Plain words for what lies behind an interface or zone, in English, German, French and Italian."""
 
 _INDOORS = ("wlan", "wifi", "wireless", "iot", "camera", "cameras", "cams", "cctv", "phones", "printers", "clients", "users",
             "scada", "plc", "ot", "home")  # fmt: skip
@@ -145,11 +176,11 @@ _INDOORS = ("wlan", "wifi", "wireless", "iot", "camera", "cameras", "cams", "cct
 TUNNELS = ("wg", "tun", "tap", "vti", "xfrm", "ipsec", "ppp", "gre", "sit")
 """How names of interfaces begin behind which those come in who were asked who they are."""
 
-_PARTS = re.compile(r"[a-z]+")
+_PARTS = re.compile(r"[^\W\d_]+")
 
 
 def side_in(name: str) -> Side | None:
-    """The side a name says in plain English (``wan0``, ``Guest WiFi``), None if it says none, or two."""
+    """The side a name says in plain words (``wan0``, ``Guest WiFi``), None if it says none, or two."""
     if name.lower() == "net":
         return Side.OUTSIDE  # as zones on the way to the internet are often called
     words = set(_PARTS.findall(name.lower()))
@@ -160,7 +191,7 @@ def side_in(name: str) -> Side | None:
 def guess_sides(device: Device) -> Device:
     """The device with sides where nobody states them and the guess is safe; each guess says so, and why.
 
-    A name that says a side in plain English; the interface the default route leaves by, or behind which all inside addresses
+    A name that says a side in plain words; the interface the default route leaves by, or behind which all inside addresses
     are hidden, as the outside; and where an outside is known, another interface with only private networks or hosts, the only other
     one there is, or one called after what is found in a house, as inside.
     """
@@ -393,7 +424,8 @@ def _places(device: Device) -> dict[str, Span | None]:
 
 
 def _outside(device: Device) -> Zone | None:
-    """The interface that the default route leaves by; else the one where source translation hides inside addresses.
+    """The interface that the default route leaves by; else the one where source translation hides inside addresses; else the only
+    one with public addresses beside others that have private ones alone.
 
     A host that hides inside addresses behind its own does so where it leaves for the outside: the interface named by such
     a rule, if all of them name the same one.
@@ -410,11 +442,22 @@ def _outside(device: Device) -> Zone | None:
                 if found is None:
                     return None
                 hiding.setdefault(found, rule.where)
+    if not hiding:
+        return None if device.routes else _with_public_addresses(device)
     if len(hiding) != 1:
         return None
     name, where = next(iter(hiding.items()))
     why = f"addresses are translated where traffic leaves by {name} ({where})"
     return Zone("outside", (name,), Side.OUTSIDE, where=where, guessed=why)
+
+
+def _with_public_addresses(device: Device) -> Zone | None:
+    numbered = [one for one in device.interfaces if one.enabled and one.networks and one.name != LOOPBACK]
+    public = [one for one in numbered if not _private(one.networks) and not one.name.startswith(TUNNELS)]
+    if len(public) != 1 or len(numbered) < 2:
+        return None
+    why = f"the only interface with public addresses is {public[0].name} ({public[0].where})"
+    return Zone("outside", (public[0].name,), Side.OUTSIDE, where=public[0].where, guessed=why)
 
 
 def _hides(effect: object) -> bool:

@@ -16,7 +16,8 @@ _MONTH = (
 _ISO = re.compile(r"(?<!\d)(20\d\d)[-/](\d\d)[-/](\d\d)(?!\d)")
 _LONG = re.compile(r"\b(?:\w{3} )?(\w{3})\s+(\d{1,2})\s+[\d:]+\s+(?:\w+ )?(20\d\d)\b")
 _END = re.compile(
-    r"(?i)\b(?:until|till|expires?|expiry|ends?|valid to|remove(?:d)?(?: on| after| by)?)\b[^0-9]{0,20}?\b(?=\d|"
+    r"(?i)\b(?:until|till|expires?|expiry|ends?|valid to|remove(?:d)?(?: on| after| by)?"
+    r"|bis|gültig bis|befristet|läuft ab|jusqu'au|jusqu'à|échéance|fino al|scade|scadenza)\b[^0-9]{0,20}?\b(?=\d|"
     + _MONTH
     + r"\b)"
 )

@@ -115,7 +115,9 @@ def findings_of(one: Chosen, study: Study, answers: Sequence[Answer]) -> Iterato
             detail=answer.detail,
             why=check.why,
             fix=switched_off(device, answer.rules)
-            or " ".join(filter(None, (fix, f"On this make: {own}" if own else "", where_to_change(answer.rules)))),
+            or " ".join(
+                filter(None, (fix, f"On this make: {own}" if own else "", where_to_change(answer.rules, check.id)))
+            ),
             controls=check.controls,
             evidence=tuple(Evidence(where, device.text(where)) for where in answer.where),
             rules=answer.rules,

@@ -33,9 +33,15 @@ _KEEPERS = (
 )
 
 
-def where_to_change(rules: tuple[RuleRef, ...]) -> str:
-    """Where a rule must be changed so that the change stays, empty where it is the rule itself."""
+def where_to_change(rules: tuple[RuleRef, ...], check: str = "") -> str:
+    """Where a rule must be changed so that the change stays, or what a check asks for comes about; empty if in the rule itself."""
     chain = rules[0].chain if rules else ""
+    where = rules[0].where if rules else None
+    if check == "rules.shadowed" and where is not None and where.file.endswith("/firewalld/direct.xml"):
+        return (
+            "It is a direct rule of firewalld: what it accepts still goes through the zones where FirewallBackend is nftables; "
+            "write it as a rich rule of a zone, or into a policy, instead."
+        )
     return next((said for called, said in _KEEPERS if called.match(chain)), "")
 
 

@@ -242,6 +242,7 @@ def expired(subject: Subject) -> Iterator[Answer]:
 
 TEMPORARY = (
     r"(?i)\b(temporar\w*|for now|for a while|for the (?:inspection|exercise|test|moment)|until|trial)\b",
+    r"(?i)\b(vorübergehend\w*|provisorisch\w*|temporär\w*|befristet|vorläufig\w*|temporaire\w*|provisoire\w*|temporane\w*|provvisori\w*)\b",
     r"(?i)\b(tidy up|to be (?:closed|removed)|(?:remove|delete) (?:in|me|later|after|when)|test of|back on \w+day)\b",
     r"(?i)\b(tmp|temp|todo|fixme|debug\w*|for testing|testing only|test (?:only|rule)|just testing|work-?around|quick fix)\b",
 )

@@ -340,6 +340,14 @@ _LOGINS = ("tcp/22",)
 _WITHIN = frozenset((*_LOGINS, *(port for one in known_services() if one.light for port in one.ports)))
 """What serves the networks of a house, and how its machines are looked after: no grave matter among them."""
 
+_FROM_DMZ = frozenset(
+    port
+    for one in known_services()
+    for port in one.ports
+    if one.gives in ("login", "control") or one.name in ("Windows file sharing", "NFS")
+)
+"""What leads further from a host that was taken over; databases and directories are what its service is built on."""
+
 DANGEROUS = tuple(
     port for one in known_services() if one.name != "SSH" and not one.printer and not one.routers for port in one.ports
 )
@@ -364,7 +372,8 @@ DANGEROUS = tuple(
     why="These services are what worms and intruders look for first.",
     how="Accepting rules through the device that name ports and include one of the services, and port forwards to them: from any "
     "source outside high, from more sources than the parameter between other sides medium; from so many named ones outside to machines "
-    "that control something high. SSH from outside is medium, and so is SSH from ordinary networks into that of management.",
+    "that control something high; logins, shared files and machines from a dmz into an inside network medium however few may use them. "
+    "SSH from outside is medium, and so is SSH from ordinary networks into that of management.",
     fix="Refuse the service between sides; where it is needed, name both hosts or carry it through a VPN.",
     asks=(RULES_THROUGH,),
 )
@@ -387,9 +396,13 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             names = [text for text, service in wanted if meets(region, service)]
             sources = region[Axis.SRC]
             many = sources is None or sources.size > subject.params["named"]
-            if not names or not many:
-                continue
             into = region[Axis.IN]
+            # A host strangers reach is taken over first; one of it is enough to go on from.
+            from_dmz = _leads_inside(subject, region)
+            if from_dmz and not many:
+                names = [text for text in names if text in _FROM_DMZ]
+            if not names or not (many or from_dmz):
+                continue
             # With the outside unknown, a rule for any interface lets in whoever comes by that one.
             anywhere = not outer and (into is None or one.program.space.symbols.top in into)
             outside = (into is None or into.overlaps(outer) or anywhere) and is_wide(region, Axis.SRC, one.program)
@@ -415,6 +428,8 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 if from_outer and sources is not None
                 else "into the management network"
                 if to_keepers
+                else "from a dmz into an inside network"
+                if from_dmz
                 else "between networks"
             )
             grave = outside or (from_outer and any(text in _CONTROL for text in names))
@@ -422,13 +437,23 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
             severity = Severity.MEDIUM if light else None
             among = f" among {counted(ports.size, 'UDP port')}" if is_voice(region) else ""
             described = about(one, f"{name_of(one)} lets {listed(_named(names), 4)}{among} through {whence}", severity)
-            yield replace(described, who=Who.ANYBODY if outside else Who.PARTNER if from_outer else Who.INSIDE)
+            who = Who.ANYBODY if outside else Who.PARTNER if from_outer else Who.DMZ if from_dmz else Who.INSIDE
+            yield replace(described, who=who)
             break
     for forward in _dangerous_forwards(subject, described_rules):
         found = True
         yield forward
     if not found:
         yield Passed("no rule that names ports lets such a service through from more than a few hosts")
+
+
+def _leads_inside(subject: Subject, region: Box) -> bool:
+    """Whether packets come from a dmz alone and leave into an inside network."""
+    into, leaves = region[Axis.IN], region[Axis.OUT]
+    inner = subject.study.on(Side.INSIDE, Side.MANAGEMENT)
+    if into is None or leaves is None or not into or not leaves:
+        return False
+    return into.issubset(subject.study.on(Side.DMZ)) and leaves.issubset(inner)
 
 
 def _dangerous_forwards(subject: Subject, described: set[Span]) -> Iterator[Found]:
