@@ -17,7 +17,8 @@ from tests.damage import Files, corpus
 
 _WORD = re.compile(r"[A-Za-z][A-Za-z-]{2,}(?![A-Za-z0-9-])")
 _THEIR_OWN = re.compile(
-    r"\s*(?:\[\d+:\d+\] )?-A \S+|\S*(?:iptables|IPT\S*) (?:-t \S+ )?-\w \S+|\s*(?:ENABLED=|DEFAULT_|<(?:zone|source|interface)\b).*"
+    r"\s*(?:\[\d+:\d+\] )?-A \S+|\s*slip lane=\S+|"
+    r"\s*\S*(?:iptables|IPT\S*) (?:-t \S+ )?-\w \S+|\s*(?:ENABLED=|DEFAULT_|<(?:zone|source|interface)\b).*"
 )
 """What the programs themselves take for another table, pass over or refuse as a whole, and so do we."""
 
@@ -110,3 +111,62 @@ def test_what_is_misspelled_decides_nothing_for_certain(seed: int, tmp_path: Pat
                 for packet, was, now in zip(packets, before, _verdicts(after, packets), strict=True):
                     assert was is None or now is None or was == now, f"{where}: {packet}: {set(was)}, then {set(now)}"
     assert tried > 20
+
+
+VESKARA = """~~ Veskara zone gateway, full export
+about { called "g", build 5.2.1 }
+socket w { holds 192.0.2.2/30, in street, answers%s [ shell ] }
+socket l { holds 10.0.3.1/24, in lifts }
+area street { faces outside }
+area lifts { faces inside }
+passages {
+    passage%s "one" { out-of street, into lifts, sender anyone, receiver anyone, talking anything, then let, note yes }
+    passage "two" { out-of anywhere, into anywhere, sender anyone, receiver anyone, talking anything, then swallow, note yes }
+}
+doors { door shell { at 22 } }
+"""
+NFT = """define lan = { lan0 }
+table inet t {
+    chain c {
+        type filter hook input priority 0; policy drop;
+        iifname $lan%s accept
+    }
+}
+"""
+OBJECTS = """{"nftables": [{"metainfo": {"version": "1.0.6"}}, {"table": {"family": "inet", "name": "t"}},
+{"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}},
+{"rule%s": {"family": "inet%s", "table": "t", "chain": "c", "expr": [{"match": {"op": "==", "left": {"meta": {"key": "iifname"}},
+"right": "lan0"}}, {"accept": null}]}}]}
+"""
+LISTING = """public (active)
+  target: DROP
+  interfaces: eth0
+  services: https
+  rich rules:
+\trule family="ipv4" source address="203.0.113.9" drop%s
+"""
+SHEET = """Seq;Interface;Direction;Action;Protocol;Source;Destination;Destination port
+1;lan;in;pass;any;10.1.1.0/24;any%s;any
+2;any;in;block;any;any;any;any
+"""
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "packet"),
+    [
+        ("gate.txt", VESKARA % ("", "QQ"), "tcp from 198.51.100.7 to 10.0.3.9:80 entering w leaving l"),
+        ("gate.txt", VESKARA % ("QQ", ""), "tcp from 198.51.100.7 to 192.0.2.2:22 entering w"),
+        ("rules.nft", NFT % "QQ", "tcp from 10.0.0.1 to 10.0.0.2:22 entering lan0"),
+        ("rules.json", OBJECTS % ("QQ", ""), "tcp from 10.0.0.1 to 10.0.0.2:22 entering lan0"),
+        ("rules.json", OBJECTS % ("", "QQ"), "tcp from 10.0.0.1 to 10.0.0.2:22 entering lan0"),
+        ("zones.txt", LISTING % "QQ", "tcp from 203.0.113.9 to 192.0.2.2:443 entering eth0"),
+        ("rules.csv", SHEET % "QQ", "tcp from 10.1.1.5 to 192.0.2.2:443 entering lan"),
+    ],
+)
+def test_what_may_be_a_rule_leaves_open_what_it_may_decide(name: str, text: str, packet: str, tmp_path: Path) -> None:
+    for spelled, certain in ((text.replace("QQ", ""), True), (text.replace("QQ", "qq"), False)):
+        (tmp_path / name).write_text(spelled)
+        estate = aiguille.read([tmp_path / name])
+        assert not estate.failures
+        (verdict,) = _verdicts(estate, [packet])
+        assert (verdict is not None) is certain, spelled

@@ -145,6 +145,8 @@ def _rich(text: str, where: Span) -> Element:
             children.append([word, current])
         elif word == "NOT":
             current["invert"] = "yes"
+        elif word != "rule":
+            children.append([word, {}])  # a word that is no element leaves the rule open
     made: list[Element] = []
     for tag, described in children:
         one = Element(str(tag), described, "", where)  # type: ignore[arg-type]

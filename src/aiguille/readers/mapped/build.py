@@ -13,10 +13,10 @@ from aiguille.model import Device, Ledger, Logging, Named, Secret, ServiceTerm, 
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.mapped import sheet
 from aiguille.readers.mapped.administering import Administering
-from aiguille.readers.mapped.guards import Guards
+from aiguille.readers.mapped.guards import Guards, answering_perhaps
 from aiguille.readers.mapped.objects import Objects
 from aiguille.readers.mapped.paths import read_path
-from aiguille.readers.mapped.rules import Rules
+from aiguille.readers.mapped.rules import Rules, with_strays
 from aiguille.readers.mapped.spec import Devices, Dialect, SheetStructure, paths_of
 from aiguille.readers.mapped.structure import parse
 from aiguille.readers.mapped.tree import Node, NodePlace, Token, Tree, Unopened
@@ -159,6 +159,7 @@ class _Builder:
         self.ignored: dict[Node, str] = {}
         self.leading: set[Node] = set()
         self.used: list[Node] = []
+        self.strays: list[Node] = []
 
     def device(self, name: str) -> Device:
         """The device, its ledger still open."""
@@ -232,7 +233,10 @@ class _Builder:
         # Last, so that a line of which a part is set aside counts as read where another part is.
         self._read_used()
         ledger = self.ledger.finish()
-        return replace(_as_far_as_read(device, ledger), ledger=ledger, secrets=secrets)
+        guard = self.dialect.behaviour.to_device
+        known = _as_far_as_read(device, ledger, answering=guard is not None and guard.services_on_interfaces)
+        bases = tuple(with_strays(base, self.strays) for base in known.rulebases) if self.strays else known.rulebases
+        return replace(known, rulebases=bases, ledger=ledger, secrets=secrets)
 
     def _leftover(self, node: Node, others: dict[Node, str]) -> None:
         """Statements nobody asked for are unread; blocks are read where anything in them was."""
@@ -259,6 +263,7 @@ class _Builder:
             else:
                 inside = f" in '{node.name}'" if node.name else ""
                 self.ledger.unread(child.where, f"the dialect has no place for '{child.name}'{inside}")
+                self.strays.append(child)
         aside.finish()
 
     @cached_property
@@ -325,8 +330,9 @@ class _Builder:
         return frozenset(secret for word in found for secret in word.secrets())
 
 
-def _as_far_as_read(device: Device, ledger: Ledger) -> Device:
-    """A device whose objects are open where nothing was read of what they hold, and something of them was not understood."""
+def _as_far_as_read(device: Device, ledger: Ledger, *, answering: bool) -> Device:
+    """A device whose objects are open where nothing was read of what they hold, and something of them was not understood; and so
+    are its interfaces where nothing was read of what answers there. answering: whether interfaces name what answers on them"""
     unread = [entry.where for entry in ledger.unread]
     if not unread:
         return device
@@ -346,7 +352,9 @@ def _as_far_as_read(device: Device, ledger: Ledger) -> Device:
         else one
         for one in device.services
     )
-    return replace(device, addresses=addresses, services=services)
+    cut = {one.name: one.where for one in device.interfaces if answering and one.where and is_cut(one.where)}
+    bases = tuple(answering_perhaps(base, cut) for base in device.rulebases) if cut else device.rulebases
+    return replace(device, addresses=addresses, services=services, rulebases=bases)
 
 
 def _says_which(member: ServiceTerm | Named) -> bool:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+
+from msgspec.structs import replace
 
 from aiguille.model import (
     FILTER_STAGE,
@@ -43,7 +45,7 @@ class Guards(Part):
                 rules = self._answering(administration)
             logged = self.get.flag(self.root, behaviour.to_device.logged)
             chain = Chain(
-                "management access",
+                ACCESS,
                 tuple(rules),
                 None,
                 Base(_INPUT),
@@ -105,6 +107,38 @@ class Guards(Part):
                 return ()
             out += account.sources.value
         return tuple(dict.fromkeys(out))
+
+
+ACCESS = "management access"
+"""The rule base and chain of what answers on interfaces that name their services."""
+
+
+def answering_perhaps(base: Rulebase, cut: Mapping[str, Span]) -> Rulebase:
+    """The rule base of what answers, where something of an interface was not understood and nothing says what answers there.
+
+    cut: those interfaces with their lines
+    """
+    if base.name != ACCESS:
+        return base
+    out = []
+    for chain in base.chains:
+        told = {o for rule in chain.rules for c in rule.match.conditions for o in c.operands}
+        silent = [(name, where) for name, where in cut.items() if InterfaceName(name) not in told]
+        more = tuple(
+            Rule(
+                number=number,
+                where=where,
+                action=Action.ACCEPT,
+                match=Match((Condition(Field.IN_INTERFACE, (InterfaceName(name),)),)),
+                action_text=f"what answers on {name}",
+                name=f"what answers on {name}",
+                qualifiers=(Qualifier("not understood", f"what interface {name} answers"),),
+                built_in=True,
+            )
+            for number, (name, where) in enumerate(silent, len(chain.rules) + 1)
+        )
+        out.append(replace(chain, rules=(*chain.rules, *more)))
+    return replace(base, chains=tuple(out))
 
 
 def _answer(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect
 from collections.abc import Iterable, Iterator, Sequence
 
 from msgspec.structs import replace
@@ -20,6 +21,7 @@ from aiguille.model import (
     Qualifier,
     Rule,
     Rulebase,
+    Span,
     Stage,
 )
 from aiguille.readers.mapped.direct import DirectReader, is_direct
@@ -186,6 +188,18 @@ class Rules(RuleContext):
                     yield chain.name, rule
                 elif not through and (not said or any(own)):
                     yield chain.name, _without(rule, far) if said else rule
+                elif not through and self._names_nobody(rule, far):
+                    yield chain.name, rule
+
+    def _names_nobody(self, rule: Rule, fields: Sequence[Field]) -> bool:
+        """Whether a condition names what the export does not define, which may be the device."""
+        defined = {NameKind.ADDRESS: self.addresses.keys(), NameKind.ZONE: self.zone_names}
+        return any(
+            isinstance(o, Named) and o.kind in defined and o.name not in defined[o.kind]
+            for c in rule.match.conditions
+            if c.field in fields
+            for o in c.operands
+        )
 
     def _means_itself(self, named: Named, m: RulebaseMap) -> bool:
         name = named.name.lower()
@@ -274,6 +288,65 @@ class Rules(RuleContext):
                     rule, qualifiers=(*rule.qualifiers, Qualifier("not understood", "its place in the order"))
                 )
             yield chain.value if chain.known else "", rule
+
+
+_STRAYS = 20
+"""Unread statements of a block that are put among its rules one by one; of more the first stands for all, above every rule."""
+
+
+def with_strays(base: Rulebase, strays: Sequence[Node]) -> Rulebase:
+    """The rule base, with what stands unread among its rules as rules that may do anything: nobody knows that they are none."""
+    held: dict[Node, list[Node]] = {}
+    for stray in strays:
+        if stray.parent is not None:
+            held.setdefault(stray.parent, []).append(stray)
+    chains = []
+    for chain in base.chains:
+        more = [one for parent, group in held.items() for one in _among(chain.rules, parent, group)]
+        if more:
+            counted = [rule.number for rule in chain.rules] == list(range(1, len(chain.rules) + 1))
+            parts = [*((at, 1, rule) for at, rule in enumerate(chain.rules)), *((at, 0, rule) for at, rule in more)]
+            rules = [rule for _, _, rule in sorted(parts, key=lambda part: part[:2])]
+            if counted:
+                rules = [replace(rule, number=number) for number, rule in enumerate(rules, 1)]
+            chain = replace(chain, rules=tuple(rules))
+        chains.append(chain)
+    return replace(base, chains=tuple(chains))
+
+
+def _among(rules: Sequence[Rule], parent: Node, group: Sequence[Node]) -> Iterator[tuple[int, Rule]]:
+    """Unread statements of a block that rules of a chain stand in, each with the place of the rule it comes before."""
+    # What a statement has of its own lines may be a rule itself, and is not beside what it holds.
+    beside = {one.where for one in parent.children} - {one.where for one in group} - {parent.head, parent.where}
+    mine = [at for at, rule in enumerate(rules) if not rule.built_in and rule.where in beside]
+    if not mine:
+        return
+    places = [_place(rules[at].where) for at in mine]
+    if parent.parent is None:
+        # At the top of an export stands all that is no rule, too.
+        group = [one for one in group if min(places) < _place(one.where) < max(places)]
+    if group and (places != sorted(places) or len(group) > _STRAYS):
+        # Where an order is given apart from the lines, it may come before all others.
+        yield 0, _stray(group[0], rules[0].number)
+        return
+    for stray in group:
+        at = mine[bisect(places, _place(stray.where)) - 1] + 1 if _place(stray.where) > places[0] else mine[0]
+        yield at, _stray(stray, rules[max(at - 1, 0)].number)
+
+
+def _place(where: Span) -> tuple[str, int, int]:
+    return where.file, where.first, where.start
+
+
+def _stray(node: Node, number: int) -> Rule:
+    return Rule(
+        number=number,
+        where=node.where,
+        action=Action.UNKNOWN,
+        match=Match(()),
+        action_text=node.name,
+        qualifiers=(Qualifier("not understood", f"what '{node.name}' is"),),
+    )
 
 
 def _are_numbers(seats: Iterable[float]) -> bool:

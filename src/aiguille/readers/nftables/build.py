@@ -102,7 +102,10 @@ class Builder:
             self.ledger.set_aside(where, f"family {family}: {_ASIDE[family]}")
             return
         if family not in _FAMILIES:
-            self.ledger.unread(where, f"'{family}' is not a family of nft that we know")
+            said = f"'{family}' is not a family of nft that we know"
+            self.ledger.unread(where, said)
+            if "expr" in body:
+                self._anywhere(where, said)
             return
         if kind == "table":
             table = self._table(family, str(body.get("name", "")), where)
@@ -157,7 +160,12 @@ class Builder:
             case _ if kind in _OBJECTS:
                 self.ledger.set_aside(where, _OBJECTS[kind])
             case _:
-                self.ledger.unread(where, f"'{kind}' is not an object of nft that we know")
+                said = f"'{kind}' is not an object of nft that we know"
+                self.ledger.unread(where, said)
+                if (chain := table.chains.get(str(body.get("chain", "")))) is not None:
+                    chain.rules.append(({"expr": [], "gap": said, "open": True}, where))  # it may be a rule
+                elif "chain" in body or "expr" in body:
+                    self._anywhere(where, said)
 
     def _anywhere(self, where: Span, why: str) -> None:
         """A rule nobody knows the place of may stand at the end so far of every chain that packets meet."""

@@ -58,6 +58,8 @@ def value(text: str) -> Any:
     """A word of the right-hand side as JSON has it: number, prefix, range or string."""
     if text[0] == '"':
         return text[1:-1]
+    if text[0] == "$":
+        raise NotUnderstoodError(f"the variable '{text}' is not defined in this file")
     if _NUMBER.fullmatch(text):
         return _number(text)
     if found := _PREFIX.fullmatch(text):
