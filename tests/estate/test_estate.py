@@ -282,3 +282,27 @@ def test_facts_that_speak_against_one_another_are_told_with_both_lines(tmp_path:
     assert "ip-addr.json:3)" in odd[1]
     assert "eth0 is stated to face inside, and the default route leaves by it" in odd[2]
     assert not [note for note in read(tmp_path / "rules.v4").notes if "counts" in note]
+
+
+@pytest.mark.parametrize(
+    ("files", "listening"),
+    [
+        ({"web.v4": "", "sockets.txt": "22"}, {"web": [22]}),
+        ({"web.v4": "", "db.v4": "", "web-ss.txt": "22", "db_ss.txt": "5432"}, {"web": [22], "db": [5432]}),
+        ({"web.v4": "", "db.v4": "", "sockets.txt": "22"}, {"web": [], "db": []}),
+        ({"north/web.v4": "", "south/sockets.txt": "22"}, {"web": []}),
+        ({"north/web.v4": "", "sockets.txt": "22"}, {"web": []}),
+    ],
+)
+def test_whose_sockets_were_printed(files: dict[str, str], listening: dict[str, list[int]], tmp_path: Path) -> None:
+    for name, port in files.items():
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        text = f"tcp LISTEN 0 128 0.0.0.0:{port} 0.0.0.0:*\n" if port else "*filter\n:INPUT DROP [0:0]\nCOMMIT\n"
+        (tmp_path / name).write_text(text)
+    estate = read([tmp_path])
+    assert {one.name: [s.port for s in one.listeners] for one in estate.devices} == listening
+    left = sum(map(bool, files.values())) - sum(map(len, listening.values()))
+    assert len(estate.notes) + len(estate.failures) >= left
+    if len(estate.devices) == 1:
+        named = read([tmp_path / name for name in files])
+        assert [s.port for s in named.devices[0].listeners] == [22], "who names both means one host"

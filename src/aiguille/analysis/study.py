@@ -26,6 +26,8 @@ from aiguille.model import (
     Estate,
     Field,
     ManagementService,
+    Numbers,
+    Operand,
     Rule,
     Side,
     Span,
@@ -92,14 +94,23 @@ def is_wide(region: Box, axis: Axis, program: Program) -> bool:
 
 def is_for_translated(rule: Rule) -> bool:
     """Whether a rule accepts only what a translation has sent on its way: how wide that is the translations show."""
-    conditions = [one for one in rule.match.conditions if not one.negated]
-    held = {one.field: {*one.operands} for one in conditions}
-    apart = (
-        (Field.SENT_TO_PORT, Field.DESTINATION_PORT),
-        (Field.SENT_TO, Field.DESTINATION),
-    )
+    held = {one.field: one.operands for one in rule.match.conditions if not one.negated}
     return Field.TRANSLATED in held or any(
-        sent in held and seen in held and held[sent].isdisjoint(held[seen]) for sent, seen in apart
+        sent in held and seen in held and not _may_meet(held[sent], held[seen]) for sent, seen in _SEEN_OF.items()
+    )
+
+
+_SEEN_OF = {Field.SENT_TO_PORT: Field.DESTINATION_PORT, Field.SENT_TO: Field.DESTINATION}
+"""What a rule sees of a packet where another field is what it was sent to."""
+
+
+def _may_meet(some: Sequence[Operand], others: Sequence[Operand]) -> bool:
+    """Whether operands may have a value in common, as names may."""
+    return any(
+        not (isinstance(a, Numbers | Addresses) and isinstance(b, Numbers | Addresses))
+        or (a.first <= b.last and b.first <= a.last)
+        for a in some
+        for b in others
     )
 
 

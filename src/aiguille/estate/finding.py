@@ -83,8 +83,8 @@ class Gathered(Struct):
     fail_on: str = ""
     geo: tuple[Path, ...] = ()
     piped: bytes | None = None
-    printed: list[ExportFile] = field(default_factory=list)
-    """What commands of a host print of it beside its rules, under whatever name; see `with_printed`."""
+    printed: list[tuple[ExportFile, bool]] = field(default_factory=list)
+    """What commands of a host print of it beside its rules, and whether it was given by name; see `with_printed`."""
 
 
 PIPED, SHOWN = "-", "standard input"
@@ -106,7 +106,7 @@ def look(path: Path, wanted: Format | None, found: Gathered) -> None:
                 found.jobs += _jobs(path, wanted, found)
     except UnreadableError as error:
         if isinstance(error, NotRecognisedError) and path.is_file() and _is_printed(file := load(path)):
-            found.printed.append(file)
+            found.printed.append((file, True))
             return
         found.failures.append(Failure(str(path), str(error)))
 
@@ -193,15 +193,18 @@ def _is_printed(file: ExportFile) -> bool:
 
 
 def with_printed(found: Gathered) -> Iterator[Job]:
-    """The jobs, with what a host's commands printed beside its rules put to the one whose folder it lies in, or to the only one.
+    """The jobs, with what a host's commands printed beside its rules put to the one in whose folder it lies: whose name its own begins
+    with, or the only one there. What was given by name also goes to the only one given, wherever that lies.
 
-    What may belong to several is noted; what belongs to none is a failure.
+    What may belong to several is noted; what belongs to none is a failure: another host's sockets would hide what answers.
     """
     linux = [job for job in found.jobs if job.format.name in (HOST, DUMPS, "nftables")]
     added: dict[int, list[ExportFile]] = {}
-    for file in found.printed:
-        folder = Path(file.path).parent
-        beside = [job for job in linux if Path(job.files[0].path).parent == folder] or linux
+    for file, given in found.printed:
+        path = Path(file.path)
+        beside = [job for job in linux if Path(job.files[0].path).parent == path.parent] or (linux if given else [])
+        called = [job for job in beside if job.name and re.match(rf"{re.escape(job.name)}(?:[\W_]|$)", path.name)]
+        beside = [max(called, key=lambda job: len(job.name))] if called else beside
         if len(beside) == 1:
             added.setdefault(id(beside[0]), []).append(file)
         elif beside:
@@ -282,7 +285,7 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
                 form, why = _format(file, wanted, found.formats)
         except NotRecognisedError:
             if _is_printed(file):
-                found.printed.append(file)
+                found.printed.append((file, False))
                 continue
             found.notes.append(f"{one.shown}: not an export that is recognised; left out")
             continue
