@@ -36,7 +36,7 @@ from aiguille.reports.dossier import Dossier
 from aiguille.reports.files import as_bytes
 from aiguille.reports.outputs import OUTPUTS
 from aiguille.reports.page import as_html
-from aiguille.reports.verdict import verdict
+from aiguille.reports.verdict import holding, verdict
 from tests.helpers import filter_table
 from tests.needs import needed, node_file
 
@@ -446,3 +446,14 @@ def test_the_library_writes_reports_whole(demo: Dossier, tmp_path: Path) -> None
         aiguille.write(demo.audit, tmp_path / "a.oscal.json")
     with pytest.raises(UsageError, match=r"known are .*\.html.*\.xlsx"):
         aiguille.write(demo.audit, tmp_path / "a.docx")
+
+
+def test_what_is_said_to_hold_is_no_words_of_ones_own(demo: Dossier) -> None:
+    titles = {one.check.id: one.check.title for one in demo.chosen}
+    said = holding(demo)
+    failed = {titles.get(one.check) for one in demo.audit.outcomes if one.outcome is Outcome.FAIL}
+    assert said
+    assert failed.isdisjoint(said)
+    assert titles["rules.lift-control-from-guests"] not in said, (
+        "guests get there by a default, which no rule's words show"
+    )

@@ -106,7 +106,7 @@ def _figure(height: float, panels: Sequence[float] = (1,)) -> tuple[Figure, list
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
-    figure = Figure(figsize=(_WIDTH, max(height, _LEAST)), layout="constrained", facecolor="none")
+    figure = Figure(figsize=(_WIDTH, max(height, _LEAST)), dpi=_DPI, layout="constrained", facecolor="none")
     FigureCanvasAgg(figure)
     axes = figure.subplots(1, len(panels), squeeze=False, width_ratios=list(panels))[0]
     for one in axes:
@@ -286,7 +286,7 @@ def openness(dossier: Dossier) -> Figure | None:
         values = [width for width, _ in opened[name]]
         axes.plot([values[0], values[-1]], [number, number], color=GRID, linewidth=2, zorder=1)
         axes.scatter(values, [number] * len(values), s=26, color=ACCENT, alpha=0.55, linewidth=0, zorder=2)
-        axes.text(104, number, shorten(opened[name][-1][1], 48, placeholder=" …"), va="center", size=7.5, color=MUTED)
+        _beside(axes, number, shorten(opened[name][-1][1], 54, placeholder=" …"))
     more = f", the {_ROWS} widest of {len(opened)}" if len(opened) > _ROWS else ""
     axes.set_yticks(range(len(names)), [_text(name) for name in names])
     axes.set_ylim(len(names) - 0.4, -0.6)
@@ -298,8 +298,15 @@ def openness(dossier: Dossier) -> Figure | None:
     axes.set_axisbelow(True)
     axes.set_xlabel("0: one source, destination and service; 100: any of each. A dot each accepting rule")
     axes.set_title(f"How wide accepting rules are{more}", loc="left", color=INK, pad=20)
-    axes.text(104, -0.62, "the widest in words", va="bottom", size=8, color=MUTED)
+    _beside(axes, -0.8, "the widest in words")
     return figure
+
+
+def _beside(axes: Axes, row: float, text: str) -> None:
+    """Words at the right of a row; a fixed way from the axes, so that the layout leaves all of them room."""
+    axes.annotate(
+        text, (1, row), (10, 0), ("axes fraction", "data"), "offset points", va="center", size=7.5, color=MUTED
+    )
 
 
 def geo(dossier: Dossier) -> Figure | None:
