@@ -1,8 +1,8 @@
-"""Measures packets followed over many devices, in a chain and in a star, as ratios within this one run.
+"""Measures packets and whole flows followed over many devices, in a chain and in a star, as ratios within this one run.
 
     python -m benchmarks.paths [--devices 50] [--rules 200] [--packets 200]
 
-The work for a packet and hop must not grow with the number of devices.
+Neither the work for a packet and hop nor that for all that one network reaches, for each device, may grow with their number.
 """
 
 from __future__ import annotations
@@ -13,7 +13,9 @@ import random
 from datetime import date
 from time import perf_counter
 
-from aiguille.analysis.paths import Network
+from aiguille.analysis.network import Network
+from aiguille.analysis.paths import Follower
+from aiguille.analysis.reach import Reaches
 from aiguille.model import Device, Estate
 from aiguille.packets import Packet
 from aiguille.readers import host
@@ -61,14 +63,25 @@ def star(count: int, rules: int) -> Estate:
 
 def a_hop(estate: Estate, ends: list[tuple[int, int]]) -> tuple[float, float]:
     """Seconds that a packet takes for each hop, its answer included, and hops of a packet."""
-    network = Network(estate)
+    follower = Follower(Network(estate))
     hops = 0
     start = perf_counter()
     for number, (source, destination) in enumerate(ends):
-        found = network.path(Packet(4, "", "", source, destination, 6, 30000 + number, 443, flags=2))
+        found = follower.path(Packet(4, "", "", source, destination, 6, 30000 + number, 443, flags=2))
         hops += sum(len(one.hops) for one in (*found.journeys, *found.answers))
     took = perf_counter() - start
     return took / max(hops, 1), hops / len(ends)
+
+
+def a_device(estate: Estate) -> float:
+    """Seconds that all an outer network reaches, over every device, takes for each device."""
+    reaches = Reaches(estate)
+    source = next(place for place in reversed(reaches.places) if place.end.name in ("right", "down"))
+    start = perf_counter()
+    found = reaches.reach(source)
+    took = perf_counter() - start
+    assert len({one.stops[-1].device.name for one in found}) == len(estate.devices)
+    return took / len(estate.devices)
 
 
 def main() -> None:
@@ -78,11 +91,10 @@ def main() -> None:
     parser.add_argument("--packets", type=int, default=200)
     asked = parser.parse_args()
     draw = random.Random(1)
-    print(
-        "| shape | devices | hops a packet, there and back | time a hop, as a ratio to the smallest |\n|---|---|---|---|"
-    )
+    print("| shape | devices | hops a packet, there and back | a packet's hop | a device of what a network reaches |")
+    print("|---|---|---|---|---|")
     for shape, make in (("chain", chain), ("star", star)):
-        first = 0.0
+        first = whole = 0.0
         for count in (max(asked.devices // 5, 3), asked.devices):
             estate = make(count, asked.rules)
             low, high = (0, count) if shape == "chain" else (1, count - 1)
@@ -90,7 +102,9 @@ def main() -> None:
             pairs = [draw.sample(range(low, high + 1), 2) for _ in range(asked.packets)]
             took, hops = a_hop(estate, [(base | one << 8 | 9, base | other << 8 | 9) for one, other in pairs])
             first = first or took
-            print(f"| {shape} | {count} | {hops:.1f} | {took / first:.2f} |")
+            flows = a_device(estate)
+            whole = whole or flows
+            print(f"| {shape} | {count} | {hops:.1f} | {took / first:.2f} | {flows / whole:.2f} |")
 
 
 if __name__ == "__main__":

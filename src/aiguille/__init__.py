@@ -17,11 +17,13 @@ from typing import TYPE_CHECKING
 from aiguille._version import __version__
 
 if TYPE_CHECKING:
+    from aiguille.analysis.endtoend import EndToEnd
     from aiguille.analysis.flows import Matrix
     from aiguille.analysis.paths import Path as Path_
     from aiguille.analysis.standing import StandingReport
     from aiguille.analysis.walk.answers import Answer
     from aiguille.baseline import Audit, Baseline
+    from aiguille.baseline.claims import Judged
     from aiguille.baseline.comparing import Comparison
     from aiguille.model import Addresses, Estate, Side
 
@@ -145,6 +147,26 @@ def flows(estate: Estate, *, device: str | None = None) -> Matrix:
     return matrix(Study(chosen, estate, Programs(chosen)))
 
 
+def end_to_end(estate: Estate) -> EndToEnd:
+    """Who reaches whom between zones of different devices, over every device on the way; see `aiguille.analysis.endtoend`."""
+    from aiguille.analysis.endtoend import end_to_end as pairs
+    from aiguille.analysis.reach import Reaches
+
+    return pairs(Reaches(estate))
+
+
+def claims(estate: Estate, file: str | Path) -> tuple[Judged, ...]:
+    """Statements that must hold, each decided on every device it speaks of; see `aiguille.baseline.claims`.
+
+    file: of claims (YAML), or a matrix of who may reach whom (CSV, XLSX)
+
+    Raises UsageError, with file and line, for a claim that is not understood or names what is nowhere.
+    """
+    from aiguille.baseline.claims import judged, load
+
+    return judged(estate, load(str(file)))
+
+
 def compare(before: Estate, after: Estate, *, findings: bool = True, jobs: int = 1) -> Comparison:
     """What newly opens or closes between two estates, and what was rewritten; see `aiguille.baseline.comparing`.
 
@@ -165,11 +187,12 @@ def path(estate: Estate, packet: str) -> Path_:
 
     Raises UsageError for a sentence that is not understood, and where nothing shows at which device the packet starts.
     """
-    from aiguille.analysis.paths import Network
+    from aiguille.analysis.network import Network
+    from aiguille.analysis.paths import Follower
     from aiguille.packets import read_sentence
     from aiguille.packets.unplaced import complete
 
-    return Network(estate).path(complete(read_sentence(packet, placed=False)))
+    return Follower(Network(estate)).path(complete(read_sentence(packet, placed=False)))
 
 
 def standings(estate: Estate, *, device: str | None = None, jobs: int = 1) -> tuple[StandingReport, ...]:
@@ -199,4 +222,17 @@ def write(audit: Audit, path: str | Path, *, force: bool = False, jobs: int = 1)
     write_report(audit, Path(path), force=force, jobs=jobs)
 
 
-__all__ = ["__version__", "as_if", "audit", "compare", "flows", "path", "probe", "read", "standings", "write"]
+__all__ = [
+    "__version__",
+    "as_if",
+    "audit",
+    "claims",
+    "compare",
+    "end_to_end",
+    "flows",
+    "path",
+    "probe",
+    "read",
+    "standings",
+    "write",
+]

@@ -10,7 +10,8 @@ from ipaddress import ip_interface
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis.paths import Journey, Network, Path, is_certain
+from aiguille.analysis.network import Network
+from aiguille.analysis.paths import Follower, Journey, Path, is_certain
 from aiguille.model import Action, Device, Estate, UsageError
 from aiguille.packets import read_sentence
 from aiguille.packets.unplaced import complete
@@ -63,7 +64,9 @@ def router(
 
 
 def path(devices: Sequence[Device], text: str) -> Path:
-    return Network(Estate(tuple(devices), as_of=date(2026, 11, 28))).path(complete(read_sentence(text, placed=False)))
+    return Follower(Network(Estate(tuple(devices), as_of=date(2026, 11, 28)))).path(
+        complete(read_sentence(text, placed=False))
+    )
 
 
 def told(journeys: Sequence[Journey]) -> str:

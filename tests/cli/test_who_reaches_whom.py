@@ -149,6 +149,19 @@ def test_flows_of_the_sample(tmp_path: Path) -> None:
     assert {(r["words"], r["decided_by"][0]["line"]) for r in gateway["rows"]} >= {
         ("tcp 20-25 from 10.44.40.0/24 to any entering eth1.40", 39)
     }
+    joined = {(one["from"], one["to"]): one for one in found["end_to_end"]["pairs"]}
+    assert joined["valley-gw/office", "season-pass-web/device"]["services"] == "icmp type 3,8; tcp 80,443,2222,5432"
+    assert joined["valley-gw/guests", "season-pass-web/device"]["refused_by"] == ["valley-gw"]
+    assert (
+        joined["ticket-hall/hall", "valley-gw/lifts"]["perhaps"] == "everything"
+    )  # whose router valley-gw is taken for
+    ways = data("flows", "flows", tmp_path / "estate", "--from", "ticket-hall/hall", "--to", "valley-gw/lifts")
+    (way,) = ways["end_to_end"]["rows"]
+    assert [(hop["device"], hop["decided_by"][0]["line"]) for hop in way["path"]] == [
+        ("ticket-hall", 2),
+        ("valley-gw", 37),
+    ]
+    assert "10.44.10.1" in way["assumed"][0]
     none = run("flows", tmp_path / "estate", "--device", "valley-gw", "--from", "gusts")
     assert none.returncode == 2
     assert "there is guests" in none.stderr
@@ -339,3 +352,19 @@ def test_one_device_alone_is_enough_for_a_path(tmp_path: Path) -> None:
         "in": ("drop", [("eth0", "eth1")]),
         "me": ("drop", [("eth1", "")]),
     }
+
+
+def test_frames_of_flows_changes_and_claims(tmp_path: Path) -> None:
+    from aiguille.reports.frames import changes_frame, claims_frame, flows_frame
+
+    (tmp_path / "one.v4").write_text(BEFORE)
+    (tmp_path / "claims.yaml").write_text("claims:\n  - claim: never anybody to device on tcp/443\n")
+    before = aiguille.read([tmp_path / "one.v4"])
+    matrix = aiguille.flows(before)
+    assert len(flows_frame(matrix)) == len(matrix.cells)
+    assert flows_frame(aiguille.end_to_end(before)).empty
+    after = aiguille.as_if(before, "remove rule 4 of INPUT")
+    closed = changes_frame(aiguille.compare(before, after, findings=False))
+    assert [(row.opens, row.traffic) for row in closed.itertuples()] == [(False, "tcp 443 from any to any")]
+    (claim,) = claims_frame(aiguille.claims(before, tmp_path / "claims.yaml")).itertuples()
+    assert (claim.holds, "443" in claim.packet) == ("refuted", True)

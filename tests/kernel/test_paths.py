@@ -16,11 +16,14 @@ from ipaddress import ip_address
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis.paths import Network, is_certain
+from aiguille.analysis.network import Network
+from aiguille.analysis.paths import Follower, is_certain
+from aiguille.analysis.reach import Reaches
 from aiguille.model import Action, Estate
 from aiguille.packets import Packet
 from aiguille.readers import host
 from aiguille.readers.files import decode
+from tests.analysis.test_reach import point_of
 
 SEED = 20261128
 PACKETS = 300
@@ -259,7 +262,10 @@ def test_packets_arrive_and_are_answered_as_the_paths_say(net: Net, turn: int, f
             replace(decode("sysctl.txt", told.encode()), place="collected/sysctl.txt"),
         ]
         devices.append(host.read(bundle, name))
-    network = Network(Estate(tuple(devices), as_of=None))  # type: ignore[arg-type]
+    estate = Estate(tuple(devices), as_of=None)  # type: ignore[arg-type]
+    network, reaches = Follower(Network(estate)), Reaches(estate)
+    sender = next(place for place in reaches.places if place.name == "r1/to-a")
+    passages = reaches.reach(sender)
     targets = ("10.9.0.99", "10.9.0.99", "10.23.0.3") if shape == "row" else ("10.9.0.99", "10.9.0.99", "10.4.0.99")
     asked = [
         (number, net.put(f"10.1.0.{draw.choice((99, 100, 101))}"), net.put(draw.choice(targets)), 20000 + number, draw.randrange(7000, 7100))
@@ -281,9 +287,14 @@ def test_packets_arrive_and_are_answered_as_the_paths_say(net: Net, turn: int, f
         what = f"{source}:{sport} to {target}:{dport}, seed {SEED + turn}: {[(h.device.name, h.why, h.verdict) for h in path.journeys[0].hops]}"
         assert is_certain(path.journeys), what
         last = path.journeys[0].hops[-1]
-        reaches = path.journeys[0].verdict is Action.ACCEPT and last.leaves in doors
-        assert reaches == (str(number) in arrived), what
-        if reaches:
+        gets_there = path.journeys[0].verdict is Action.ACCEPT and last.leaves in doors
+        assert gets_there == (str(number) in arrived), what
+        point = point_of(path.packet)
+        held = [one for one in passages if one.family == family and point in one]
+        assert [(one.sure, one.destination is not None and one.stops[-1].leaves in doors) for one in held] == [
+            (True, gets_there)
+        ], what
+        if gets_there:
             seen = arrived[str(number)]
             assert [int(ip_address(seen[0])), int(ip_address(seen[2])), seen[3]] == [
                 last.went.source, last.went.destination, last.went.dport,

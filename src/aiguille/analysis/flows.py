@@ -261,7 +261,7 @@ def named(study: Study, ends: Sequence[End], name: str | None) -> list[End]:
 def _flows(study: Study, program: Program, source: End, destination: End, wish: Wish) -> Iterator[Flow]:
     found: list[tuple[Cell, Hashable]] = []
     every = tuple(rows_of(program))
-    for within in _wished(program, wish):
+    for within in wished(program.family, program.space.tops, wish):
         for region in regions(study, program, source, destination, within):
             here = Cut(program, region, every)
 
@@ -279,20 +279,20 @@ def _flows(study: Study, program: Program, source: End, destination: End, wish: 
         yield Flow(traffic, certain, tuple(program.steps[number] for number in sorted(numbers)))
 
 
-def _wished(program: Program, wish: Wish) -> Iterator[Box]:
-    """Disjoint regions that hold what is asked for."""
+def wished(family: int, tops: Sequence[int], wish: Wish) -> Iterator[Box]:
+    """Disjoint regions that hold the services and addresses asked for."""
     service = EVERYTHING
     if wish.service is not None:
         protocol, ports = wish.service
-        protocol = ICMP_OF[program.family] if protocol in ICMP_OF.values() else protocol
+        protocol = ICMP_OF[family] if protocol in ICMP_OF.values() else protocol
         service = box([(Axis.PROTO, IntervalSet.of(protocol)), *([(Axis.B, ports)] if ports else [])])
     if not wish.addresses:
         yield service
         return
-    mine = IntervalSet(span for family, values in wish.addresses if family == program.family for span in values.spans)
+    mine = IntervalSet(span for at, values in wish.addresses if at == family for span in values.spans)
     if not mine:
         return
-    others = mine.complement(program.space.tops[Axis.SRC])
+    others = mine.complement(tops[Axis.SRC])
     for one in (box([(Axis.SRC, mine)]), box([(Axis.SRC, others), (Axis.DST, mine)])):
         if (common := overlap(service, one)) is not None:
             yield common

@@ -171,35 +171,52 @@ def opening(program: Program, region: Box) -> Iterator[Box]:
             yield part
 
 
-def rows(program: Program, found: Iterable[tuple[Cell, Hashable]]) -> list[tuple[Traffic, Hashable]]:
-    """Labelled disjoint products as few rows, those that take most packets first."""
-    space = program.space
+class Alike(Struct, frozen=True):
+    """Products of one label from and to the same places, with all the services between them."""
+
+    label: Hashable
+    enters: IntervalSet
+    leaves: IntervalSet
+    sources: IntervalSet
+    destinations: IntervalSet
+    services: tuple[Service, ...]
+    cells: tuple[Cell, ...]
+
+
+def alike(found: Iterable[tuple[Cell, Hashable]]) -> Iterator[Alike]:
+    """Labelled disjoint products put together where they differ in services alone, or in destinations alone."""
     groups: dict[tuple[Hashable, tuple[IntervalSet, ...]], list[Cell]] = {}
     for cell, label in merged(found):
         place = tuple(cell[axis] for axis in (Axis.IN, Axis.OUT, Axis.SRC, Axis.DST))
         groups.setdefault((label, place), []).append(cell)
     # The kind of a destination follows from its address: rows that differ by that alone are one.
-    alike: dict[tuple[Hashable, tuple[IntervalSet, ...], frozenset[Service]], list[Cell]] = {}
+    together: dict[tuple[Hashable, tuple[IntervalSet, ...], frozenset[Service]], list[Cell]] = {}
     for (label, place), cells in groups.items():
         offered = frozenset(Service(*(cell[axis] for axis in _SERVICE)) for cell in cells)
-        alike.setdefault((label, place[:-1], offered), []).extend(cells)
-    out = []
-    chooser = Chooser(program.device, space)
-    for (label, (enters, leaves, sources), services), cells in alike.items():
+        together.setdefault((label, place[:-1], offered), []).extend(cells)
+    for (label, (enters, leaves, sources), services), cells in together.items():
         destinations = IntervalSet(span for cell in cells for span in cell[Axis.DST].spans)
         ordered = tuple(sorted(services, key=lambda one: (one.protocols.first, one.second.first, one.first.first)))
+        yield Alike(label, enters, leaves, sources, destinations, ordered, tuple(cells))
+
+
+def rows(program: Program, found: Iterable[tuple[Cell, Hashable]]) -> list[tuple[Traffic, Hashable]]:
+    """Labelled disjoint products as few rows, those that take most packets first."""
+    out = []
+    chooser = Chooser(program.device, program.space)
+    for one in alike(found):
         traffic = Traffic(
             program.family,
             program.direction,
-            _interfaces(program, enters),
-            _interfaces(program, leaves),
-            sources,
-            destinations,
-            ordered,
-            chooser.choose(cells[0]),
-            tuple(cells),
+            _interfaces(program, one.enters),
+            _interfaces(program, one.leaves),
+            one.sources,
+            one.destinations,
+            one.services,
+            chooser.choose(one.cells[0]),
+            one.cells,
         )
-        out.append((traffic, label))
+        out.append((traffic, one.label))
     out.sort(key=lambda item: (-item[0].sources.size * item[0].destinations.size, item[0].words()))
     return out
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 def findings_frame(findings: Sequence[Finding], accepted: Sequence[tuple[Finding, Acceptance]]) -> DataFrame:
     """A row for each finding, accepted ones included, in the order of the audit; see `Audit.to_frame`."""
-    pd = _pandas()
+    pd = pandas_or_refuse()
     rows = [_row(one, None) for one in findings] + [_row(one, by) for one, by in accepted]
     frame: DataFrame = pd.DataFrame(rows, columns=list(_COLUMNS)).astype(_COLUMNS)
     ranks = [severity.value for severity in sorted(Severity, key=lambda one: one.rank)]
@@ -26,7 +26,7 @@ def findings_frame(findings: Sequence[Finding], accepted: Sequence[tuple[Finding
 
 def outcomes_frame(outcomes: Sequence[CheckOutcome]) -> DataFrame:
     """A row for each outcome: device, check, outcome, because."""
-    pd = _pandas()
+    pd = pandas_or_refuse()
     rows = [(one.device, one.check, one.outcome.value, one.because) for one in outcomes]
     frame: DataFrame = pd.DataFrame(rows, columns=["device", "check", "outcome", "because"]).astype("string")
     return frame
@@ -76,7 +76,8 @@ def _row(one: Finding, accepted: Acceptance | None) -> dict[str, Any]:
     }
 
 
-def _pandas() -> Any:
+def pandas_or_refuse() -> Any:
+    """The module pandas; raises UsageError, with what to install, where it is missing."""
     try:
         import pandas
     except ImportError as error:

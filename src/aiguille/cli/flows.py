@@ -10,12 +10,18 @@ from aiguille.model import UsageError
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
+    from rich.console import Console
+
+    from aiguille.analysis.endtoend import Row
+    from aiguille.analysis.reach import Reaches
+    from aiguille.space import IntervalSet
 
 NAME = "flows"
 HELP = "show who reaches whom: zones, the outside and the device itself, and the rules behind each pair"
 EXAMPLES = """examples:
   aiguille flows valley-gw.v4
   aiguille flows engagement/ --device valley-gw --from guests --to device
+  aiguille flows engagement/ --from ticket-hall/hall --to valley-gw/lifts
   aiguille flows engagement/ --service tcp/502 --json
   aiguille flows valley-gw.v4 --out flows.svg"""
 
@@ -25,7 +31,10 @@ def add(parser: argparse.ArgumentParser) -> None:
     options.add_changes(parser)
     parser.add_argument("--device", metavar="NAME", help="only this device")
     parser.add_argument(
-        "--from", dest="source", metavar="END", help="rows from here: a zone, a side, an interface, or device"
+        "--from",
+        dest="source",
+        metavar="END",
+        help="rows from here: a zone, a side, an interface or device; GATEWAY/ZONE is that of one device",
     )
     parser.add_argument("--to", metavar="END", help="rows to here")
     parser.add_argument(
@@ -46,11 +55,13 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     from msgspec.structs import replace
 
+    from aiguille.analysis.endtoend import EndToEnd, end_to_end
     from aiguille.analysis.flows import Wish, addresses_named, flows, matrix, read_service
     from aiguille.analysis.lookup import one_device
     from aiguille.analysis.program import Programs
+    from aiguille.analysis.reach import Reaches
     from aiguille.analysis.study import Study
-    from aiguille.reports import figures
+    from aiguille.reports import endtoend, figures
     from aiguille.reports import flows as report
     from aiguille.reports.data import dump
     from aiguille.reports.files import Writer
@@ -68,9 +79,12 @@ def run(arguments: argparse.Namespace) -> int:
         if not asked:
             described.append(report.Described(matrix(study)))
             continue
+        source, to = (_here(device.name, end) for end in (arguments.source, arguments.to))
+        if source == "" or to == "":
+            continue
         try:
             addresses = addresses_named(study.programs, arguments.address, arguments.object)
-            wish = Wish(arguments.source, arguments.to, service, addresses)
+            wish = Wish(source, to, service, addresses)
             rows = flows(study, wish)
         except UsageError as error:
             faults.append(error.message)
@@ -78,24 +92,67 @@ def run(arguments: argparse.Namespace) -> int:
         rest = {row.traffic.direction: None for row in rows}
         defaults = [step for direction in rest for p in study.programs.all(direction) for step in p.defaults]
         described.append(report.Described(matrix(study), tuple(rows), tuple(defaults)))
-    if faults and not described:
+    pairs: EndToEnd | None = None
+    ways: list[Row] | None = None
+    if len(estate.devices) > 1 and not asked:
+        pairs = end_to_end(Reaches(estate))
+    elif len(estate.devices) > 1 and (arguments.source or arguments.to) and not arguments.object:
+        ways = _ways(arguments, Reaches(estate, detailed=True), service, faults if not described else [])
+    if faults and not described and not ways:
         raise UsageError(faults[0])
 
+    def show(console: Console) -> None:
+        report.show_flows(console, described)
+        if described and (pairs is not None or ways is not None):
+            console.print()
+        if pairs is not None:
+            endtoend.show_pairs(console, pairs)
+        if ways is not None:
+            endtoend.show_rows(console, ways)
+
+    def data() -> str:
+        return dump({**report.flows_data(described), "end_to_end": endtoend.end_to_end_data(pairs, ways)})
+
     def figure() -> Figure:
-        drawn = report.draw_flows(described)
+        drawn = report.draw_flows(described, pairs)
         if drawn is None:
             raise UsageError("nothing to draw: there are no rules")
         return drawn
 
     writers: dict[str, Writer] = {
-        ".json": lambda: dump(report.flows_data(described)),
-        ".txt": lambda: output.as_text(arguments, lambda console: report.show_flows(console, described)),
+        ".json": data,
+        ".txt": lambda: output.as_text(arguments, show),
         ".svg": lambda: figures.svg(figure()),
         ".png": lambda: figures.png(figure()),
     }
     if arguments.json:
-        output.write([dump(report.flows_data(described)).encode()])
+        output.write([data().encode()])
     else:
-        output.show(arguments, lambda console: report.show_flows(console, described))
+        output.show(arguments, show)
     output.write_outputs(arguments, writers)
     return inputs.exit_code(estate)
+
+
+def _here(device: str, end: str | None) -> str | None:
+    """An end as it is called on a device; empty where it is one of another device."""
+    if end is None or "/" not in end:
+        return end
+    name, _, here = end.partition("/")
+    return here if name == device else ""
+
+
+def _ways(
+    arguments: argparse.Namespace, reaches: Reaches, service: tuple[int, IntervalSet] | None, faults: list[str]
+) -> list[Row]:
+    """The rows over several devices; names that are nowhere are put into `faults`."""
+    from aiguille.analysis.endtoend import places_named, rows_between
+    from aiguille.analysis.flows import Wish
+    from aiguille.space import IntervalSet
+
+    addresses = tuple((one.family, IntervalSet([(one.first, one.last)])) for one in arguments.address)
+    try:
+        sources, destinations = (places_named(reaches, name) for name in (arguments.source, arguments.to))
+    except UsageError as error:
+        faults.insert(0, error.message)
+        return []
+    return rows_between(reaches, sources, destinations, Wish(service=service, addresses=addresses))

@@ -115,7 +115,8 @@ def _path(
     described: tuple[str, ...],
     expected: tuple[Expectation, ...],
 ) -> int:
-    from aiguille.analysis.paths import Network
+    from aiguille.analysis.network import Network
+    from aiguille.analysis.paths import Follower
     from aiguille.analysis.paths import Path as Followed
     from aiguille.packets import read_sentence
     from aiguille.packets.unplaced import complete, read_unplaced
@@ -123,9 +124,9 @@ def _path(
     from aiguille.reports.expected import Held
     from aiguille.reports.text import visible
 
-    network = Network(estate)
+    follower = Follower(Network(estate))
     if described:
-        found = network.path(complete(read_sentence(described[0], placed=False)))
+        found = follower.path(complete(read_sentence(described[0], placed=False)))
         if arguments.json:
             output.write(paths.paths_data([("packet", found)], []))
         else:
@@ -139,7 +140,7 @@ def _path(
             why = row.why
             if row.packet is not None:
                 try:
-                    yield row.id, network.path(row.packet)
+                    yield row.id, follower.path(row.packet)
                     continue
                 except UsageError as error:
                     why = error.message

@@ -16,11 +16,13 @@ from aiguille.baseline.catalogue import speak
 from aiguille.reports.compare import step_data, traffic_data
 from aiguille.reports.data import Data
 from aiguille.reports.styles import LINE_STYLE
-from aiguille.reports.text import counted, visible
+from aiguille.reports.text import counted, over, visible
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+    from aiguille.analysis.endtoend import EndToEnd
     from aiguille.analysis.program import Step
 
 _ROWS = 60
@@ -104,12 +106,10 @@ def _cells(matrix: Matrix) -> Table:
             cells = [cell for cell in mine if cell.destination == place.name]
             for families, cell in _alike(cells):
                 if cell.perhaps is Reach.NOTHING:
-                    nothing[_named(place.name) + ("" if len(families) == len(cells) else f" ({_over(families)})")] = (
-                        None
-                    )
+                    nothing[_named(place.name) + ("" if len(families) == len(cells) else f" ({over(families)})")] = None
                     continue
                 name = "" if shown else _named(end.name)
-                rows.add_row(name, _named(place.name), _over(families), _words(cell))
+                rows.add_row(name, _named(place.name), over(families), _words(cell))
                 shown = True
         if nothing:
             rows.add_row(
@@ -129,10 +129,6 @@ def _alike(cells: Sequence[MatrixCell]) -> Iterator[tuple[list[int], MatrixCell]
         out.setdefault((cell.reach, cell.perhaps, cell.services, cell.may), []).append(cell)
     for alike in out.values():
         yield [cell.family for cell in alike], alike[0]
-
-
-def _over(families: Sequence[int]) -> str:
-    return " and ".join(f"IPv{family}" for family in families)
 
 
 def cell_words(cell: MatrixCell) -> str:
@@ -175,47 +171,101 @@ _DOUBT = "#f6e3b5"
 _SHOWN = 46
 """Signs of a cell's words that fit."""
 
+_CROWDED = 110
+"""Signs of the names along the top that fit side by side."""
 
-def draw_flows(described: Sequence[Described]) -> Figure | None:
-    """A heat map for each device, sources down and destinations across; darker lets more through, and words say what."""
-    from aiguille.reports.figures import INK, MUTED, plain_text, plot
 
-    drawn = [one.matrix for one in described if one.matrix.cells]
-    if not drawn:
+class _Panel(Struct, frozen=True):
+    """A heat map: a cell for each pair of names it has anything of, by families."""
+
+    title: str
+    rows: tuple[str, ...]
+    columns: tuple[str, ...]
+    cells: dict[tuple[str, str], list[_Shade]]
+
+
+class _Shade(Struct, frozen=True):
+    families: list[int]
+    reach: Reach
+    perhaps: Reach
+    words: str
+
+
+def draw_flows(described: Sequence[Described], pairs: EndToEnd | None = None) -> Figure | None:
+    """A heat map for each device, sources down and destinations across, and one for what gets from device to device; darker lets
+    more through, and words say what."""
+    from aiguille.reports.figures import plot
+
+    panels = [_panel(one.matrix) for one in described if one.matrix.cells]
+    if pairs is not None and pairs.pairs:
+        panels.append(_end_to_end_panel(pairs))
+    if not panels:
         return None
-    heights = [0.9 + 0.55 * len(matrix.ends) for matrix in drawn]
-    figure, panels = plot(sum(heights), heights)
-    for axes, matrix in zip(panels, drawn, strict=True):
-        names = [_named(end.name) for end in matrix.ends]
-        axes.set_title(plain_text(matrix.device), loc="left")
-        axes.set_xlim(0, len(names))
-        axes.set_ylim(len(names), 0)
-        axes.set_xticks([n + 0.5 for n in range(len(names))], [plain_text(n) for n in names], fontsize=8)
-        axes.set_yticks([n + 0.5 for n in range(len(names))], [plain_text(n) for n in names], fontsize=8)
-        axes.xaxis.set_label_position("top")
-        axes.xaxis.tick_top()
-        for row, source in enumerate(matrix.ends):
-            for column, place in enumerate(matrix.ends):
-                cells = [c for c in matrix.cells if (c.source, c.destination) == (source.name, place.name)]
-                if not cells:
-                    continue
-                worst = max(cells, key=lambda c: list(Reach).index(c.reach))
-                shade = (
-                    _DOUBT
-                    if worst.reach is Reach.NOTHING and worst.perhaps is not Reach.NOTHING
-                    else _SHADES[worst.reach]
-                )
-                axes.add_patch(_square(column, row, shade))
-                said = "\n".join(
-                    _cut(f"{_over(families)}: {cell_words(cell) or 'perhaps ' + cell.may}")
-                    for families, cell in _alike(cells)
-                    if cell.perhaps is not Reach.NOTHING
-                )
-                colour = "#ffffff" if worst.reach is Reach.EVERYTHING else INK if said else MUTED
-                folded = _folded(said or "nothing", 9.0 / len(names))
-                text = axes.text(column + 0.5, row + 0.5, folded, fontsize=5.5, color=colour)
-                text.set(ha="center", va="center")
+    heights = [0.9 + 0.55 * len(panel.rows) for panel in panels]
+    figure, drawn = plot(sum(heights), heights)
+    for axes, panel in zip(drawn, panels, strict=True):
+        _draw(axes, panel)
     return figure
+
+
+def _panel(matrix: Matrix) -> _Panel:
+    names = tuple(_named(end.name) for end in matrix.ends)
+    cells: dict[tuple[str, str], list[_Shade]] = {}
+    for source in matrix.ends:
+        for place in matrix.ends:
+            mine = [c for c in matrix.cells if (c.source, c.destination) == (source.name, place.name)]
+            for families, cell in _alike(mine):
+                shade = _Shade(families, cell.reach, cell.perhaps, cell_words(cell) or f"perhaps {cell.may}")
+                cells.setdefault((_named(source.name), _named(place.name)), []).append(shade)
+    return _Panel(matrix.device, names, names, cells)
+
+
+def _end_to_end_panel(found: EndToEnd) -> _Panel:
+    """The places that reach some place of another device, and those that are reached."""
+    from aiguille.reports.endtoend import alike_pairs, pair_words, place_words
+
+    there = [one for one in found.pairs if one.perhaps is not Reach.NOTHING]
+    rows = tuple(dict.fromkeys(place_words(one.source) for one in there))
+    columns = tuple(dict.fromkeys(place_words(one.destination) for one in there))
+    cells: dict[tuple[str, str], list[_Shade]] = {}
+    for source in dict.fromkeys(one.source.name for one in found.pairs):
+        for families, one in alike_pairs([pair for pair in found.pairs if pair.source.name == source]):
+            shade = _Shade(families, one.reach, one.perhaps, pair_words(one))
+            cells.setdefault((place_words(one.source), place_words(one.destination)), []).append(shade)
+    return _Panel("over several devices", rows, columns, cells)
+
+
+def _draw(axes: Axes, panel: _Panel) -> None:
+    from aiguille.reports.figures import INK, MUTED, plain_text
+
+    rows, columns = panel.rows, panel.columns
+    axes.set_title(plain_text(panel.title), loc="left")
+    axes.set_xlim(0, len(columns))
+    axes.set_ylim(len(rows), 0)
+    crowded = sum(map(len, columns)) > _CROWDED
+    axes.set_xticks(
+        [n + 0.5 for n in range(len(columns))], [plain_text(n) for n in columns], fontsize=6 if crowded else 8
+    )
+    if crowded:
+        axes.tick_params(axis="x", labelrotation=18)
+    axes.set_yticks([n + 0.5 for n in range(len(rows))], [plain_text(n) for n in rows], fontsize=8)
+    axes.xaxis.set_label_position("top")
+    axes.xaxis.tick_top()
+    for row, source in enumerate(rows):
+        for column, place in enumerate(columns):
+            cells = panel.cells.get((source, place), [])
+            if not cells:
+                continue
+            worst = max(cells, key=lambda c: list(Reach).index(c.reach))
+            doubtful = worst.reach is Reach.NOTHING and any(c.perhaps is not Reach.NOTHING for c in cells)
+            axes.add_patch(_square(column, row, _DOUBT if doubtful else _SHADES[worst.reach]))
+            said = "\n".join(
+                _cut(f"{over(cell.families)}: {cell.words}") for cell in cells if cell.perhaps is not Reach.NOTHING
+            )
+            colour = "#ffffff" if worst.reach is Reach.EVERYTHING else INK if said else MUTED
+            folded = _folded(said or "nothing", 9.0 / len(columns))
+            text = axes.text(column + 0.5, row + 0.5, folded, fontsize=5.5, color=colour)
+            text.set(ha="center", va="center")
 
 
 def _cut(text: str) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Sequence
 from pathlib import Path, PurePath
 from urllib.parse import quote
 
@@ -52,3 +53,8 @@ def uri_of(path: str) -> str:
     """A path as a URI reference (RFC 3986): absolute ones as ``file://``."""
     pure = PurePath(path)
     return Path(path).as_uri() if pure.is_absolute() else quote(pure.as_posix())
+
+
+def over(families: Sequence[int]) -> str:
+    """Address families in words: ``IPv4 and IPv6``."""
+    return " and ".join(f"IPv{family}" for family in families)
