@@ -8,8 +8,9 @@ from datetime import date
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis.claims import Holds, judge, read_claim
+from aiguille.analysis.claims import Holds, judge, judge_across, read_claim
 from aiguille.analysis.program import Programs
+from aiguille.analysis.reach import Reaches
 from aiguille.analysis.study import Study
 from aiguille.model import (
     Addresses,
@@ -25,6 +26,8 @@ from aiguille.model import (
 )
 from aiguille.readers.literals import read_network
 from tests.analysis.test_compare import made, packets, through
+from tests.analysis.test_paths import STATES, pair
+from tests.analysis.test_reach import WEB
 from tests.helpers import filter_table
 
 ZONES = (("outside", "eth0", Side.OUTSIDE, ()), ("lan", "eth1", Side.INSIDE, ("10.0.0.0/8",)))
@@ -53,6 +56,10 @@ def holds(rules: str, claim: str) -> Holds | None:
     return answer.holds if answer is not None else None
 
 
+BLOCKED = "-A INPUT -m set --match-set bad src -j DROP"
+AT_WORK = (
+    "-A FORWARD -i eth1 -o eth0 -m time --timestart 08:00 --timestop 18:00 --weekdays Mon,Tue,Wed,Thu,Fri -j ACCEPT"
+)
 OPEN_TO_KEEPERS = "-A INPUT -s 10.0.0.8/29 -i eth1 -p tcp --dport 22 -j ACCEPT"
 PROVED, REFUTED, OPEN = Holds.PROVED, Holds.REFUTED, Holds.CANNOT_TELL
 
@@ -87,6 +94,19 @@ PROVED, REFUTED, OPEN = Holds.PROVED, Holds.REFUTED, Holds.CANNOT_TELL
         ("-A INPUT -i eth1 -p icmp -j ACCEPT", "never lan to device but on tcp/22, udp/53", REFUTED),
         ("-A INPUT -i eth1 -p icmp -j ACCEPT", "never lan to device but on tcp/22, icmp", PROVED),
         ("", "never guests to lan", None),
+        ("-A FORWARD -i eth1 -o eth0 -p tcp --dport 443 -j ACCEPT", "never lan to outside but on https", PROVED),
+        ("-A FORWARD -i eth1 -o eth0 -p tcp --dport 443 -j ACCEPT", "never lan to outside but on dns, ntp", REFUTED),
+        (AT_WORK, "never lan to outside at Sat 23:30", PROVED),
+        (AT_WORK, "never lan to outside at Tue 09:00", REFUTED),
+        (AT_WORK, "always lan to outside on tcp/443 during mon-fri 08:00-17:30", PROVED),
+        (AT_WORK, "always lan to outside on tcp/443 during mon-sat 08:00-17:30", REFUTED),
+        (AT_WORK, "never lan to outside during mon-fri 19:00-07:00", PROVED),
+        (AT_WORK, "never lan to outside during mon-fri 17:00-23:00", REFUTED),
+        (OPEN_TO_KEEPERS, "10.0.0.8 to device on ssh decided by rule 1 of INPUT", PROVED),
+        (OPEN_TO_KEEPERS, "lan to device on ssh decided by rule 1 of INPUT", REFUTED),
+        (OPEN_TO_KEEPERS, "outside to device decided by the default of INPUT", PROVED),
+        (OPEN_TO_KEEPERS, "lan to device on tcp/22 decided by default of INPUT", REFUTED),
+        (f"{BLOCKED}\n{OPEN_TO_KEEPERS}", "keepers to device on ssh decided by rule 2 of INPUT", OPEN),
     ],
 )  # fmt: skip
 def test_claims(rules: str, claim: str, expected: Holds | None) -> None:
@@ -127,8 +147,32 @@ def test_a_claim_holds_exactly_where_no_packet_speaks_against_it(seed: int) -> N
         ("never guests", "FROM to TO"),
         ("never guests to lan on tcp/99999", "no port"),
         ("only guests to lan but on tcp/22", "goes with never alone"),
+        ("never guests to lan during the season", "are no hours"),
+        ("never guests to lan on htps", "did you mean https"),
+        ("never guests to lan decided by rule 1 of INPUT", "is no claim"),
     ],
 )
 def test_what_is_no_claim(text: str, said: str) -> None:
     with pytest.raises(UsageError, match=said):
         read_claim(text)
+
+
+@pytest.mark.parametrize(
+    ("devices", "claim", "expected"),
+    [
+        (pair(), "never near/a to far/b", REFUTED),
+        (pair(rules=STATES), "never near/a to far/b", PROVED),
+        (pair(rules=STATES + WEB), "never near/a to far/b but on http", PROVED),
+        (pair(rules=STATES + WEB), "always near/a to far/b on tcp/80", PROVED),
+        (pair(rules=STATES + WEB), "always near/a to far/b on tcp/80, tcp/443", REFUTED),
+        (pair(routes=[]), "never near/a to far/b", OPEN),
+        (pair(rules=STATES), "only near/device to far/b", PROVED),
+        (pair(), "only near/device to far/b", REFUTED),
+        (pair(rules=f"{STATES}-A FORWARD -m set --match-set friends src -j ACCEPT\n"), "never near/a to far/b", OPEN),
+    ],
+)  # fmt: skip
+def test_claims_between_devices(devices: list[Device], claim: str, expected: Holds) -> None:
+    reaches = Reaches(Estate(tuple(devices), as_of=date(2026, 11, 28)), detailed=True)
+    answer = judge_across(reaches, read_claim(claim))
+    assert answer.holds is expected, answer.why
+    assert (answer.row is not None) == (expected is REFUTED or "friends" in str(devices[0].rulebases))

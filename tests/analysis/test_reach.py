@@ -9,7 +9,7 @@ from ipaddress import ip_address
 import pytest
 
 from aiguille.analysis.endtoend import end_to_end, places_named, rows_between
-from aiguille.analysis.flows import Wish, read_service
+from aiguille.analysis.flows import Wish, read_services
 from aiguille.analysis.network import Network
 from aiguille.analysis.paths import Follower, is_certain
 from aiguille.analysis.reach import Passage, Place, Reaches
@@ -204,7 +204,7 @@ def test_rows_tell_the_rule_at_every_device_or_who_refuses() -> None:
         "tcp 80 from 10.1.0.0, 10.1.0.2-10.1.0.255 to 10.3.0.0, 10.3.0.2-10.3.0.255": (True, False, way),
         "tcp 8080 from 10.1.0.0, 10.1.0.2-10.1.0.255 to 10.1.0.1": (True, True, way),
     }
-    (refused,) = rows_between(reaches, near, far, Wish(service=read_service("tcp/22")))
+    (refused,) = rows_between(reaches, near, far, Wish(services=read_services("tcp/22")))
     assert (refused.refused, [s.device.name for s in refused.stops]) == (True, ["near"])
     with pytest.raises(UsageError, match="no device has a zone, side or interface 'fra/b'; there is far/b"):
         places_named(reaches, "fra/b")

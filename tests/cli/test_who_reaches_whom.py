@@ -252,7 +252,7 @@ def test_claims_of_the_sample_and_what_is_wrong_with_others(tmp_path: Path) -> N
     for text, said in (
         ("never gusts to lifts", "claims.yaml:2: no device has both ends of 'never gusts to lifts'; there is guests"),
         ("nobody from guests to lifts", "claims.yaml:2: 'nobody from guests to lifts' is no claim"),
-        ("never guests to lifts on tpc/502", "'tpc' is not a protocol; did you mean xtp or tcp?"),
+        ("never guests to lifts on tpc/502", "'tpc' is neither a protocol nor a service; did you mean xtp or tcp?"),
         (
             "never guests to lifts\n  - claim: always guests to lifts",
             "claims.yaml:3: 'always guests to lifts' contradicts",

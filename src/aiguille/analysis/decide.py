@@ -78,18 +78,19 @@ class Proof(Struct, frozen=True):
 
         Steps that let it in come after those that do not, so that the last is the one to name where it is let in.
         """
-        chosen = {(end.accepts, _decisive(self.program, end)) for end in self.ends}
+        chosen = {(end.accepts, decisive(self.program, end)) for end in self.ends}
         return tuple(self.program.steps[number] for _, number in sorted(chosen))
 
 
-def _decisive(program: Program, end: End) -> int:
+def decisive(program: Program, end: End) -> int:
+    """The step people would name as the one that decides."""
     step = program.steps[end.step]
     return end.settled if end.accepts and step.rule is None and end.settled >= 0 else end.step
 
 
 def accepting_steps(program: Program, ends: Ends) -> frozenset[int]:
     """The steps that let a packet in, as people would name them."""
-    return frozenset(_decisive(program, end) for end in ends if end.accepts)
+    return frozenset(decisive(program, end) for end in ends if end.accepts)
 
 
 def surely_accepted(ends: Ends) -> bool:

@@ -143,11 +143,18 @@ def _services(family: int, passages: Sequence[Passage]) -> str:
 
 
 def rows_between(
-    reaches: Reaches, sources: Sequence[Place], destinations: Sequence[Place], wish: Wish | None = None
+    reaches: Reaches,
+    sources: Sequence[Place],
+    destinations: Sequence[Place],
+    wish: Wish | None = None,
+    *,
+    refusals: bool = False,
 ) -> list[Row]:
     """What gets from some places to others of different devices, as few rows, each with its way.
 
-    What is refused is told where nothing at all gets from one to the other. Raises TooComplexError. `reaches` must be detailed.
+    refusals: tell what is refused everywhere, not only where nothing at all gets from one to the other
+
+    Raises TooComplexError. `reaches` must be detailed.
     """
     out: list[Row] = []
     names = {one.name for one in destinations}
@@ -163,7 +170,7 @@ def rows_between(
         out += _rows(reaches, arrived)
         reached = {one.destination.name for one in arrived if one.destination is not None}
         for place in destinations:
-            if place.name in reached or not source.devices.isdisjoint(place.devices):
+            if (place.name in reached and not refusals) or not source.devices.isdisjoint(place.devices):
                 continue
             refused = [
                 one

@@ -12,15 +12,16 @@ from msgspec import Struct
 from aiguille.analysis.decide import Cut, Ends, accepting_steps, maybe_accepted, rows_of, surely_accepted
 from aiguille.analysis.exposure import rated
 from aiguille.analysis.program import Program, Programs, Step, families, own_addresses
+from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import each_interface, not_loopback
 from aiguille.analysis.study import Study
 from aiguille.analysis.traffic import Service, Traffic, cut, opening, rows, spell_services, whole_classes
 from aiguille.analysis.ways import along
 from aiguille.model import Addresses, Direction, Side, UsageError
-from aiguille.model.protocols import PROTOCOLS
+from aiguille.model.protocols import PORTS, PROTOCOLS, SPOKEN_SERVICES, transports
 from aiguille.packets.sentences import read_ports
 from aiguille.space import EVERYTHING, Axis, Box, Cell, IntervalSet, box, overlap
-from aiguille.space.fields import ICMP_OF, TCP, UDP
+from aiguille.space.fields import ICMP_OF, TCP, UDP, WITH_PORTS
 
 DEVICE = "device"
 """What the device itself is called among the ends of traffic."""
@@ -84,11 +85,11 @@ class Matrix(Struct, frozen=True):
 
 
 class Wish(Struct, frozen=True):
-    """What rows are asked for: ends by name, a service, addresses at either end; None for all."""
+    """What rows are asked for: ends by name, services, addresses at either end; None, or no services, for all."""
 
     source: str | None = None
     destination: str | None = None
-    service: tuple[int, IntervalSet] | None = None
+    services: tuple[tuple[int, IntervalSet], ...] = ()
     addresses: tuple[tuple[int, IntervalSet], ...] = ()
 
 
@@ -281,35 +282,48 @@ def _flows(study: Study, program: Program, source: End, destination: End, wish: 
 
 def wished(family: int, tops: Sequence[int], wish: Wish) -> Iterator[Box]:
     """Disjoint regions that hold the services and addresses asked for."""
-    service = EVERYTHING
-    if wish.service is not None:
-        protocol, ports = wish.service
-        protocol = ICMP_OF[family] if protocol in ICMP_OF.values() else protocol
-        service = box([(Axis.PROTO, IntervalSet.of(protocol)), *([(Axis.B, ports)] if ports else [])])
-    if not wish.addresses:
-        yield service
-        return
-    mine = IntervalSet(span for at, values in wish.addresses if at == family for span in values.spans)
-    if not mine:
-        return
-    others = mine.complement(tops[Axis.SRC])
-    for one in (box([(Axis.SRC, mine)]), box([(Axis.SRC, others), (Axis.DST, mine)])):
-        if (common := overlap(service, one)) is not None:
-            yield common
+    services = [EVERYTHING]
+    if wish.services:
+        own = [(ICMP_OF[family] if one in ICMP_OF.values() else one, ports) for one, ports in wish.services]
+        services = [
+            box([(Axis.PROTO, IntervalSet.of(one)), *([(Axis.B, ports)] if ports else [])]) for one, ports in own
+        ]
+    places = [EVERYTHING]
+    if wish.addresses:
+        mine = IntervalSet(span for at, values in wish.addresses if at == family for span in values.spans)
+        others = mine.complement(tops[Axis.SRC])
+        places = [box([(Axis.SRC, mine)]), box([(Axis.SRC, others), (Axis.DST, mine)])] if mine else []
+    for service in services:
+        yield from (common for one in places if (common := overlap(service, one)) is not None)
 
 
-def read_service(text: str) -> tuple[int, IntervalSet]:
-    """``tcp/443``, ``udp/53,123``, ``tcp/8000-8100``, ``icmp``: a protocol's number and its ports, none for all.
+def read_services(text: str) -> tuple[tuple[int, IntervalSet], ...]:
+    """``tcp/443``, ``udp/53,123``, ``tcp/8000-8100``, ``icmp``, or a well-known service such as ``https``: protocols by their numbers,
+    each with its ports, none for all.
 
     Raises UsageError.
     """
-    name, _, ports = text.lower().partition("/")
+    name, slash, ports = text.lower().partition("/")
     number = PROTOCOLS.get(name, int(name) if name.isdecimal() and name.isascii() and len(name) < 4 else -1)
-    if not 0 <= number <= 255:
-        near = difflib.get_close_matches(name, list(PROTOCOLS), n=2) or ["tcp", "udp", "icmp"]
-        raise UsageError(f"'{name}' is not a protocol; did you mean {' or '.join(near)}?")
-    spans = [read_ports(one) for one in ports.split(",")] if ports else []
-    return number, IntervalSet(spans)
+    if 0 <= number <= 255:
+        if ports and number not in WITH_PORTS:
+            raise UsageError(
+                f"'{text}' names ports or types of {name}, which has none that are told apart here; write '{name}'"
+            )
+        spans = [read_ports(one) for one in ports.split(",")] if ports else []
+        return ((number, IntervalSet(spans)),)
+    if not slash and name in SPOKEN_SERVICES:
+        return tuple(term for one in SPOKEN_SERVICES[name] for term in read_services(one))
+    if not slash and name in PORTS:
+        return tuple((protocol, IntervalSet.of(PORTS[name])) for protocol in transports(name))
+    known = {one.name.lower(): one for one in known_services()}
+    if slash or name not in known:
+        near = difflib.get_close_matches(name, [*PROTOCOLS, *PORTS, *SPOKEN_SERVICES, *known], n=2) or ["tcp", "udp"]
+        raise UsageError(f"'{name}' is neither a protocol nor a service; did you mean {' or '.join(near)}?")
+    return tuple(
+        (term.protocol.first, IntervalSet((port.first, port.last) for port in term.destination_ports))
+        for term in known[name].terms
+    )
 
 
 def addresses_named(

@@ -9,6 +9,7 @@ may hold.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable, Sequence
 from functools import partial
 
 from msgspec import Struct
@@ -56,6 +57,31 @@ def read_moment(text: str) -> Moment:
     if len(words) != 2 or len(days) != 1 or len(times) != 1 or times[0][1] == "24":
         raise UsageError(f"'{text}' is no moment of the week; write a day and a time, as {EXAMPLE}")
     return Moment(days[0], int(times[0][1]) * 60 + int(times[0][2] or 0))
+
+
+def spell_moment(moment: Moment) -> str:
+    """``Sat 23:30``."""
+    return f"{DAYS[moment.day].capitalize()} {moment.minute // 60:02}:{moment.minute % 60:02}"
+
+
+def moments_of(hours: str, others: Sequence[str]) -> tuple[Moment, ...]:
+    """The first moment of each time within some hours at which others hold alike; none where the hours are not understood.
+
+    What happens in a minute that hours end with is left open where the text does not tell.
+    """
+    found: dict[tuple[bool | None, ...], Moment] = {}
+    for day in range(7):
+        for minute in range(_DAY):
+            moment = Moment(day, minute)
+            if holds(hours, moment):
+                found.setdefault(tuple(holds(text, moment) for text in others), moment)
+    return tuple(found.values())
+
+
+def hours_told(devices: Iterable[Device]) -> tuple[str, ...]:
+    """The hours at which rules of some devices hold, in their words, each once."""
+    rules = (rule for device in devices for base in device.rulebases for _, rule in base.rules() if rule.enabled)
+    return tuple(dict.fromkeys(one.text for rule in rules for one in rule.qualifiers if one.name == HOURS))
 
 
 def split_moment(sentence: str) -> tuple[str, str | None]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 
-from aiguille.model import Chain, Device, Estate, Rule, UnreadableError, UsageError
+from aiguille.model import Device, Estate, Rule, UnreadableError, UsageError
 
 
 def one_device(estate: Estate, name: str | None) -> Device:
@@ -26,12 +26,9 @@ def one_device(estate: Estate, name: str | None) -> Device:
     raise UsageError(f"there is no device '{name}'; {hint}")
 
 
-def find_rule(device: Device, name: str) -> Rule:
-    """A rule by ``FILE:LINE`` (the end of the path will do) or ``CHAIN/NUMBER``, with the rule base before if need be.
-
-    Raises UsageError if no rule or several fit.
-    """
-    found: list[tuple[str, Chain, Rule]] = []
+def rules_named(device: Device, name: str) -> list[tuple[str, Rule]]:
+    """The rules that ``FILE:LINE`` (the end of the path will do) or ``CHAIN/NUMBER`` may mean, each with its place."""
+    found: list[tuple[str, Rule]] = []
     by_line = re.fullmatch(r"(.*):([0-9]+)", name)
     for rulebase in device.rulebases:
         for chain, rule in rulebase.rules():
@@ -42,10 +39,19 @@ def find_rule(device: Device, name: str) -> Rule:
             else:
                 fits = f"/{place}".endswith(f"/{name}")
             if fits:
-                found.append((f"{place} ({rule.where})", chain, rule))
+                found.append((f"{place} ({rule.where})", rule))
+    return found
+
+
+def find_rule(device: Device, name: str) -> Rule:
+    """A rule by ``FILE:LINE`` (the end of the path will do) or ``CHAIN/NUMBER``, with the rule base before if need be.
+
+    Raises UsageError if no rule or several fit.
+    """
+    found = rules_named(device, name)
     if not found:
         raise UsageError(f"'{name}' is no rule of {device.name}; name one as FILE:LINE or CHAIN/NUMBER")
     if len(found) > 1:
-        places = ", ".join(place for place, _, _ in found[:6])
+        places = ", ".join(place for place, _ in found[:6])
         raise UsageError(f"'{name}' may be several rules of {device.name}: {places}; write FILE:LINE")
-    return found[0][2]
+    return found[0][1]

@@ -20,7 +20,7 @@ from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import interface_names
 from aiguille.analysis.study import Study
 from aiguille.model import Addresses, Device, Estate, ServiceTerm, Side, UsageError
-from aiguille.model.protocols import PORTS, PROTOCOLS
+from aiguille.model.protocols import PORTS, PROTOCOLS, transports
 from aiguille.model.spelling import spell_operand, spell_protocol
 
 WORDS = ("from", "to", "entering", "leaving", "state", "flags", "type", "code")
@@ -135,7 +135,7 @@ def _services(device: Device, head: str) -> list[tuple[str, str]]:
         known = {one.name.lower(): one for one in known_services()}
         terms = list(known[head.lower()].terms) if head.lower() in known else []
         if not terms and head.lower() in PORTS:
-            return [("tcp", head.lower())]
+            return [(spell_protocol(protocol), head.lower()) for protocol in transports(head.lower())]
     out = []
     for term in terms:
         name = spell_protocol(term.protocol.first)

@@ -10,25 +10,42 @@ from pathlib import Path
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis.claims import Answer, Claim, Holds, judge, knows, names_of, read_claim
+from aiguille.analysis.claims import (
+    Answer,
+    Claim,
+    Holds,
+    has_ends,
+    has_rule,
+    judge,
+    judge_across,
+    knows,
+    names_of,
+    read_claim,
+)
+from aiguille.analysis.claims.words import DECIDED
+from aiguille.analysis.decide import Proof
+from aiguille.analysis.endtoend import Row, places_named
 from aiguille.analysis.program import Programs
+from aiguille.analysis.reach import Reaches
 from aiguille.analysis.study import Study
 from aiguille.baseline.catalogue import Answer as Described
 from aiguille.baseline.catalogue import (
     Area,
     CannotTell,
     Check,
+    Found,
     NotApplicable,
     Passed,
     Severity,
     Subject,
     finding_from,
+    refer,
     speak,
 )
 from aiguille.baseline.folding import CLAIM
 from aiguille.baseline.tailoring import Baseline
 from aiguille.baseline.wording import capital
-from aiguille.model import Device, Estate, TooComplexError, UnreadableError, UsageError
+from aiguille.model import Device, Direction, Estate, TooComplexError, UnreadableError, UsageError
 from aiguille.model.spelling import spell_operand
 from aiguille.space.effort import limited
 
@@ -47,7 +64,7 @@ class ClaimEntry(Struct, forbid_unknown_fields=True, frozen=True):
     reason: why it must hold
     owner: who answers for it
     severity: that of the finding where it does not hold
-    devices: those it speaks of, all that have such ends if none is named
+    devices, tags: those it speaks of, by name and by tag; all that have such ends if none is named
     """
 
     claim: str
@@ -56,6 +73,7 @@ class ClaimEntry(Struct, forbid_unknown_fields=True, frozen=True):
     owner: str = ""
     severity: Severity = Severity.HIGH
     devices: tuple[str, ...] = ()
+    tags: tuple[str, ...] = ()
 
 
 class ClaimsFile(Struct, forbid_unknown_fields=True, frozen=True):
@@ -98,7 +116,7 @@ def load(name: str) -> tuple[Stated, ...]:
         return _matrix(name)
     text = whole_text(name)
     file = yamlfile.load(name, text, "a file of claims", "claims:")
-    known = ("claims", "claim", "title", "reason", "owner", "severity", "devices")
+    known = ("claims", "claim", "title", "reason", "owner", "severity", "devices", "tags")
     raw = yamlfile.convert(file, ClaimsFile, known, "a file of claims")
     out: list[Stated] = []
     for number, entry in enumerate(raw.claims):
@@ -183,7 +201,8 @@ def _contradict(one: Stated, other: Stated) -> bool:
     devices = (
         not one.entry.devices or not other.entry.devices or not {*one.entry.devices}.isdisjoint(other.entry.devices)
     )
-    return (a.verb, b.verb) == ("never", "always") and alike and families and devices
+    whens = [(claim.hours, claim.moment) for claim in (a, b) if claim.hours or claim.moment is not None]
+    return (a.verb, b.verb) == ("never", "always") and alike and families and devices and len(set(whens)) < 2
 
 
 def judged(estate: Estate, claims: Sequence[Stated]) -> tuple[Judged, ...]:
@@ -192,27 +211,45 @@ def judged(estate: Estate, claims: Sequence[Stated]) -> tuple[Judged, ...]:
     Raises UsageError, with the line and the nearest names, for a claim whose ends or devices are nowhere.
     """
     studies = [Study(device, estate, Programs(device)) for device in estate.devices]
+    reaches = Reaches(estate, detailed=True)
     out = []
     for stated in claims:
         home = {device.name for device in _at_home(estate, stated)}
         mine = [study for study in studies if study.device.name in home]
         # An address is the business of those who have a way to it, where anybody has.
         mine = [study for study in mine if knows(study.device, stated.claim)] or mine
-        answers = []
-        for study in mine:
-            answer = _judge(study, stated.claim)
-            if answer is not None:
-                answers.append(answer)
+        answers = [answer for study in mine if (answer := _judge(study, stated.claim)) is not None]
         if not answers:
-            known = names_of(mine)
-            missing = [n for n in (stated.claim.source, stated.claim.destination) if n not in known]
-            word = missing[0] if missing else stated.claim.source
-            near = difflib.get_close_matches(word, known, n=3) or known[:8]
-            raise UsageError(
-                f"{stated.file}:{stated.line}: no device has both ends of '{stated.claim.text}'; there is {', '.join(near)}"
-            )
+            answers = [_across(reaches, mine, stated)]
         out.append(Judged(stated, tuple(answers)))
     return tuple(out)
+
+
+def _across(reaches: Reaches, mine: Sequence[Study], stated: Stated) -> Answer:
+    """A claim of which no device has both ends, decided between devices.
+
+    Raises UsageError, with the line and the nearest names, where an end or a rule is nowhere.
+    """
+    claim = stated.claim
+    both = [study for study in mine if has_ends(study, claim)]
+    if both:
+        what = claim.rule or claim.default_of
+        chains = dict.fromkeys(str(c.name) for one in both for base in one.device.rulebases for c in base.chains)
+        near = difflib.get_close_matches(what.partition("/")[0], list(chains), n=2) or list(chains)[:6]
+        raise UsageError(
+            f"{stated.file}:{stated.line}: {both[0].device.name} has no rule or default '{what}' to decide '{claim.text}'; "
+            f"its chains are {', '.join(near)}"
+        )
+    try:
+        return judge_across(reaches, claim)
+    except UsageError as error:
+        known = [*names_of(mine), *(name for place in reaches.places for name in place.names)]
+        missing = [n for n in (claim.source, claim.destination) if n not in known]
+        word = missing[0] if missing else claim.source
+        near = difflib.get_close_matches(word, known, n=3) or known[:8]
+        raise UsageError(
+            f"{stated.file}:{stated.line}: no device has both ends of '{claim.text}'; there is {', '.join(near)}"
+        ) from error
 
 
 def with_claims(baseline: Baseline, claims: Sequence[Stated]) -> Baseline:
@@ -234,17 +271,19 @@ def _as_check(name: str, stated: Stated) -> Check:
 
     def run(subject: Subject) -> Iterator[Described]:
         device = subject.device
-        if entry.devices and device.name not in entry.devices:
+        if not _speaks_of(entry, device):
             yield NotApplicable("the claim speaks of other devices")
             return
         if not knows(device, claim) and any(
-            knows(one, claim) for one in subject.study.estate.devices if not entry.devices or one.name in entry.devices
+            knows(one, claim) for one in subject.study.estate.devices if _speaks_of(entry, one)
         ):
             yield NotApplicable("the claim is about what other devices have a way to")
             return
-        answer = _judge(subject.study, claim)
+        answer = _judge(subject.study, claim) or _told_here(subject.study, entry, claim)
         if answer is None:
             yield NotApplicable("the device does not have both ends of the claim")
+        elif answer.row is not None and answer.holds is Holds.REFUTED:
+            yield _found_across(subject.study, claim, answer.row)
         elif answer.holds is Holds.PROVED:
             yield Passed(f"it holds that '{claim.text}'")
         elif answer.holds is Holds.CANNOT_TELL or answer.proof is None:
@@ -267,6 +306,55 @@ def _as_check(name: str, stated: Stated) -> Check:
     )
 
 
+def _speaks_of(entry: ClaimEntry, device: Device) -> bool:
+    named = not entry.devices or device.name in entry.devices
+    return named and (not entry.tags or not {*entry.tags}.isdisjoint(device.tags))
+
+
+def _told_here(study: Study, entry: ClaimEntry, claim: Claim) -> Answer | None:
+    """What becomes of a claim between devices, if this is the first of those it begins at; None if it is not."""
+    estate = study.estate
+    others = [study if one is study.device else Study(one, estate, Programs(one)) for one in estate.devices]
+    if claim.verb == DECIDED or any(has_ends(one, claim) for one in others if _speaks_of(entry, one.device)):
+        return None
+    reaches = Reaches(estate, detailed=True, studies={one.device.name: one for one in others})
+    try:
+        first = places_named(reaches, claim.source)[0].device
+        return judge_across(reaches, claim) if first.name == study.device.name else None
+    except UsageError as error:
+        return Answer(study.device.name, Holds.CANNOT_TELL, why=error.message) if study is others[0] else None
+
+
+def _found_across(study: Study, claim: Claim, row: Row) -> Described:
+    """A finding for what refutes a claim between devices, with the packet where it begins."""
+    way = [
+        f"{stop.device.name} ({speak(step.chain, step.rule)}, {step.where or 'by default'})"
+        for stop in row.stops
+        for step in stop.deciders[-1:]
+    ]
+    detail = f"'{claim.text}' does not hold: {row.traffic.words()}, over {', then '.join(way)}."
+    here = [step for stop in row.stops if stop.device is study.device for step in stop.deciders]
+    return Found(
+        detail=detail,
+        subject=claim.text,
+        where=tuple(dict.fromkeys(step.where for step in here if step.where is not None)),
+        rules=tuple(refer(step.rulebase, step.chain, step.rule) for step in here),
+        proof=_proof(study, row),
+        severity=None,
+        family=row.traffic.family,
+        name=claim.text,
+    )
+
+
+def _proof(study: Study, row: Row) -> Proof | None:
+    first = row.stops[0]
+    direction = Direction.THROUGH_DEVICE if first.enters else Direction.FROM_DEVICE
+    program = study.programs.get(row.traffic.family, direction) if first.device is study.device else None
+    if program is None:
+        return None
+    return Proof(row.traffic.packet, study.decider(program).ends(row.traffic.packet.point(program.space)), program)
+
+
 def homeless(estate: Estate, claims: Sequence[Stated]) -> tuple[str, ...]:
     """What there is to say of claims that speak of devices the estate does not have."""
     out = []
@@ -285,10 +373,18 @@ def _at_home(estate: Estate, stated: Stated) -> list[Device]:
         if name not in names:
             near = difflib.get_close_matches(name, names, n=2) or names[:6]
             raise UsageError(f"{stated.file}:{stated.line}: there is no device '{name}'; there is {', '.join(near)}")
-    return [device for device in estate.devices if not stated.entry.devices or device.name in stated.entry.devices]
+    tags = {tag for device in estate.devices for tag in device.tags}
+    for tag in stated.entry.tags:
+        if tag not in tags:
+            near = difflib.get_close_matches(tag, tags, n=2) or sorted(tags)[:6]
+            known = f"; there is {', '.join(near)}" if near else ": no device has tags"
+            raise UsageError(f"{stated.file}:{stated.line}: no device has the tag '{tag}'{known}")
+    return [device for device in estate.devices if _speaks_of(stated.entry, device)]
 
 
 def _judge(study: Study, claim: Claim) -> Answer | None:
+    if not has_rule(study.device, claim):
+        return None
     try:
         with limited(CLAIM_EFFORT, apart=True):
             return judge(study, claim)

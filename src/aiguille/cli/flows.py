@@ -37,9 +37,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         help="rows from here: a zone, a side, an interface or device; GATEWAY/ZONE is that of one device",
     )
     parser.add_argument("--to", metavar="END", help="rows to here")
-    parser.add_argument(
-        "--service", metavar="PROTOCOL[/PORTS]", help="rows of this service, as tcp/443, udp/53 or icmp"
-    )
+    parser.add_argument("--service", metavar="PROTOCOL[/PORTS]", help="rows of this service, as tcp/443, https or icmp")
     parser.add_argument(
         "--address",
         metavar="ADDRESS",
@@ -56,7 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
     from msgspec.structs import replace
 
     from aiguille.analysis.endtoend import EndToEnd, end_to_end
-    from aiguille.analysis.flows import Wish, addresses_named, flows, matrix, read_service
+    from aiguille.analysis.flows import Wish, addresses_named, flows, matrix, read_services
     from aiguille.analysis.lookup import one_device
     from aiguille.analysis.program import Programs
     from aiguille.analysis.reach import Reaches
@@ -70,7 +68,7 @@ def run(arguments: argparse.Namespace) -> int:
     estate = inputs.read_estate(arguments)
     if arguments.device is not None:
         estate = replace(estate, devices=(one_device(estate, arguments.device),))
-    service = read_service(arguments.service) if arguments.service else None
+    service = read_services(arguments.service) if arguments.service else ()
     asked = any((arguments.source, arguments.to, service, arguments.address, arguments.object))
     described: list[report.Described] = []
     faults: list[str] = []
@@ -142,7 +140,7 @@ def _here(device: str, end: str | None) -> str | None:
 
 
 def _ways(
-    arguments: argparse.Namespace, reaches: Reaches, service: tuple[int, IntervalSet] | None, faults: list[str]
+    arguments: argparse.Namespace, reaches: Reaches, service: tuple[tuple[int, IntervalSet], ...], faults: list[str]
 ) -> list[Row]:
     """The rows over several devices; names that are nowhere are put into `faults`."""
     from aiguille.analysis.endtoend import places_named, rows_between
@@ -155,4 +153,4 @@ def _ways(
     except UsageError as error:
         faults.insert(0, error.message)
         return []
-    return rows_between(reaches, sources, destinations, Wish(service=service, addresses=addresses))
+    return rows_between(reaches, sources, destinations, Wish(services=service, addresses=addresses))

@@ -123,6 +123,18 @@ PORTS: dict[str, int] = {
     "http-alt": 8080,
 }
 
+_OVER_UDP = frozenset({
+    "bootps", "bootpc", "tftp", "ntp", "netbios-ns", "netbios-dgm", "snmp", "snmp-trap", "isakmp", "syslog", "openvpn", "radius",
+    "radius-acct", "ipsec-nat-t",
+})  # fmt: skip
+_OVER_EITHER = frozenset({"domain", "kerberos", "sunrpc", "nfs", "sip"})
+
+
+def transports(name: str) -> tuple[int, ...]:
+    """What people mean by the name of a port: TCP, UDP or either, by their numbers (IANA registry of service names)."""
+    return (17,) if name in _OVER_UDP else (6, 17) if name in _OVER_EITHER else (6,)
+
+
 _LESS_COMMON = """
 rtmp 1, tcpmux 1, nbp 2, zip 6, discard 9, null 9, sink 9, systat 11, users 11, daytime 13, netstat 15, qotd 17, quote 17,
 chargen 19, source 19, ttytst 19, fsp 21, fspd 21, mail 25, time 37, timserver 37, nicname 43, whois 43, tacacs 49, gopher 70,

@@ -13,6 +13,7 @@ from aiguille.baseline.catalogue import speak
 from aiguille.baseline.claims import Judged
 from aiguille.reports.compare import step_data
 from aiguille.reports.data import Data
+from aiguille.reports.endtoend import row_data, rows_table
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import visible
 
@@ -46,6 +47,7 @@ def claims_data(found: Sequence[Judged]) -> Data:
                         "decided_by": [step_data(step) for step in answer.proof.steps]
                         if answer.proof is not None
                         else [],
+                        "end_to_end": row_data(answer.row) if answer.row is not None else None,
                     }
                     for answer in one.answers
                 ],
@@ -89,11 +91,19 @@ def show_claims(console: Console, found: Sequence[Judged]) -> None:
 def _answer(console: Console, answer: Answer) -> None:
     line = Text.assemble((visible(answer.device), "bold"), f": {visible(answer.why)}" if answer.why else "")
     console.print(Padding(line, (0, 0, 0, 2)))
+    if answer.row is not None:
+        console.print(Padding(rows_table([answer.row]), (0, 0, 0, 4)))
     if answer.proof is None:
         return
     console.print(Padding(Text(answer.proof.packet.sentence(), PACKET_STYLE), (0, 0, 0, 4)))
     by = [f"{speak(step.chain, step.rule)} ({step.where})" for step in answer.proof.steps[-2:]]
     console.print(Padding(Text(visible(f"by {' or '.join(by)}"), LINE_STYLE), (0, 0, 0, 4)))
+
+
+def _because(answer: Answer) -> str:
+    if answer.proof is not None:
+        return answer.proof.packet.sentence()
+    return answer.row.traffic.words() if answer.row is not None else answer.why
 
 
 def claims_junit(found: Sequence[Judged]) -> str:
@@ -109,11 +119,7 @@ def claims_junit(found: Sequence[Judged]) -> str:
     )
     for one in found:
         case = etree.SubElement(suite, "testcase", name=visible(one.stated.claim.text), classname="claims")
-        said = "; ".join(
-            f"{answer.device}: {answer.proof.packet.sentence() if answer.proof is not None else answer.why}"
-            for answer in one.answers
-            if answer.holds is one.holds
-        )
+        said = "; ".join(f"{answer.device}: {_because(answer)}" for answer in one.answers if answer.holds is one.holds)
         if one.holds is Holds.REFUTED:
             etree.SubElement(case, "failure", message=visible(said))
         elif one.holds is Holds.CANNOT_TELL:

@@ -31,7 +31,7 @@ def end_to_end_data(found: EndToEnd | None, rows: Sequence[Row] | None) -> Data 
         "places": [_place_data(one) for one in found.places] if found is not None else None,
         "pairs": [_pair_data(one) for one in found.pairs] if found is not None else None,
         "not_told": list(found.faults) if found is not None else [],
-        "rows": [_row_data(one) for one in rows] if rows is not None else None,
+        "rows": [row_data(one) for one in rows] if rows is not None else None,
     }
 
 
@@ -58,7 +58,8 @@ def _pair_data(one: Pair) -> Data:
     }
 
 
-def _row_data(one: Row) -> Data:
+def row_data(one: Row) -> Data:
+    """A row with its way."""
     return {
         **traffic_data(one.traffic),
         "from": one.source.name,
@@ -151,10 +152,18 @@ def show_rows(console: Console, rows: Sequence[Row]) -> None:
     console.print(Text("end to end, over several devices", "bold"))
     if not rows:
         console.print(Text("  nothing gets through, or nothing shows a way", "dim"))
+    else:
+        console.print(Padding(rows_table(rows[:_ROWS]), (0, 0, 0, 2)))
+    if len(rows) > _ROWS:
+        console.print(Text(f"  and {counted(len(rows) - _ROWS, 'more row')}; --json has all", "dim"))
+
+
+def rows_table(rows: Sequence[Row]) -> Table:
+    """Rows, each followed by its way."""
     table = Table.grid(padding=(0, 2, 0, 0))
     table.add_column(no_wrap=True)
     table.add_column(overflow="fold", ratio=1)
-    for row in rows[:_ROWS]:
+    for row in rows:
         head = "refused" if row.refused else "gets there" if row.certain else "perhaps"
         to = place_words(row.destination) if row.destination is not None else "?"
         arrives = (
@@ -165,10 +174,7 @@ def show_rows(console: Console, rows: Sequence[Row]) -> None:
             table.add_row("", Text(visible(_stop_words(stop, row)), LINE_STYLE))
         if row.assumed:
             table.add_row("", Text(visible(f"not certain since {'; '.join(row.assumed)}"), "dim"))
-    if table.row_count:
-        console.print(Padding(table, (0, 0, 0, 2)))
-    if len(rows) > _ROWS:
-        console.print(Text(f"  and {counted(len(rows) - _ROWS, 'more row')}; --json has all", "dim"))
+    return table
 
 
 def _stop_words(stop: Stop, row: Row) -> str:

@@ -1,38 +1,29 @@
-"""Claims: statements on traffic that must hold, proved or refuted with a packet.
-
-never guests to lifts                                   nothing gets through
-never outside to device on tcp/22, tcp/8443             not these services
-never guests to outside but on tcp/443, udp/53          nothing but these services
-only 10.44.10.32/29 to lifts on tcp/502                 nobody else gets through
-always office to outside on tcp/443 over IPv4           whatever address at either end
-
-An end is a zone, a side, an interface, `device` (the firewall itself), `anybody`, an address, a network or an address object.
-"""
+"""Claims decided on one device."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from enum import StrEnum
 from ipaddress import ip_network
 
 from msgspec import Struct
+from msgspec.structs import replace
 
-from aiguille.analysis.decide import Ends, Proof, maybe_accepted, surely_accepted
+from aiguille.analysis.claims.words import ANYBODY, DECIDED, Claim, countries_in
+from aiguille.analysis.countries import country_set
+from aiguille.analysis.decide import End as WalkEnd
+from aiguille.analysis.decide import Ends, Proof, decisive, maybe_accepted, surely_accepted
+from aiguille.analysis.endtoend import Row
 from aiguille.analysis.exposure import rated
-from aiguille.analysis.flows import End, direction_of, ends_of, named, read_service, regions
-from aiguille.analysis.program import Program
+from aiguille.analysis.flows import End, direction_of, ends_of, named, regions
+from aiguille.analysis.hours import device_at, hours_told, moments_of, spell_moment
+from aiguille.analysis.lookup import find_rule, rules_named
+from aiguille.analysis.program import Program, Programs
 from aiguille.analysis.study import Study, Wanted
-from aiguille.model import Device, UsageError
+from aiguille.model import Device, Side, UsageError
+from aiguille.model.identity import Same
 from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, box, overlap
 from aiguille.space.fields import ICMP_OF
-
-ANYBODY = "anybody"
-
-_CLAIM = re.compile(
-    r"(?P<verb>never|only|always) (?P<source>.+?) to (?P<destination>.+?)(?:(?P<but> but)? on (?P<services>[^ ]+(?:, ?[^ ]+)*))?"
-    r"(?: over (?P<family>IPv4|IPv6))?"
-)
 
 
 class Holds(StrEnum):
@@ -43,25 +34,17 @@ class Holds(StrEnum):
     CANNOT_TELL = "cannot tell"
 
 
-class Claim(Struct, frozen=True):
-    """A statement, taken apart. others: whether it speaks of all services but those it names"""
-
-    text: str
-    verb: str
-    source: str
-    destination: str
-    services: tuple[tuple[int, IntervalSet], ...] = ()
-    family: int | None = None
-    others: bool = False
-
-
 class Answer(Struct, frozen=True):
-    """What becomes of a claim on one device. proof: a packet that refutes it, or may"""
+    """What becomes of a claim on one device, or between several.
+
+    proof: a packet that refutes it, or may; row: the traffic that does where it goes over several devices
+    """
 
     device: str
     holds: Holds
     proof: Proof | None = None
     why: str = ""
+    row: Row | None = None
 
 
 class _Place(Struct, frozen=True):
@@ -71,28 +54,51 @@ class _Place(Struct, frozen=True):
     addresses: dict[int, IntervalSet] | None = None
 
 
-def read_claim(text: str) -> Claim:
-    """Take a sentence apart; raises UsageError that says what is expected."""
-    said = " ".join(text.split())
-    found = _CLAIM.fullmatch(said)
-    if found is None:
-        raise UsageError(
-            f"'{said}' is no claim: write never, only or always, then FROM to TO, and perhaps on SERVICE and over IPv4 or IPv6"
-        )
-    services = tuple(read_service(one.strip()) for one in (found["services"] or "").split(",") if one.strip())
-    family = int(found["family"][-1]) if found["family"] else None
-    if found["but"] and found["verb"] != "never":
-        raise UsageError(
-            f"'{said}' is no claim: 'but on' goes with never alone; write 'only … on' for who may use a service"
-        )
-    return Claim(said, found["verb"], found["source"], found["destination"], services, family, bool(found["but"]))
-
-
 def judge(study: Study, claim: Claim) -> Answer | None:
-    """Whether a claim holds on a device; None where it has no such ends.
+    """Whether a claim holds on a device, at all the hours it speaks of; None where the device has no such ends.
 
-    Raises UsageError where an end is of a kind that is there and its addresses are not stated.
+    Raises UsageError where an end is of a kind that is there and its addresses are not stated, and for a rule that is not there.
     """
+    moments = (
+        (claim.moment,)
+        if claim.moment is not None
+        else moments_of(claim.hours, hours_told([study.device]))
+        if claim.hours
+        else ()
+    )
+    if not moments:
+        return _judge(study, claim)
+    found: list[Answer] = []
+    for moment in moments:
+        at = device_at(study.device, moment)
+        answer = _judge(study if at is study.device else Study(at, study.estate, Programs(at)), claim)
+        if answer is None:
+            return None
+        when = f"at {spell_moment(moment)}"
+        said = when if not answer.why else f"{when}, {answer.why}"
+        found.append(replace(answer, why=said if answer.holds is not Holds.PROVED else answer.why))
+    return min(found, key=lambda one: _GRAVEST.index(one.holds))
+
+
+_GRAVEST = (Holds.REFUTED, Holds.CANNOT_TELL, Holds.PROVED)
+
+
+def has_ends(study: Study, claim: Claim) -> bool:
+    """Whether a device has both ends of a claim."""
+    return all(_place(study, name) is not None for name in (claim.source, claim.destination))
+
+
+def has_rule(device: Device, claim: Claim) -> bool:
+    """Whether a device has the rule or the chain that a claim says decides, if it says so.
+
+    Raises UsageError where several rules may be meant.
+    """
+    if claim.default_of:
+        return any(chain.name == claim.default_of for base in device.rulebases for chain in base.chains)
+    return not claim.rule or bool(rules_named(device, claim.rule))
+
+
+def _judge(study: Study, claim: Claim) -> Answer | None:
     source, destination = _place(study, claim.source, homes=True), _place(study, claim.destination)
     if source is None or destination is None:
         return None
@@ -100,7 +106,7 @@ def judge(study: Study, claim: Claim) -> Answer | None:
     looked = 0
     for program, region in _regions(study, claim, source, destination):
         looked += 1
-        wrong, open_ = _wrong(program, claim.verb)
+        wrong, open_ = _wrong(study, program, claim)
         proof = study.find(program, region, wrong)
         if proof is not None:
             return Answer(study.device.name, Holds.REFUTED, proof)
@@ -108,22 +114,37 @@ def judge(study: Study, claim: Claim) -> Answer | None:
     if doubt is not None:
         why = "a condition or something the export does not state stands in the way"
         return Answer(study.device.name, Holds.CANNOT_TELL, doubt, why)
-    if not looked and claim.verb == "always":
+    if not looked and claim.verb in ("always", DECIDED):
         return Answer(
             study.device.name, Holds.CANNOT_TELL, why="no new connection can go that way, as far as the export shows"
         )
     return Answer(study.device.name, Holds.PROVED)
 
 
-def _wrong(program: Program, verb: str) -> tuple[Wanted, Wanted]:
+def _wrong(study: Study, program: Program, claim: Claim) -> tuple[Wanted, Wanted]:
     """What refutes a claim, and what leaves it open."""
+    if claim.verb == DECIDED:
+        return _decided_otherwise(study, program, claim)
 
     def gets_in(ends: Ends) -> bool:
         return maybe_accepted(ends) and (surely_accepted(ends) or rated(program, ends))
 
-    if verb == "always":
+    if claim.verb == "always":
         return (lambda ends: not maybe_accepted(ends)), (lambda ends: not surely_accepted(ends))
     return gets_in, maybe_accepted
+
+
+def _decided_otherwise(study: Study, program: Program, claim: Claim) -> tuple[Wanted, Wanted]:
+    """Whether what decides is another rule than the claim says, for certain or perhaps."""
+    rule = Same(find_rule(study.device, claim.rule)) if claim.rule else None
+
+    def meant(end: WalkEnd) -> bool:
+        step = program.steps[decisive(program, end)]
+        if step.rule is None:
+            return rule is None and step.chain.name == claim.default_of
+        return rule == Same(step.rule)
+
+    return (lambda ends: not any(map(meant, ends))), (lambda ends: not all(map(meant, ends)))
 
 
 def _regions(study: Study, claim: Claim, source: _Place, destination: _Place) -> Iterator[tuple[Program, Box]]:
@@ -133,7 +154,7 @@ def _regions(study: Study, claim: Claim, source: _Place, destination: _Place) ->
         mine = {end.name for end in source.ends}
         if source.addresses is None:
             sources = [(end, False) for end in ends_of(study) if end.name not in mine]
-        else:
+        elif not countries_in(claim.source):
             sources = [(end, True) for end in ends_of(study) if not end.is_device]
     for end, narrowed in sources:
         for place in destination.ends:
@@ -191,6 +212,11 @@ def _place(study: Study, name: str, *, homes: bool = False) -> _Place | None:
     outer = tuple(end for end in ends if not end.is_device)
     if name == ANYBODY:
         return _Place(outer)
+    if codes := countries_in(name):
+        return _countries(study, outer, codes)
+    gateway, _, zone = name.partition("/")
+    if zone and gateway == study.device.name:
+        name = zone
     try:
         return _Place(tuple(named(study, ends, name)))
     except UsageError:
@@ -209,6 +235,19 @@ def _place(study: Study, name: str, *, homes: bool = False) -> _Place | None:
         return None
     values = {network.version: IntervalSet([(int(network[0]), int(network[-1]))])}
     return _Place(_at_home(study, ends, values) if homes else ends, values)
+
+
+def _countries(study: Study, ends: tuple[End, ...], codes: tuple[str, ...]) -> _Place:
+    """Addresses of countries; they come from outside where an outside is known."""
+    known = study.estate.locations.countries()
+    if not known:
+        raise UsageError("a claim on countries needs location data: --geo FILE, or geo in engagement.toml")
+    for code in codes:
+        if code not in known:
+            raise UsageError(f"the location data knows no country '{code}'")
+    values = {family: country_set(study.estate.locations, codes, family) for family in (4, 6)}
+    outside = tuple(end for end in ends if end.side is Side.OUTSIDE)
+    return _Place(outside or ends, values)
 
 
 def _at_home(study: Study, ends: tuple[End, ...], values: dict[int, IntervalSet]) -> tuple[End, ...]:
