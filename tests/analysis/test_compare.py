@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import json
 import random
 from collections.abc import Iterator
 from datetime import date
@@ -16,9 +17,10 @@ from aiguille.analysis.flows import Wish, flows
 from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study
 from aiguille.analysis.walk.probe import Prober
-from aiguille.model import Addresses, Device, Direction, Estate, Interface, State
+from aiguille.baseline.comparing import compare_interfaces, compare_sites
+from aiguille.model import Addresses, Device, Direction, Estate, Interface, State, UsageError
 from aiguille.packets import Packet, read_sentence
-from aiguille.readers import nftables
+from aiguille.readers import host, nftables
 from aiguille.readers.files import decode
 from aiguille.readers.literals import read_network
 from tests.helpers import filter_table, linux
@@ -273,3 +275,49 @@ def test_what_a_chain_returns_is_not_recorded_in_it(returned: str, apart: bool) 
     said = filter_table("-A FORWARD ! -d 10.0.5.0/24 -p tcp -m tcp --dport 80 -j LOG")
     called = f"-A FORWARD -p tcp -m tcp --dport 80 -j excl\n-A excl {returned} -j RETURN\n-A excl -j LOG"
     assert bool(effects_apart(said, filter_table(called, chains=("excl",)))) is apart
+
+
+SITE = """*filter
+:INPUT DROP [0:0]
+:FORWARD DROP [0:0]
+:OUTPUT ACCEPT [0:0]
+-A INPUT -i eth1 -s 10.{n}.1.8/29 -p tcp --dport 22 -j ACCEPT
+-A FORWARD -i eth1 -s 10.{n}.1.0/24 -o eth0 -j ACCEPT
+-A FORWARD -i eth2 -s 10.{n}.2.0/24 -o eth0 -p tcp --dport {port} -j ACCEPT
+COMMIT
+"""
+
+
+def site(n: int, port: int = 443) -> Device:
+    told = [
+        {"ifname": f"eth{k}", "flags": ["UP"], "addr_info": [{"local": f"10.{n}.{k}.{n}", "prefixlen": 24}]} for k in range(3)
+    ]  # fmt: skip
+    files = {"rules.v4": SITE.format(n=n, port=port), "ip-addr.json": json.dumps(told)}
+    return replace(host.read([decode(name, text.encode()) for name, text in files.items()], f"site{n}"), tags=("site",))
+
+
+def test_sites_are_compared_at_their_own_networks() -> None:
+    estate = Estate((site(1), site(2), site(3, 80)), as_of=date(2026, 11, 30))
+    pairs = compare_sites(estate).pairs
+    told = {pair.after.name: [(c.opens, c.traffic.words()) for c in pair.changes or ()] for pair in pairs}
+    assert told == {
+        "site2": [],
+        "site3": [
+            (True, "tcp 80 from 10.3.2.0/24 to any entering eth2 leaving eth0"),
+            (False, "tcp 443 from 10.3.2.0/24 to any entering eth2 leaving eth0"),
+        ],
+    }
+    assert {pair.against for pair in pairs} == {"site1"}
+    assert [edit.edit.value for pair in pairs for edit in pair.rules] == ["changed"]
+    with pytest.raises(UsageError, match="no sites to compare"):
+        compare_sites(Estate((site(1),), as_of=date(2026, 11, 30)))
+
+
+def test_interfaces_are_compared_as_if_one_stood_where_the_other_does() -> None:
+    device = site(1)
+    (pair,) = compare_interfaces(Estate((device,), as_of=date(2026, 11, 30)), device, "eth1", "eth2").pairs
+    closes = [change.traffic.words() for change in pair.changes or () if not change.opens]
+    assert "tcp 22 from 10.1.2.8/29 to any entering eth2" in closes  # what eth1 lets in, in terms of eth2
+    assert not [change for change in pair.changes or () if change.opens]
+    with pytest.raises(UsageError, match="has no interface 'eth7'"):
+        compare_interfaces(Estate((device,), as_of=date(2026, 11, 30)), device, "eth1", "eth7")

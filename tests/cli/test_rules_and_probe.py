@@ -69,6 +69,11 @@ def test_rules_can_be_chosen_and_ordered(estate: Path) -> None:
     assert {r["standing"] for r in rules(estate, "--standing", "shadowed")} == {"shadowed"}
     assert {r["chain"] for r in rules(estate, "--chain", "to-huts")} == {"to-huts"}
     assert {r["action"] for r in rules(estate, "--action", "drop")} == {"drop"}
+    named = rules(estate, "--touching", "controllers", "--device", "summit-gw", "--chain", "passages")
+    assert [r["name"] for r in named] == ["consoles to controllers", "lift maker"]
+    by_zone = rules(estate, "--touching", "lifts", "--device", "summit-gw", "--chain", "passages")
+    assert {r["name"] for r in named} <= {r["name"] for r in by_zone}
+    assert "there is keepers" in run("rules", estate, "--touching", "keeprs").stderr
     touching = rules(estate, "--touching", "10.44.31.10/502", "--chain", "passages")
     assert [r["name"] for r in touching] == ["consoles to controllers", "test of the new link", "nothing else"]
     widths = [

@@ -368,3 +368,16 @@ def test_frames_of_flows_changes_and_claims(tmp_path: Path) -> None:
     assert [(row.opens, row.traffic) for row in closed.itertuples()] == [(False, "tcp 443 from any to any")]
     (claim,) = claims_frame(aiguille.claims(before, tmp_path / "claims.yaml")).itertuples()
     assert (claim.holds, "443" in claim.packet) == ("refuted", True)
+
+
+def test_sites_and_interfaces_of_the_sample(tmp_path: Path) -> None:
+    write_estate(tmp_path / "estate")
+    sites = data("compare", "compare", tmp_path / "estate", "--sites", code=1)
+    drifted = {pair["device"]: pair["against"] for pair in sites["pairs"] if pair["opens"]}
+    assert drifted == {"hut-marmot": "hut-larch"}
+    gateway = (tmp_path / "estate", "--device", "valley-gw", "--interfaces")
+    (pair,) = data("compare", "compare", *gateway, "eth1.40", "eth1.20", code=1)["pairs"]
+    assert {"tcp 20-25 from any to any entering eth1.20"} <= {row["words"] for row in pair["closes"]}
+    assert "has no interface 'eth9'" in run("compare", *gateway, "eth1.40", "eth9").stderr
+    assert "two questions" in run("compare", tmp_path / "estate", "--sites", "--interfaces", "a", "b").stderr
+    assert run("compare", tmp_path / "estate", tmp_path / "estate", "--master", "hut-larch").returncode == 2

@@ -15,7 +15,20 @@ from aiguille.analysis.traffic import Traffic, cut, opening, rows
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Device, Direction
 from aiguille.packets import Packet
-from aiguille.space import COUNTED, EVERYTHING, Box, Cell, Slices, Symbols, box_size, subtract
+from aiguille.space import (
+    COUNTED,
+    EVERYTHING,
+    Axis,
+    Box,
+    Cell,
+    IntervalSet,
+    Slices,
+    Symbols,
+    box,
+    box_size,
+    overlap,
+    subtract,
+)
 
 
 class Difference(Struct, frozen=True):
@@ -115,8 +128,10 @@ class Change(Struct, frozen=True):
         return len(self.before) == 1 == len(self.after)
 
 
-def changes(one: Device, other: Device) -> list[Change]:
+def changes(one: Device, other: Device, interface: str | None = None) -> list[Change]:
     """What newly opens and what newly closes from one device to another, in few disjoint rows; what opens comes first.
+
+    interface: look only at what enters or leaves by it
 
     Families and directions that only one of the two has rules for are not compared; see `silent`.
     """
@@ -126,7 +141,7 @@ def changes(one: Device, other: Device) -> list[Change]:
         for mine in first.held(direction):
             theirs = second.get(mine.family, direction)
             if theirs is not None:
-                out += _changes(mine, theirs)
+                out += _changes(mine, theirs, interface)
     return sorted(out, key=lambda found: not found.opens)
 
 
@@ -142,15 +157,20 @@ def silent(one: Device, other: Device) -> list[tuple[int, Direction, bool]]:
     return found
 
 
-def _changes(one: Program, other: Program) -> Iterator[Change]:
+def _changes(one: Program, other: Program, interface: str | None) -> Iterator[Change]:
+    within = [EVERYTHING]
+    if interface is not None:
+        number = IntervalSet.of(one.space.symbols.number(interface))
+        rest = number.complement(one.space.tops[Axis.IN])
+        within = [box([(Axis.IN, number)]), box([(Axis.IN, rest), (Axis.OUT, number)])]
     done: list[Box] = []
     found: list[tuple[Cell, Hashable]] = []
     written = _by_line(one), _by_line(other)
-    for box in _places(one, other):
-        left = [box]
+    for place in _places(one, other):
+        left = [common for part in within if (common := overlap(place, part)) is not None]
         for earlier in done:
             left = [piece for part in left for piece in subtract(part, earlier, one.space.tops)]
-        done.append(box)
+        done.append(place)
         for part in (piece for region in left for piece in opening(one, region)):
             found += _differing(one, other, part, written)
     for traffic, label in rows(one, found):

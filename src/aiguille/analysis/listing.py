@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence, Set
+import difflib
+from collections.abc import Callable, Iterable, Iterator, Sequence, Set
+from functools import partial
 
 from msgspec import Struct
 
 from aiguille.analysis.breadth import breadth
+from aiguille.analysis.objects import holders, names_in
 from aiguille.analysis.program import Programs, families
 from aiguille.analysis.standing import StandingReport
-from aiguille.model import NotUnderstoodError, UsageError
+from aiguille.model import Device, InterfaceName, NameKind, NotUnderstoodError, UsageError
 from aiguille.model.protocols import PORTS
 from aiguille.packets.sentences import read_sentence
 from aiguille.space import Axis, Box, IntervalSet
@@ -23,6 +26,12 @@ class Touching(Struct, frozen=True):
     port: int | None
 
 
+class Naming(Struct, frozen=True):
+    """A name: of an object, a group, a service, a zone or an interface."""
+
+    name: str
+
+
 class Selection(Struct, frozen=True):
     """Which rules to list; empty means all.
 
@@ -33,9 +42,38 @@ class Selection(Struct, frozen=True):
     standings: Sequence[str] = ()
     chains: Sequence[str] = ()
     actions: Sequence[str] = ()
-    touching: Touching | None = None
+    touching: Touching | Naming | None = None
     named: Set[tuple[str, str, int | str]] | None = None
     order: str = "export"
+
+
+def touching_in(devices: Sequence[Device], text: str) -> Touching | Naming:
+    """What ``--touching`` asks for: a name of one of the devices, else an address or port; see `read_touching`.
+
+    Raises UsageError, with the nearest names, for what is neither.
+    """
+    names = [name for device in devices for name in _names_of(device)]
+    if text in names:
+        return Naming(text)
+    try:
+        return read_touching(text)
+    except UsageError:
+        near = difflib.get_close_matches(text, names, n=3)
+        if not near or any(sign in text for sign in ":."):
+            raise
+        raise UsageError(
+            f"'{text}' is neither an address or port nor a name that is known; there is {', '.join(dict.fromkeys(near))}"
+        ) from None
+
+
+def _names_of(device: Device) -> Iterator[str]:
+    for some in (device.addresses, device.services, device.sets, device.zones, device.interfaces):
+        yield from (one.name for one in some)
+    for rulebase in device.rulebases:
+        for _, rule in rulebase.rules():
+            for condition in rule.match.conditions:
+                yield from (name for _, name in names_in(condition))
+                yield from (one.name for one in condition.operands if isinstance(one, InterfaceName) and not one.prefix)
 
 
 def read_touching(text: str) -> Touching:
@@ -61,6 +99,7 @@ def read_touching(text: str) -> Touching:
 
 def select(programs: Programs, reports: Iterable[StandingReport], wanted: Selection) -> list[StandingReport]:
     """The reports wanted, in the order wanted; ties keep the order of the export."""
+    touches = _toucher(programs, wanted.touching)
     out = [
         report
         for report in reports
@@ -68,7 +107,7 @@ def select(programs: Programs, reports: Iterable[StandingReport], wanted: Select
         and (not wanted.chains or report.chain.name in wanted.chains)
         and (wanted.named is None or (report.rulebase.name, report.chain.name, report.rule.number) in wanted.named)
         and (not wanted.actions or report.rule.action.value in wanted.actions)
-        and (wanted.touching is None or _touches(programs, report, wanted.touching))
+        and (touches is None or touches(report))
     ]
     if wanted.order == "openness":
         out.sort(key=lambda report: _openness(programs, report), reverse=True)
@@ -81,6 +120,25 @@ def _openness(programs: Programs, report: StandingReport) -> tuple[float, int]:
     """For ordering: how wide a rule is in either family, then how many packets it decides."""
     width = breadth(programs, report.rulebase, report.chain, report.rule).width if report.openness.high else None
     return (-1.0 if width is None else width, report.openness.high)
+
+
+def _toucher(programs: Programs, wanted: Touching | Naming | None) -> Callable[[StandingReport], bool] | None:
+    """Whether a rule touches what is asked for."""
+    if wanted is None:
+        return None
+    if isinstance(wanted, Touching):
+        return partial(_touches, programs, touching=wanted)
+    found = holders(programs.device, wanted.name)
+    found |= {(kind, wanted.name) for kind in (NameKind.ZONE, NameKind.ADDRESS, NameKind.SERVICE, NameKind.SET)}
+
+    def names(report: StandingReport) -> bool:
+        return any(
+            any(one in found for one in names_in(condition))
+            or any(isinstance(one, InterfaceName) and one.name == wanted.name for one in condition.operands)
+            for condition in report.rule.match.conditions
+        )
+
+    return names
 
 
 def _touches(programs: Programs, report: StandingReport, touching: Touching) -> bool:

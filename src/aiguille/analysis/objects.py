@@ -99,6 +99,32 @@ def reached(device: Device) -> set[tuple[NameKind, str]]:
     return seen
 
 
+def holders(device: Device, name: str) -> set[tuple[NameKind, str]]:
+    """An object of a name and every group that holds it, through any number of groups; empty where there is no such object."""
+    held: dict[tuple[NameKind, str], list[tuple[NameKind, str]]] = {}
+    todo: list[tuple[NameKind, str]] = []
+    for one in _all(device):
+        here = (kind_of(one), one.name)
+        if one.name == name:
+            todo.append(here)
+        for member in members_of(one):
+            held.setdefault((member.kind, member.name), []).append(here)
+    todo += [(kind, other) for kind, other in held if other == name]
+    found: set[tuple[NameKind, str]] = set()
+    while todo:
+        one_name = todo.pop()
+        if one_name not in found:
+            found.add(one_name)
+            todo += held.get(one_name, ())
+    return found
+
+
+def names_in(condition: Condition) -> Iterator[tuple[NameKind, str]]:
+    """The objects, zones and the like that a condition names."""
+    for operand in _named(condition):
+        yield operand.kind, operand.name
+
+
 def cycle_from(device: Device, start: Object) -> list[str]:
     """The names on a way from an object back to itself, empty if there is none."""
     by_name = {(kind_of(one), one.name): one for one in _all(device)}

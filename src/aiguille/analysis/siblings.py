@@ -72,6 +72,29 @@ def likeness(devices: Sequence[Device]) -> float:
     return sum(better) / len(better) if better else 0.0
 
 
+MEANT_ALIKE = 0.6
+"""The share of what they say that siblings have in common at least: a tag such as edge brings together what was never alike."""
+
+
+def groups_of_sites(estate: Estate) -> Iterator[tuple[Device, ...]]:
+    """Devices that were set up alike, in groups: siblings that have most of their named rules, and interfaces, in common."""
+    seen: set[str] = set()
+    for device in estate.devices:
+        _, group = siblings_of(estate, device)
+        if device.name in seen or len(group) < 2 or likeness(group) < MEANT_ALIKE:
+            continue
+        names = [{one.name for one in member.interfaces} for member in group]
+        if any(2 * len(a & b) < len(a | b) for a, b in combinations(names, 2)):
+            continue
+        seen |= {one.name for one in group}
+        yield group
+
+
+def most_like(group: Sequence[Device]) -> Device:
+    """The one whose settings and named rules the others share most; the first of several."""
+    return max(group, key=lambda one: sum(likeness((one, other)) for other in group if other is not one))
+
+
 def features(device: Device) -> dict[str, tuple[str, Span | None]]:
     """What siblings are compared by: settings, services by interface, defaults, and rules by chain and name."""
     return {what: (value, where) for what, value, where in _features(device)}

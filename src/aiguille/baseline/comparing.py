@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Callable, Sequence
 
 from msgspec import Struct
@@ -11,9 +12,11 @@ from aiguille.analysis.compare import PAIR_EFFORT, Change, changes, silent
 from aiguille.analysis.decide import maybe_accepted, surely_accepted
 from aiguille.analysis.edits import RuleEdit, ThingEdit, rule_edits, thing_edits
 from aiguille.analysis.exposure import opening
+from aiguille.analysis.moving import at_site, exchanged
 from aiguille.analysis.program import Programs, own_addresses
 from aiguille.analysis.services import management_services
-from aiguille.analysis.sides import not_loopback
+from aiguille.analysis.siblings import groups_of_sites, most_like
+from aiguille.analysis.sides import interface_names, not_loopback
 from aiguille.analysis.study import Study
 from aiguille.baseline.audit import Audit
 from aiguille.baseline.findings import Finding
@@ -46,6 +49,7 @@ class Pair(Struct, frozen=True):
 
     changes: what newly opens or closes; None where that is too entangled to tell
     silent: families and directions with rules on one side only, True where that is after
+    against: what the device is compared with, where that is not what it was itself
     """
 
     before: Device
@@ -55,6 +59,7 @@ class Pair(Struct, frozen=True):
     rules: tuple[RuleEdit, ...]
     things: tuple[ThingEdit, ...]
     access: tuple[Access, ...] = ()
+    against: str = ""
 
     @property
     def opened(self) -> tuple[Change, ...]:
@@ -128,6 +133,55 @@ def compare(
         tuple(one for key, one in last.items() if key in aged and key not in first),
         sum(1 for key in last if key in first),
     )
+
+
+def compare_sites(estate: Estate, master: Device | None = None) -> Comparison:
+    """Each site with its template, moved to the site's own networks: what the site lets through beyond it, and what it does not.
+
+    master: the template, for all sites of its make; without one, of each group of siblings the one that is most like the others
+
+    Raises UsageError where no two devices are siblings, or none is of the master's make.
+    """
+    apart: tuple[str, ...] = ()
+    if master is not None:
+        others = [one for one in estate.devices if one.name != master.name]
+        pairs = [_site(estate, master, one) for one in others if one.dialect == master.dialect]
+        apart = tuple(one.name for one in others if one.dialect != master.dialect)
+    else:
+        pairs = []
+        for group in groups_of_sites(estate):
+            template = most_like(group)
+            pairs += [_site(estate, template, one) for one in group if one is not template]
+    if not pairs:
+        raise UsageError(
+            "there are no sites to compare: siblings are of one make, share a tag or an export, and most of their rules by name; "
+            "--master NAME or FILE says with what to compare"
+        )
+    return Comparison(tuple(pairs), (), apart, (), (), (), None)
+
+
+def _site(estate: Estate, master: Device, site: Device) -> Pair:
+    pair = _pair(estate, at_site(master, site), site, ())
+    return replace(pair, before=replace(pair.before, name=master.name), against=master.name)
+
+
+def compare_interfaces(estate: Estate, device: Device, one: str, other: str) -> Comparison:
+    """What a device lets enter or leave by one interface and not by another, in terms of `other`.
+
+    Raises UsageError, with those there are, for an interface the device does not have.
+    """
+    known = interface_names(device)
+    for name in (one, other):
+        if name not in known:
+            near = difflib.get_close_matches(name, known, n=2) or list(known)[:8]
+            raise UsageError(f"{device.name} has no interface '{name}'; there is {', '.join(near)}")
+    try:
+        with limited(PAIR_EFFORT, apart=True):
+            found = tuple(changes(exchanged(device, one, other), device, other))
+    except TooComplexError:
+        found = None
+    pair = Pair(device, device, found, (), (), (), (), f"{one}, for {other}")
+    return Comparison((pair,), (), (), (), (), (), None)
 
 
 def _findings(audit: Audit, devices: Sequence[str]) -> dict[str, Finding]:

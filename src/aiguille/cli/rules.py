@@ -50,7 +50,10 @@ def add(parser: argparse.ArgumentParser) -> None:
         help=f"only these: {', '.join(ACTIONS)}; repeatable",
     )
     parser.add_argument(
-        "--touching", metavar="ADDRESS/PORT", help="only rules that match packets from or to it; a part may be left out"
+        "--touching",
+        metavar="NAME|ADDRESS/PORT",
+        help="only rules that name this object, service, zone or interface, be it through groups; or that match packets from or to "
+        "an address or port, of which a part may be left out",
     )
     parser.add_argument(
         "--sort", choices=("export", "openness", "hits"), default="export", help="order (default: as in the export)"
@@ -66,15 +69,13 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     # A run makes millions of small objects that all live to its end; looking for garbage among them costs a fifth.
     gc.disable()
-    from aiguille.analysis.listing import Selection, read_touching, select
+    from aiguille.analysis.listing import Selection, select, touching_in
     from aiguille.analysis.lookup import one_device
     from aiguille.analysis.program import Programs
     from aiguille.analysis.standing import standings
     from aiguille.reports.csvfile import as_csv
     from aiguille.reports.rules import rules_data, show_rules
     from aiguille.reports.tables import RULES, rules_rows
-
-    touching = read_touching(arguments.touching) if arguments.touching else None
 
     def text() -> str:
         lines: list[str] = []
@@ -89,6 +90,7 @@ def run(arguments: argparse.Namespace) -> int:
     output.check_outputs(arguments, writers)
     estate = inputs.read_estate(arguments)
     devices = [one_device(estate, name) for name in dict.fromkeys(arguments.device)] or estate.devices
+    touching = touching_in(devices, arguments.touching) if arguments.touching else None
     behind = None
     if any(value for name, value in options.filters(arguments).items() if name != "device"):
         behind = inputs.run_audit(arguments, estate).narrowed(**options.filters(arguments)).rules
@@ -102,6 +104,8 @@ def run(arguments: argparse.Namespace) -> int:
             wanted = Selection(arguments.standing, arguments.chain, arguments.action, touching, named, arguments.sort)
             found.append((programs, select(programs, standings(programs, jobs), wanted)))
             described(number, len(devices))
+    if touching is not None:
+        found = [one for one in found if one[1]] or found[:1]
     if arguments.json:
         sys.stdout.writelines(rules_data(found, jobs))
     else:

@@ -48,7 +48,8 @@ def compare_data(found: Comparison) -> Data:
 
 def _pair_data(pair: Pair) -> Data:
     return {
-        "device": pair.before.name,
+        "device": pair.after.name,
+        "against": pair.against,
         "entangled": pair.changes is None,
         "opens": [_change_data(one) for one in pair.opened],
         "closes": [_change_data(one) for one in pair.closed],
@@ -144,18 +145,21 @@ def _verdict(ends: frozenset[bool]) -> str:
 
 def show_compare(console: Console, found: Comparison) -> None:
     """Device by device: what opens and closes, what was rewritten; then the findings."""
-    same = [pair.before.name for pair in found.pairs if _is_same(pair)]
+    same = [pair.after.name for pair in found.pairs if _is_same(pair)]
     for pair in found.pairs:
-        if pair.before.name in same and len(same) > 1:
+        if pair.after.name in same and len(same) > 1:
             continue
-        console.print(Text.assemble((visible(pair.before.name), "bold"), f"  {_summary(pair)}"))
+        against = f" against {visible(pair.against)}" if pair.against else ""
+        console.print(Text.assemble((visible(pair.after.name), "bold"), f"{against}  {_summary(pair)}"))
         for line in _pair_lines(pair):
             console.print(Padding(line, (0, 0, 0, 2)))
     if len(same) > 1:
-        console.print(Text(f"{len(same)} devices are as they were: {', '.join(map(visible, same))}", "dim"))
+        alike = "as they were" if not any(pair.against for pair in found.pairs) else "alike"
+        console.print(Text(f"{len(same)} devices are {alike}: {', '.join(map(visible, same))}", "dim"))
     for names, side in ((found.only_before, "before"), (found.only_after, "after")):
         if names:
-            console.print(Text(f"Only {side}: {', '.join(map(visible, names))}"))
+            word = f"Only {side}" if not any(pair.against for pair in found.pairs) else "Of another make"
+            console.print(Text(f"{word}: {', '.join(map(visible, names))}"))
     if found.unchanged is None:
         return
     console.print()
@@ -180,6 +184,8 @@ def _summary(pair: Pair) -> str:
         return "too entangled to say what opens or closes; --effort 20 works longer"
     if not pair.changes:
         return "lets the same through"
+    if pair.against:
+        return f"{counted(len(pair.opened), 'row')} open here alone, {len(pair.closed)} there alone"
     return f"{counted(len(pair.opened), 'row')} newly open, {len(pair.closed)} newly closed"
 
 
@@ -197,7 +203,7 @@ def _pair_lines(pair: Pair) -> Iterator[Text | Table]:
         ("closes", "black on dark_sea_green2", pair.closed),
     ):
         for one_change in some[:_ROWS]:
-            yield _change(word, style, one_change)
+            yield _change(word, style, one_change, pair.against)
         if len(some) > _ROWS:
             yield Text(f"and {len(some) - _ROWS} more that {word[:-1]}; --json has all", "dim")
     for family, direction, after in pair.silent:
@@ -213,14 +219,15 @@ def _after(verdict: str) -> str:
     return "perhaps no longer" if verdict == "perhaps" else "no longer"
 
 
-def _change(word: str, style: str, one: Change) -> Table:
+def _change(word: str, style: str, one: Change, against: str) -> Table:
     badge = f" {word if one.certain else 'may ' + word[:-1]} "
     before, after = (_by(steps) for steps in one.deciders)
     rows = _grid()
     rows.add_row(
         Text(badge, style), Text.assemble(visible(one.traffic.words()), (f"  {one.traffic.direction.value}", "dim"))
     )
-    decided = f"before {_verdict(one.before)} by {before}; after {_verdict(one.after)} by {after}"
+    first, second = ("there", "here") if against else ("before", "after")
+    decided = f"{first} {_verdict(one.before)} by {before}; {second} {_verdict(one.after)} by {after}"
     rows.add_row("", Text(decided, LINE_STYLE))
     rows.add_row("", Text(one.traffic.packet.sentence(), PACKET_STYLE))
     return rows
