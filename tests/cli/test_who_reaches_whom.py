@@ -381,3 +381,20 @@ def test_sites_and_interfaces_of_the_sample(tmp_path: Path) -> None:
     assert "has no interface 'eth9'" in run("compare", *gateway, "eth1.40", "eth9").stderr
     assert "two questions" in run("compare", tmp_path / "estate", "--sites", "--interfaces", "a", "b").stderr
     assert run("compare", tmp_path / "estate", tmp_path / "estate", "--master", "hut-larch").returncode == 2
+
+
+def test_the_next_quarter_of_the_sample(tmp_path: Path) -> None:
+    write_estate(tmp_path / "autumn")
+    assert run("demo", "--later", tmp_path / "winter", "--quiet").returncode == 0
+    found = data("compare", "compare", tmp_path / "autumn", tmp_path / "winter", code=1)
+    opened = {
+        pair["device"]: [row["words"] for row in pair["opens"] if row["likely"]]
+        for pair in found["pairs"]
+        if pair["opens"]
+    }
+    assert opened.keys() == {"valley-gw", "hut-pine"}
+    assert opened["valley-gw"] == ["tcp 9443 from 10.44.50.0/29 to any entering eth1.50"]
+    forged = next(row for row in found["pairs"][0]["opens"] if not row["likely"])
+    assert forged["words"] == "tcp 80 from any but 10.44.10.0/24 to any entering eth1.10 leaving eth1.30"
+    assert {one["severity"] for one in found["findings"]["mended"]} >= {"critical", "high"}
+    assert [one["check"] for one in found["findings"]["due"]] == ["access.idle-accounts"]

@@ -9,9 +9,11 @@ from msgspec import Struct
 
 from aiguille.analysis.alignment import in_order, written_alike
 from aiguille.analysis.decide import Cut, Ends, rows_of
+from aiguille.analysis.homes import at_home
 from aiguille.analysis.program import Program, Programs, Step
 from aiguille.analysis.resolve import symbols_of
 from aiguille.analysis.traffic import Traffic, cut, opening, rows
+from aiguille.analysis.ways import along
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Device, Direction
 from aiguille.packets import Packet
@@ -111,12 +113,15 @@ class Change(Struct, frozen=True):
 
     before, after: what may become of them on either side, True for letting them through
     deciders: the steps that decide them before and after
+    likely: whether their sources live behind the interface they enter by, and they leave by the one that leads to their destinations,
+        as far as networks are known; other packets are forged, or lost
     """
 
     traffic: Traffic
     before: frozenset[bool]
     after: frozenset[bool]
     deciders: tuple[tuple[Step, ...], tuple[Step, ...]]
+    likely: bool = True
 
     @property
     def opens(self) -> bool:
@@ -142,7 +147,7 @@ def changes(one: Device, other: Device, interface: str | None = None) -> list[Ch
             theirs = second.get(mine.family, direction)
             if theirs is not None:
                 out += _changes(mine, theirs, interface)
-    return sorted(out, key=lambda found: not found.opens)
+    return sorted(out, key=lambda found: (not found.opens, not found.likely))
 
 
 def silent(one: Device, other: Device) -> list[tuple[int, Direction, bool]]:
@@ -161,22 +166,36 @@ def _changes(one: Program, other: Program, interface: str | None) -> Iterator[Ch
     within = [EVERYTHING]
     if interface is not None:
         number = IntervalSet.of(one.space.symbols.number(interface))
-        rest = number.complement(one.space.tops[Axis.IN])
-        within = [box([(Axis.IN, number)]), box([(Axis.IN, rest), (Axis.OUT, number)])]
+        beside = number.complement(one.space.tops[Axis.IN])
+        within = [box([(Axis.IN, number)]), box([(Axis.IN, beside), (Axis.OUT, number)])]
     done: list[Box] = []
-    found: list[tuple[Cell, Hashable]] = []
+    likely: list[tuple[Cell, Hashable]] = []
+    others: list[tuple[Cell, Hashable]] = []
     written = _by_line(one), _by_line(other)
+    homes = at_home(other)
     for place in _places(one, other):
         left = [common for part in within if (common := overlap(place, part)) is not None]
         for earlier in done:
             left = [piece for part in left for piece in subtract(part, earlier, one.space.tops)]
         done.append(place)
-        for part in (piece for region in left for piece in opening(one, region)):
-            found += _differing(one, other, part, written)
-    for traffic, label in rows(one, found):
-        before, after, mine, theirs = cast("_Label", label)
-        steps = tuple(one.steps[number] for number in sorted(mine)), tuple(other.steps[n] for n in sorted(theirs))
-        yield Change(traffic, before, after, steps)
+        for region in left:
+            rest = [region]
+            for home in homes:
+                common = overlap(region, home)
+                for part in along(other, common) if common is not None else ():
+                    for piece in opening(one, part):
+                        likely += _differing(one, other, piece, written)
+                    rest = [piece for each in rest for piece in subtract(each, part, one.space.tops)]
+            for part in (piece for each in rest for piece in opening(one, each)):
+                others += _differing(one, other, part, written)
+    whole, apart = rows(one, [*likely, *others]), rows(one, likely)
+    # What is one row for all sources need not be taken apart by where they live.
+    parted = ((apart, True), (rows(one, others), False)) if len(apart) < len(whole) else ((whole, True),)
+    for found, is_likely in parted:
+        for traffic, label in found:
+            before, after, mine, theirs = cast("_Label", label)
+            steps = tuple(one.steps[number] for number in sorted(mine)), tuple(other.steps[n] for n in sorted(theirs))
+            yield Change(traffic, before, after, steps, is_likely)
 
 
 def _by_line(program: Program) -> list[int]:

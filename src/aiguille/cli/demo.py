@@ -16,7 +16,8 @@ HELP = "write the sample estate, Valdrane Lifts, to a folder and audit it"
 REPORT = "report.html"
 EXAMPLES = """examples:
   aiguille demo
-  aiguille demo /tmp/valdrane --json"""
+  aiguille demo /tmp/valdrane --json
+  aiguille demo --later valdrane-winter && aiguille compare valdrane-lifts valdrane-winter"""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
@@ -28,6 +29,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         type=Path,
         help="where to write it (default: valdrane-lifts)",
     )
+    parser.add_argument(
+        "--later", action="store_true", help="the estate a quarter later, for a re-test: what was exported anew"
+    )
     options.add_output(parser, audit.ENDINGS)
     parser.set_defaults(as_of=None, details=False, top=10)
 
@@ -35,7 +39,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     from aiguille.demo import write_estate
 
-    write_estate(arguments.folder, force=arguments.force)
+    write_estate(arguments.folder, force=arguments.force, later=arguments.later)
     done = audit.report(arguments, [arguments.folder])
     _write_report(arguments, done)
     return 0

@@ -121,6 +121,7 @@ def _change_data(one: Change) -> Data:
         "before": _verdict(one.before),
         "after": _verdict(one.after),
         "certain": one.certain,
+        "likely": one.likely,
         "decided_before": [step_data(step) for step in before],
         "decided_after": [step_data(step) for step in after],
     }
@@ -184,9 +185,10 @@ def _summary(pair: Pair) -> str:
         return "too entangled to say what opens or closes; --effort 20 works longer"
     if not pair.changes:
         return "lets the same through"
+    opened, closed = (sum(one.likely for one in some) or len(some) for some in (pair.opened, pair.closed))
     if pair.against:
-        return f"{counted(len(pair.opened), 'row')} open here alone, {len(pair.closed)} there alone"
-    return f"{counted(len(pair.opened), 'row')} newly open, {len(pair.closed)} newly closed"
+        return f"{counted(opened, 'row')} open here alone, {closed} there alone"
+    return f"{counted(opened, 'row')} newly open, {closed} newly closed"
 
 
 def _pair_lines(pair: Pair) -> Iterator[Text | Table]:
@@ -202,10 +204,15 @@ def _pair_lines(pair: Pair) -> Iterator[Text | Table]:
         ("opens", "white on red3", pair.opened),
         ("closes", "black on dark_sea_green2", pair.closed),
     ):
-        for one_change in some[:_ROWS]:
+        likely = [one for one in some if one.likely] or list(some)
+        for one_change in likely[:_ROWS]:
             yield _change(word, style, one_change, pair.against)
-        if len(some) > _ROWS:
-            yield Text(f"and {len(some) - _ROWS} more that {word[:-1]}; --json has all", "dim")
+        if len(likely) > _ROWS:
+            yield Text(f"and {len(likely) - _ROWS} more that {word[:-1]}; --json has all", "dim")
+        if forged := len(some) - len(likely):
+            does = word if forged == 1 else word[:-1]
+            why = "for sources that do not live where they come in; --json has all"
+            yield Text(f"and {counted(forged, 'row')} that {does} {why}", "dim")
     for family, direction, after in pair.silent:
         side = "after" if after else "before"
         yield Text(f"IPv{family} {direction.value}: there are rules {side} only, so nothing is said of it", "dim")
