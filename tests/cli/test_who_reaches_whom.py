@@ -397,4 +397,4 @@ def test_the_next_quarter_of_the_sample(tmp_path: Path) -> None:
     forged = next(row for row in found["pairs"][0]["opens"] if not row["likely"])
     assert forged["words"] == "tcp 80 from any but 10.44.10.0/24 to any entering eth1.10 leaving eth1.30"
     assert {one["severity"] for one in found["findings"]["mended"]} >= {"critical", "high"}
-    assert [one["check"] for one in found["findings"]["due"]] == ["access.idle-accounts"]
+    assert [one["check"] for one in found["findings"]["due"]] == ["usage.unused-account"]
