@@ -115,7 +115,7 @@ def test_administrators(tmp_path: Path, change: str, who: str, told: list[tuple[
     (tmp_path / "gw.v4").write_text(HOST % f"{states}-A INPUT -s 10.0.0.0/24 -p tcp --dport 22 -j ACCEPT\n")
     before = aiguille.read(tmp_path / "gw.v4")
     network = read_network(who)
-    (pair,) = compare(before, aiguille.as_if(before, change), None, [network]).pairs  # type: ignore[list-item]
+    (pair,) = compare(before, aiguille.as_if(before, change), None, [(network, "")]).pairs  # type: ignore[list-item]
     assert [(one.service, one.before, one.after, one.running_after) for one in pair.access] == told
     assert [one.lost for one in pair.access] == [one[2] == "no" for one in told]
 

@@ -398,3 +398,15 @@ def test_the_next_quarter_of_the_sample(tmp_path: Path) -> None:
     assert forged["words"] == "tcp 80 from any but 10.44.10.0/24 to any entering eth1.10 leaving eth1.30"
     assert {one["severity"] for one in found["findings"]["mended"]} >= {"critical", "high"}
     assert [one["check"] for one in found["findings"]["due"]] == ["usage.unused-account"]
+
+
+def test_who_gets_locked_out_on_the_way(folder: Path) -> None:
+    changes = ["remove rule 3 of INPUT", "put first in INPUT: accept tcp from 10.0.0.0/24 to any:22"]
+    asked = [word for change in changes for word in ("--as-if", change)]
+    words = ("compare", folder / "before.v4", "--no-findings", "--administrator", "10.0.0.9/ssh", *asked)
+    (pair,) = data("compare", *words, code=3)["pairs"]
+    (one,) = pair["administrators"]
+    assert [step["new_session"] for step in one["after_each"]] == ["no", "yes"]
+    assert (one["before"], one["after"], one["lost"]) == ("yes", "yes", False)
+    assert "LOCKED OUT ON THE WAY" in run(*words).stdout
+    assert "neither a protocol nor a service" in run(*words[:4], "10.0.0.9/shs", *asked).stderr

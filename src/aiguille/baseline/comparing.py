@@ -12,6 +12,7 @@ from aiguille.analysis.compare import PAIR_EFFORT, Change, changes, silent
 from aiguille.analysis.decide import maybe_accepted, surely_accepted
 from aiguille.analysis.edits import RuleEdit, ThingEdit, rule_edits, thing_edits
 from aiguille.analysis.exposure import opening
+from aiguille.analysis.flows import read_services
 from aiguille.analysis.moving import at_site, exchanged
 from aiguille.analysis.program import Programs, own_addresses
 from aiguille.analysis.services import management_services
@@ -20,7 +21,18 @@ from aiguille.analysis.sides import interface_names, not_loopback
 from aiguille.analysis.study import Study
 from aiguille.baseline.audit import Audit
 from aiguille.baseline.findings import Finding
-from aiguille.model import Addresses, Device, Direction, Estate, State, TooComplexError, UsageError
+from aiguille.model import (
+    Addresses,
+    Device,
+    Direction,
+    Estate,
+    ManagementService,
+    Numbers,
+    ServiceTerm,
+    State,
+    TooComplexError,
+    UsageError,
+)
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Box, IntervalSet, box, overlap
 from aiguille.space.effort import limited
@@ -30,6 +42,7 @@ class Access(Struct, frozen=True):
     """Whether an administrator gets to a way of managing a device: newly, and with a session that runs.
 
     before, after: "yes", "perhaps" or "no" each
+    between: where several changes are made, what each is and whether a new session gets in after it
     """
 
     administrator: str
@@ -38,10 +51,18 @@ class Access(Struct, frozen=True):
     after: str
     running_before: str
     running_after: str
+    between: tuple[tuple[str, str], ...] = ()
 
     @property
     def lost(self) -> bool:
         return self.before == "yes" and self.after != "yes"
+
+    @property
+    def interrupted(self) -> str:
+        """The first change after which no new session surely gets in although one does in the end; empty if there is none."""
+        if self.lost or self.before != "yes":
+            return ""
+        return next((change for change, verdict in self.between if verdict != "yes"), "")
 
 
 class Pair(Struct, frozen=True):
@@ -106,13 +127,37 @@ def paired(before: Estate, after: Estate) -> tuple[Estate, Estate]:
     return before, after
 
 
+Administrator = tuple[Addresses, str]
+"""Where an administrator sits, and the service he uses: by name, or as tcp/9443; empty for any way of managing a device."""
+
+
 def compare(
-    before: Estate, after: Estate, audited: Callable[[Estate], Audit] | None, administrators: Sequence[Addresses] = ()
+    before: Estate,
+    after: Estate,
+    audited: Callable[[Estate], Audit] | None,
+    administrators: Sequence[Administrator] = (),
+    steps: Sequence[tuple[str, Estate]] = (),
 ) -> Comparison:
-    """Compare two estates. audited: what checks one of them, None to leave findings out."""
+    """Compare two estates.
+
+    audited: what checks one of them, None to leave findings out
+    steps: the changes that lead from the one to the other, each with the estate after it
+
+    Raises UsageError if no device is on both sides, and for an administrator's service that is none.
+    """
     before, after = paired(before, after)
     theirs = {device.name: device for device in after.devices}
-    pairs = tuple(_pair(before, one, theirs[one.name], administrators) for one in before.devices if one.name in theirs)
+    pairs = tuple(
+        _pair(
+            before,
+            one,
+            theirs[one.name],
+            administrators,
+            [(said, device) for said, estate in steps for device in estate.devices if device.name == one.name],
+        )
+        for one in before.devices
+        if one.name in theirs
+    )
     both = [pair.before.name for pair in pairs]
     only_before, only_after = (
         tuple(device.name for device in one.devices if device.name not in both) for one in (before, after)
@@ -188,13 +233,20 @@ def _findings(audit: Audit, devices: Sequence[str]) -> dict[str, Finding]:
     return {one.fingerprint: one for one in audit.findings if one.device in devices}
 
 
-def _pair(estate: Estate, before: Device, after: Device, administrators: Sequence[Addresses]) -> Pair:
+def _pair(
+    estate: Estate,
+    before: Device,
+    after: Device,
+    administrators: Sequence[Administrator],
+    steps: Sequence[tuple[str, Device]] = (),
+) -> Pair:
     try:
         with limited(PAIR_EFFORT, apart=True):
             found = tuple(changes(before, after))
     except TooComplexError:
         found = None
-    wanted = (*administrators, *(one for one in before.administrators if one not in administrators))
+    named = {who for who, _ in administrators}
+    wanted = (*administrators, *((who, "") for who in before.administrators if who not in named))
     return Pair(
         before,
         after,
@@ -202,31 +254,47 @@ def _pair(estate: Estate, before: Device, after: Device, administrators: Sequenc
         tuple(silent(before, after)),
         tuple(rule_edits(before, after)),
         tuple(thing_edits(before, after)),
-        tuple(access(estate, before, after, wanted)),
+        tuple(access(estate, before, after, wanted, steps)),
     )
 
 
-def access(estate: Estate, before: Device, after: Device, administrators: Sequence[Addresses]) -> list[Access]:
-    """For each administrator and way of managing the device that answers before: whether new and running sessions go on."""
+def access(
+    estate: Estate,
+    before: Device,
+    after: Device,
+    administrators: Sequence[Administrator],
+    steps: Sequence[tuple[str, Device]] = (),
+) -> list[Access]:
+    """For each administrator and way of managing the device that answers before: whether new and running sessions go on.
+
+    steps: the device after each of several changes, with the words of the change
+    """
     studies = [Study(device, estate, Programs(device)) for device in (before, after)]
+    between = [(said, Study(device, estate, Programs(device))) for said, device in steps] if len(steps) > 1 else []
     out = []
-    for who in administrators:
-        for service in management_services(before):
-            if not service.enabled:
-                continue
-            described = [_reaches(study, who, list(opening(who.family, service))) for study in studies]
-            if described[0][0] != "no":
-                out.append(
-                    Access(
-                        spell_operand(who),
-                        service.name,
-                        described[0][0],
-                        described[1][0],
-                        described[0][1],
-                        described[1][1],
-                    )
-                )
+    for who, used in administrators:
+        for service in _used(before, used):
+            ways = list(opening(who.family, service))
+            first, last = (_reaches(study, who, ways) for study in studies)
+            if first[0] != "no":
+                in_turn = tuple((said, _reaches(study, who, ways)[0]) for said, study in between)
+                out.append(Access(spell_operand(who), service.name, first[0], last[0], first[1], last[1], in_turn))
     return out
+
+
+def _used(device: Device, used: str) -> list[ManagementService]:
+    """The ways of managing a device, or the one an administrator is said to use."""
+    known = [one for one in management_services(device) if one.enabled]
+    if not used:
+        return known
+    named = [one for one in known if one.name.lower() == used.lower()]
+    if named:
+        return named
+    terms = [
+        ServiceTerm(Numbers(number, number), (), tuple(Numbers(*span) for span in ports.spans))
+        for number, ports in read_services(used.replace(":", "/"))
+    ]
+    return [ManagementService(used, tuple(terms), False, None)]
 
 
 def _reaches(study: Study, who: Addresses, services: Sequence[Box]) -> tuple[str, str]:

@@ -43,7 +43,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     from aiguille.baseline.comparing import compare
-    from aiguille.estate.wordings import changed
+    from aiguille.estate.wordings import changed_in_turn
     from aiguille.reports import compare as report
 
     paths = arguments.paths
@@ -57,11 +57,12 @@ def run(arguments: argparse.Namespace) -> int:
     if len(paths) == 2 and Path(paths[0]).resolve() == Path(paths[1]).resolve():
         raise UsageError(f"BEFORE and AFTER are both {paths[0]}; there is nothing to compare")
     before = inputs.read_estate(arguments, paths[:1])
-    after = changed(before, asked) if asked else inputs.read_estate(arguments, paths[1:])
+    steps = changed_in_turn(before, asked)
+    after = steps[-1][1] if steps else inputs.read_estate(arguments, paths[1:])
     audited = None if arguments.no_findings else lambda estate: inputs.run_audit(arguments, estate)
-    found = compare(before, after, audited, tuple(arguments.administrator))
+    found = compare(before, after, audited, tuple(arguments.administrator), steps)
     output.report(arguments, lambda: report.compare_data(found), lambda console: report.show_compare(console, found))
-    worse = found.opened or any(one.lost for pair in found.pairs for one in pair.access)
+    worse = found.opened or any(one.lost or one.interrupted for pair in found.pairs for one in pair.access)
     code = EXIT_FINDINGS if worse else EXIT_OK
     return max(inputs.exit_code(before, code), inputs.exit_code(after, code))
 

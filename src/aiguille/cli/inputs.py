@@ -57,7 +57,7 @@ def read_estate(
                 as_of=arguments.as_of,
                 geo=getattr(arguments, "geo", ()),
                 sides=_sides(arguments),
-                administrators=getattr(arguments, "administrator", ()),
+                administrators=[who for who, _ in getattr(arguments, "administrator", ())],
                 progress=described,
                 piped=piped,
             )

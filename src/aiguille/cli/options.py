@@ -56,9 +56,9 @@ def add_paths(parser: argparse.ArgumentParser, *, needed: bool = True) -> None:
         "--administrator",
         action="append",
         default=[],
-        metavar="ADDRESS",
-        type=network,
-        help="an address or network that administrators come from; repeatable",
+        metavar="ADDRESS[/SERVICE]",
+        type=administrator,
+        help="an address or network that administrators come from, and what they use; repeatable",
     )
     parser.add_argument(
         "--effort",
@@ -97,6 +97,14 @@ def network(text: str) -> Addresses:
     if not isinstance(found, Addresses):
         raise argparse.ArgumentTypeError(f"'{text}' is not a network with a prefix length")
     return found
+
+
+def administrator(text: str) -> tuple[Addresses, str]:
+    """ADDRESS, ADDRESS/PREFIX or either with /SERVICE: the addresses, and the service they use, empty for any."""
+    head, _, service = text.rpartition("/")
+    if head and not service.isdecimal():
+        return network(head), service
+    return network(text), ""
 
 
 def add_actions(

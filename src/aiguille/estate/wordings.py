@@ -46,6 +46,17 @@ def changed(estate: Estate, changes: Iterable[str]) -> Estate:
 
     Raises UsageError for what is not understood or names nothing, and for a file that cannot be read.
     """
+    return as_if(estate, single_changes(changes), in_their_words)
+
+
+def changed_in_turn(estate: Estate, changes: Iterable[str]) -> list[tuple[str, Estate]]:
+    """The estate after each single change, one after the other, each with the words of the change; raises as `changed` does."""
+    said = single_changes(changes)
+    return [(one, as_if(estate, said[: number + 1], in_their_words)) for number, one in enumerate(said)]
+
+
+def single_changes(changes: Iterable[str]) -> list[str]:
+    """Changes one by one, those of files among them."""
     said: list[str] = []
     for one in changes:
         path = Path(one)
@@ -53,7 +64,7 @@ def changed(estate: Estate, changes: Iterable[str]) -> Estate:
             said += [line for raw in load(path).lines if (line := raw.strip()) and not line.startswith("#")]
         else:
             said.append(one)
-    return as_if(estate, said, in_their_words)
+    return said
 
 
 _PATH_TOP = 255

@@ -87,6 +87,7 @@ def _pair_data(pair: Pair) -> Data:
                 "running_before": one.running_before,
                 "running_after": one.running_after,
                 "lost": one.lost,
+                "after_each": [{"change": change, "new_session": verdict} for change, verdict in one.between],
             }
             for one in pair.access
         ],
@@ -196,7 +197,10 @@ def _pair_lines(pair: Pair) -> Iterator[Text | Table]:
         running = _RUNNING[one.running_after]
         gets_in = f" {one.administrator} reaches {visible(one.service)} before and {_after(one.after)} after"
         yield Text.assemble((" LOCKED OUT ", "white on red3"), f"{gets_in}; a session that runs {running}")
-    kept = [one for one in pair.access if not one.lost]
+    for one in (one for one in pair.access if one.interrupted):
+        said = f" {one.administrator} no longer surely reaches {visible(one.service)} after '{visible(one.interrupted)}' alone"
+        yield Text.assemble((" LOCKED OUT ON THE WAY ", "white on red3"), said)
+    kept = [one for one in pair.access if not one.lost and not one.interrupted]
     for who in dict.fromkeys(one.administrator for one in kept):
         names = ", ".join(visible(one.service) for one in kept if one.administrator == who)
         yield Text(f"{who} still reaches {names}", "dim")
