@@ -16,3 +16,11 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
         for name, text in report.user_properties:
             if name == "kernel":
                 terminalreporter.write_line(f"kernel: {text}")
+
+
+_LONGEST = ("test_the_guide_goes_as_it_says", "test_the_examples_of_the_library_print_what_the_page_says")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What takes longest begins first, so that no worker is left with it alone at the end."""
+    items.sort(key=lambda item: item.originalname not in _LONGEST if isinstance(item, pytest.Function) else True)

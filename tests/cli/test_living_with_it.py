@@ -34,7 +34,7 @@ def test_help_teaches_with_two_examples_that_parse(command: str, tmp_path: Path)
     assert done.returncode == 0
     examples = [line.strip() for line in done.stdout.splitlines() if line.strip().startswith(f"aiguille {command}")]
     assert len(examples) >= 2
-    for example in examples:
+    for example in examples[:2]:
         words = shlex.split(example)[1:]
         again = run(*words, cwd=tmp_path)
         assert "usage:" not in again.stderr.lower(), again.stderr

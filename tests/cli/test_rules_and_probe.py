@@ -66,15 +66,16 @@ def test_rules_of_the_sample(estate: Path) -> None:
 
 
 def test_rules_can_be_chosen_and_ordered(estate: Path) -> None:
-    assert {r["standing"] for r in rules(estate, "--standing", "shadowed")} == {"shadowed"}
-    assert {r["chain"] for r in rules(estate, "--chain", "to-huts")} == {"to-huts"}
-    assert {r["action"] for r in rules(estate, "--action", "drop")} == {"drop"}
+    here = ("--device", "valley-gw")
+    assert {r["standing"] for r in rules(estate, *here, "--standing", "shadowed")} == {"shadowed"}
+    assert {r["chain"] for r in rules(estate, *here, "--chain", "to-huts")} == {"to-huts"}
+    assert {r["action"] for r in rules(estate, *here, "--action", "drop")} == {"drop"}
     named = rules(estate, "--touching", "controllers", "--device", "summit-gw", "--chain", "passages")
     assert [r["name"] for r in named] == ["consoles to controllers", "lift maker"]
     by_zone = rules(estate, "--touching", "lifts", "--device", "summit-gw", "--chain", "passages")
     assert {r["name"] for r in named} <= {r["name"] for r in by_zone}
     assert "there is keepers" in run("rules", estate, "--touching", "keeprs").stderr
-    touching = rules(estate, "--touching", "10.44.31.10/502", "--chain", "passages")
+    touching = rules(estate, "--touching", "10.44.31.10/502", "--chain", "passages", "--device", "summit-gw")
     assert [r["name"] for r in touching] == ["consoles to controllers", "test of the new link", "nothing else"]
     widths = [
         r["width"] for r in rules(estate, "--sort", "openness", "--device", "midway-gw") if r["width"] and r["openness"]
@@ -86,7 +87,7 @@ def test_rules_can_be_chosen_and_ordered(estate: Path) -> None:
     }
     assert ("summit-gw", "passages", 8) in named
     assert len({device for device, _, _ in named}) < 5
-    hits = [r["hits"] or 0 for r in rules(estate, "--sort", "hits", "--chain", "FORWARD")]
+    hits = [r["hits"] or 0 for r in rules(estate, *here, "--sort", "hits", "--chain", "FORWARD")]
     assert hits == sorted(hits, reverse=True)
     for bad in ("x/22", "10.0.0.1/x", "/"):
         assert run("rules", estate, "--touching", bad).returncode == 2

@@ -579,17 +579,18 @@ def test_what_firewalld_ignores_is_ignored(tmp_path: Path) -> None:
         assert [entry.where.first for entry in written.ledger.problems] == list(range(2, len(IGNORED) + 2))
 
 
-@pytest.mark.parametrize("entry", ['<interface name="eth0"/>', '<source address="10.0.0.0/24"/>'])
-def test_what_firewalld_refuses_is_refused(entry: str, tmp_path: Path) -> None:
+def test_what_firewalld_refuses_is_refused(tmp_path: Path) -> None:
     needs("firewalld")
     with Sandbox(tmp_path) as box:
         zones = box.copy("etc/firewalld") / "zones"
         zones.mkdir(exist_ok=True)
-        for name, service in (("home", "ssh"), ("work", "http")):
-            (zones / f"{name}.xml").write_text(f'<zone><service name="{service}"/>{entry}</zone>\n')
+        for entry in ('<interface name="eth0"/>', '<source address="10.0.0.0/24"/>'):
+            for name, service in (("home", "ssh"), ("work", "http")):
+                (zones / f"{name}.xml").write_text(f'<zone><service name="{service}"/>{entry}</zone>\n')
+            with pytest.raises(UnreadableError, match="firewalld refuses such a configuration"):
+                host.read(box.bundle("etc/firewalld"), "files")
+        # The program itself is asked of the second alone: it takes half a minute to give up.
         box.run(LINKS + START_FIREWALLD)
-        with pytest.raises(UnreadableError, match="firewalld refuses such a configuration"):
-            host.read(box.bundle("etc/firewalld"), "files")
         running = host.read(box.bundle("out"), "dump")
         names = {chain.name for base in running.rulebases for chain in base.chains}
         assert "filter_IN_public" in names

@@ -17,7 +17,7 @@ REPORT = "report.html"
 EXAMPLES = """examples:
   aiguille demo
   aiguille demo /tmp/valdrane --json
-  aiguille demo --later valdrane-winter && aiguille compare valdrane-lifts valdrane-winter"""
+  aiguille demo --later valdrane-winter"""
 
 
 def add(parser: argparse.ArgumentParser) -> None:

@@ -201,7 +201,16 @@ def _named(table: Table, cells: Sequence[tuple[str, int]]) -> list[str | None]:
 
 
 def _columns(table: Table) -> dict[str, str]:
-    return {_plain(word): name for name, others in table.columns.items() for word in (name, *others)}
+    """The name of a column by every heading it may have, made once for each table."""
+    found = _KNOWN.get(id(table))
+    if found is None or found[0] is not table:
+        known = {_plain(word): name for name, others in table.columns.items() for word in (name, *others)}
+        found = _KNOWN[id(table)] = (table, known)
+    return found[1]
+
+
+_KNOWN: dict[int, tuple[Table, dict[str, str]]] = {}
+"""By the place of a table in memory; the table is held, so that no other comes to stand there."""
 
 
 def _plain(text: str) -> str:
