@@ -41,6 +41,8 @@ OWN = ("192.0.2.34", "10.44.51.1", "10.44.31.1", "10.44.71.1", "10.44.41.1")
         (None, "tcp from yard to ops:443", "tcp from 10.44.46.0/24 to 10.44.34.0/24:443 entering yard leaving ops"),
         (None, "tcp from summit-gw to midway-perimeter:22", "tcp from 192.0.2.34 to 192.0.2.66:22"),
         (None, "tcp from 10.44.41.9 to 10.44.31.10:502", "tcp from 10.44.41.9 to 10.44.31.10:502"),
+        (None, "https from summit-gw/terrace to midway-perimeter", "tcp from 10.44.41.20 to 192.0.2.66:https"),
+        (None, "modbus from 10.44.41.9 to 10.44.31.10", "tcp from 10.44.41.9 to 10.44.31.10:502"),
     ],
 )  # fmt: skip
 def test_names_become_addresses(estate: Estate, device: str | None, text: str, expected: str | list[str]) -> None:

@@ -11,7 +11,7 @@ from aiguille.analysis.flows import Reach, Wish
 from aiguille.analysis.reach import Passage, Place, Reaches, Stop
 from aiguille.analysis.traffic import Service, Traffic, alike, spell_services, whole_classes
 from aiguille.analysis.witness import Chooser
-from aiguille.model import Direction, Side, TooComplexError, UsageError
+from aiguille.model import Direction, TooComplexError, UsageError
 from aiguille.space import Axis, Cell, IntervalSet
 from aiguille.space.slices import full_cell
 
@@ -82,9 +82,9 @@ def pairs_from(reaches: Reaches, source: Place) -> list[Pair]:
         by_family[one.family][one.destination is None].append(one)
     out: list[Pair] = []
     for destination in reaches.places:
-        if destination is source or not source.devices.isdisjoint(destination.devices):
+        if destination is source or destination.device is source.device:
             continue
-        if source.end.side is Side.OUTSIDE and destination.end.side is Side.OUTSIDE:
+        if source.outside and destination.outside:
             continue
         for family, (accepted, stopped) in by_family.items():
             arrived = [
@@ -93,17 +93,13 @@ def pairs_from(reaches: Reaches, source: Place) -> list[Pair]:
             if not arrived and not reaches.leads(source, destination, family):
                 continue
             there = destination.of(family)
-            if destination.end.side is Side.OUTSIDE or not there:
+            if destination.outside or not there:
                 elsewhere = _elsewhere(reaches, family)
-                refused = [o for o in stopped if _refused_near(o, destination) and o.seen.overlaps(elsewhere)]
+                refused = [one for one in stopped if one.seen.overlaps(elsewhere)]
             else:
                 refused = [one for one in stopped if one.seen.overlaps(there)]
             out.append(_pair(source, destination, family, arrived, refused))
     return out
-
-
-def _refused_near(one: Passage, destination: Place) -> bool:
-    return len(one.stops) > 1 and one.stops[-1].device.name == destination.device.name
 
 
 def _elsewhere(reaches: Reaches, family: int) -> IntervalSet:
@@ -165,12 +161,12 @@ def rows_between(
             for one in passages
             if one.destination is not None
             and one.destination.name in names
-            and (len(one.stops) > 1 or source.devices.isdisjoint(one.destination.devices))
+            and (len(one.stops) > 1 or source.device is not one.destination.device)
         ]
         out += _rows(reaches, arrived)
         reached = {one.destination.name for one in arrived if one.destination is not None}
         for place in destinations:
-            if (place.name in reached and not refusals) or not source.devices.isdisjoint(place.devices):
+            if (place.name in reached and not refusals) or source.device is place.device:
                 continue
             refused = [
                 one

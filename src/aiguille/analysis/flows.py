@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from aiguille.analysis.decide import Cut, Ends, accepting_steps, maybe_accepted, rows_of, surely_accepted
 from aiguille.analysis.exposure import rated
+from aiguille.analysis.homes import living_behind
 from aiguille.analysis.program import Program, Programs, Step, families, own_addresses
 from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import each_interface, not_loopback
@@ -140,14 +141,23 @@ def direction_of(source: End, destination: End) -> Direction | None:
     return Direction.TO_DEVICE if destination.is_device else Direction.THROUGH_DEVICE
 
 
-def regions(study: Study, program: Program, source: End, destination: End, within: Box = EVERYTHING) -> Iterator[Box]:
-    """The new connections from one end to another that can exist."""
+def regions(
+    study: Study, program: Program, source: End, destination: End, within: Box = EVERYTHING, *, forged: bool = False
+) -> Iterator[Box]:
+    """The new connections from one end to another that can exist.
+
+    forged: those too that come from outside with an address that lives behind another interface
+    """
     start = (
         study.arriving_at(source.name, source.interfaces, source.side, program.family)
         if source.interfaces
         else EVERYTHING
     )
     here = overlap(start, within)
+    if here is not None and source.side is Side.OUTSIDE and not forged:
+        inner = living_behind(study.device, program, source.interfaces)
+        real = inner.complement(program.space.tops[Axis.SRC])
+        here = overlap(here, box([(Axis.SRC, real)])) if inner else here
     if here is not None and source.interfaces:
         here = overlap(here, not_loopback(program.space.symbols))
     if here is not None and destination.interfaces:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Program
-from aiguille.model import Addresses, Direction, Side
+from aiguille.model import Addresses, Device, Direction, Side
 from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, box
 
 
@@ -18,17 +18,8 @@ def at_home(program: Program) -> list[Box]:
     device, symbols = program.device, program.space.symbols
     if program.direction is Direction.FROM_DEVICE:
         return [EVERYTHING]
-    networks: dict[str, list[tuple[int, int]]] = {}
-    for one in device.interfaces:
-        if one.enabled and one.name != LOOPBACK:
-            networks.setdefault(one.name, []).extend(_spans(one.networks, program.family))
-    outer: set[str] = set()
-    for zone in device.zones:
-        for name in zone.interfaces:
-            if len(zone.interfaces) == 1 or not networks.get(name):
-                networks.setdefault(name, []).extend(_spans(zone.networks, program.family))
-            if zone.side is Side.OUTSIDE:
-                outer.add(name)
+    networks = _behind(device, program.family)
+    outer = {name for zone in device.zones if zone.side is Side.OUTSIDE for name in zone.interfaces}
     inner = IntervalSet(span for name, spans in networks.items() if name not in outer for span in spans)
     if not inner:
         return [EVERYTHING]
@@ -42,6 +33,26 @@ def at_home(program: Program) -> list[Box]:
         else:
             out.append(box([(Axis.IN, number)]))
     return out
+
+
+def living_behind(device: Device, program: Program, but: IntervalSet) -> IntervalSet:
+    """The addresses that live behind the interfaces of a device, but for some of these."""
+    symbols = program.space.symbols
+    networks = _behind(device, program.family)
+    return IntervalSet(span for name, spans in networks.items() if symbols.number(name) not in but for span in spans)
+
+
+def _behind(device: Device, family: int) -> dict[str, list[tuple[int, int]]]:
+    """By interface, the networks that are known to be behind it."""
+    networks: dict[str, list[tuple[int, int]]] = {}
+    for one in device.interfaces:
+        if one.enabled and one.name != LOOPBACK:
+            networks.setdefault(one.name, []).extend(_spans(one.networks, family))
+    for zone in device.zones:
+        for name in zone.interfaces:
+            if len(zone.interfaces) == 1 or not networks.get(name):
+                networks.setdefault(name, []).extend(_spans(zone.networks, family))
+    return networks
 
 
 def _spans(networks: Iterable[Addresses], family: int) -> list[tuple[int, int]]:

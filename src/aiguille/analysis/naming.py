@@ -295,7 +295,8 @@ def in_estate(estate: Estate, name: str | None, text: str) -> tuple[Device | Non
     _, parts = _parts(text)
     ends = {key: _split(value) for key, value in parts if key in ("from", "to") and _is_name(value)}
     known = {one.name.lower(): one for one in estate.devices}
-    if all(end.lower() in known for end, _ in ends.values()):
+    placed = any(key in ("entering", "leaving") for key, _ in parts)
+    if not placed and all(_device_and_zone(known, end) is not None for end, _ in ends.values()):
         return None, (_between(known, text, parts),)
     found_by: list[tuple[Device, tuple[str, ...]]] = []
     first: UsageError | None = None
@@ -313,21 +314,50 @@ def in_estate(estate: Estate, name: str | None, text: str) -> tuple[Device | Non
 
 
 def _between(known: dict[str, Device], text: str, parts: list[tuple[str, str]]) -> str:
-    """A sentence with the first address of each device it names, of one family where there is a choice."""
-    out = [_parts(text)[0]]
+    """A sentence with the first address of each device it names, or a host's in a zone of it, of one family where there is a choice."""
+    head = _parts(text)[0]
+    protocol, service_port = _services(next(iter(known.values())), head)[0]
+    out = [protocol]
     family: int | None = None
     for key, value in parts:
         end, port = _split(value)
-        device = known.get(end.lower()) if key in ("from", "to") else None
-        if device is None:
-            out += [key, value]
+        port = port or (service_port if key == "to" else "")
+        found = _device_and_zone(known, end) if key in ("from", "to") else None
+        if found is None:
+            address = _address(end) if key in ("from", "to") else None
+            out += _end(key, PlaceName(address), port) if address is not None else [key, value]
             continue
-        held = [place.network for place in _own(device) if place.network is not None]
+        device, zone = found
+        places = _own(device) if not zone else tuple(_hosts_in(device, zone))
+        held = [place.network for place in places if place.network is not None]
         fitting = [one for one in held if family in (None, one.family)]
         if not fitting:
             raise UsageError(
-                f"the export of {device.name} gives no address of it that fits; write one instead of its name"
+                f"the export of {device.name} gives no address of {zone or 'it'} that fits; write one instead of its name"
             )
         family = fitting[0].family
         out += _end(key, PlaceName(fitting[0]), port)
     return " ".join(out).strip()
+
+
+def _device_and_zone(known: dict[str, Device], name: str) -> tuple[Device, str] | None:
+    """What ``gateway`` or ``gateway/zone`` names: a device, and its zone or interface, empty for the device itself."""
+    gateway, _, zone = name.partition("/")
+    device = known.get(gateway.lower())
+    if device is None or (zone and not any(zone == one.name for one in (*device.zones, *device.interfaces))):
+        return None
+    return device, "" if zone in ITSELF else zone
+
+
+def _hosts_in(device: Device, zone: str) -> Iterator[PlaceName]:
+    """A host in each network of a zone or interface."""
+    named = [n for one in device.zones if one.name == zone for n in one.networks]
+    names = {n for one in device.zones if one.name == zone for n in one.interfaces} | {zone}
+    named += [n for one in device.interfaces if one.name in names for n in one.networks]
+    for network in dict.fromkeys(named):
+        host = min(network.first + _HOST, network.last)
+        yield PlaceName(Addresses(network.family, host, host))
+
+
+_HOST = 20
+"""The host of a network that stands for all of them."""

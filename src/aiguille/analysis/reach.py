@@ -53,12 +53,14 @@ class Place(Struct, frozen=True):
 
     also: the places of other devices in the same networks, which are one place with it
     addresses: by family what lives there, none where nothing shows
+    outside: whether it faces the world, and not another device of the estate
     """
 
     device: Device
     end: End
     addresses: tuple[tuple[int, IntervalSet], ...]
     also: tuple[tuple[Device, End], ...] = ()
+    outside: bool = False
 
     @property
     def name(self) -> str:
@@ -184,14 +186,30 @@ class Reaches(Struct, dict=True):
                 if not end.is_device and not self._interfaces(device, end):
                     continue
                 addresses = self._addresses(study, end)
-                shared = addresses and end.side is not Side.OUTSIDE and not end.is_device
-                key: Hashable = addresses if shared else (device.name, end.name)
+                outside = end.side is Side.OUTSIDE and not self._meets_another(device, end)
+                shared = addresses and not outside and not end.is_device
+                key: Hashable = addresses[0] if shared else (device.name, end.name)
                 if key in out:
                     first = out[key]
-                    out[key] = replace(first, also=(*first.also, (device, end)))
+                    both = sorted(dict([*addresses, *first.addresses]).items(), key=lambda one: one[0])
+                    out[key] = replace(first, also=(*first.also, (device, end)), addresses=tuple(both))
+                    if first.end.side is Side.OUTSIDE and end.side is not Side.OUTSIDE:
+                        # What is the outside to a host has the name that the device before it gives it.
+                        beside = ((first.device, first.end), *first.also)
+                        out[key] = replace(out[key], device=device, end=end, also=beside)
                 else:
-                    out[key] = Place(device, end, addresses)
+                    out[key] = Place(device, end, addresses, (), outside)
         return tuple(out.values())
+
+    def _meets_another(self, device: Device, end: End) -> bool:
+        """Whether an end is a network that other devices are in as well: what is beyond is told of them."""
+        mine = {n for name, n in self.network.links[device.name] if name in self._interfaces(device, end)}
+        return any(
+            network in mine
+            for other in self.estate.devices
+            if other is not device
+            for _, network in self.network.links[other.name]
+        )
 
     def _addresses(self, study: Study, end: End) -> tuple[tuple[int, IntervalSet], ...]:
         device, found = study.device, []
@@ -228,7 +246,7 @@ class Reaches(Struct, dict=True):
         legs: list[Leg]
         if source.end.is_device:
             legs = [(source.device, "")]
-        elif mine and source.end.side is not Side.OUTSIDE:
+        elif mine and not source.outside:
             try:
                 legs = self.network.starts(family, mine.first, target)[0]
             except UsageError:
@@ -280,10 +298,11 @@ class Reaches(Struct, dict=True):
         """The first devices, each with what of a place's packets it may get."""
         space = self.study(source.device).programs.resolver(family).space
         mine = source.of(family)
-        whole = overlap(within, box([(Axis.SRC, mine)])) if mine and source.end.side is not Side.OUTSIDE else within
+        known = not source.outside and bool(mine)
+        near = mine if known else self._strangers(source, family)
+        whole = overlap(within, box([(Axis.SRC, near)])) if near is not None else within
         if whole is None:
             return
-        known = source.end.side is not Side.OUTSIDE and bool(mine)
         targets = (whole[Axis.DST] or IntervalSet([(0, space.tops[Axis.DST])])) - mine
         names = () if source.end.is_device else self._interfaces(source.device, source.end)
         if not known or source.end.is_device:
@@ -306,6 +325,18 @@ class Reaches(Struct, dict=True):
             for legs, assumed, spans in starts:
                 part = _Part(_with(here, Axis.DST, IntervalSet(spans)), assumed=assumed)
                 yield from ((leg, replace(part, certain=len(legs) == 1)) for leg in legs)
+
+    def _strangers(self, source: Place, family: int) -> IntervalSet | None:
+        """What lives behind none of the other interfaces of a device, whose addresses come from outside if they are forged; None
+        for anything."""
+        device = source.device
+        names = self._interfaces(device, source.end)
+        if source.end.is_device:
+            return None
+        inner = IntervalSet(
+            (n.first, n.last) for name, n in self.network.links[device.name] if n.family == family and name not in names
+        )
+        return inner.complement((1 << (32 if family == 4 else 128)) - 1) if inner else None
 
     def _interfaces(self, device: Device, end: End) -> tuple[str, ...]:
         """The interfaces of an end that have a name."""

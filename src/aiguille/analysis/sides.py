@@ -392,6 +392,11 @@ EVERYWHERE = (Addresses(4, 0, (1 << 32) - 1), Addresses(6, 0, (1 << 128) - 1))
 """What a default route leads to."""
 
 
+def is_private(family: int, address: int) -> bool:
+    """Whether an address is one that networks use among themselves (RFC 1918, RFC 4193)."""
+    return _private((Addresses(family, address, address),))
+
+
 def _private(networks: tuple[Addresses, ...]) -> bool:
     """Whether there are networks and all of them are private; what every link has by itself counts as none.
 

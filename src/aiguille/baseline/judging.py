@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from aiguille.analysis.decide import maybe_accepted
 from aiguille.analysis.diversions import as_sent, diversions
 from aiguille.analysis.services import GENERAL_HOSTS
+from aiguille.analysis.sides import is_private
 from aiguille.analysis.study import Study, doubt
 from aiguille.analysis.walk.probe import Prober
 from aiguille.baseline.catalogue import (
@@ -27,7 +28,7 @@ from aiguille.baseline.catalogue import (
 from aiguille.baseline.findings import CheckOutcome, Evidence, Finding, Witness, fingerprint
 from aiguille.baseline.keepers import switched_off, where_to_change
 from aiguille.baseline.tailoring import Chosen
-from aiguille.model import AiguilleError, Device, TooComplexError
+from aiguille.model import AiguilleError, Device, Side, TooComplexError
 from aiguille.model.facts import FACT_AT
 from aiguille.packets import Packet
 
@@ -134,11 +135,23 @@ def _witness(study: Study, answer: Found) -> Witness | None:
     program = proof.program
     known = study.once(("diversions", program), lambda: diversions(program))
     point = proof.packet.point(program.space)
+    if known and proof.certain and _is_unroutable(study, proof.packet):
+        # Nobody outside can send to a private address: what is sent is what a translation leads there.
+        sent = (one for one in as_sent(program, known, proof.packet) if not is_private(one.family, one.destination))
+        for packet in sent:
+            if _fares_so(study, packet, accepted=maybe_accepted(proof.ends)):
+                return Witness(packet, certain=True)
     if not proof.certain or any(one.takes(point) for one in known):
         for packet in chain([proof.packet], as_sent(program, known, proof.packet)):
             if _fares_so(study, packet, accepted=maybe_accepted(proof.ends)):
                 return Witness(packet, certain=True)
     return Witness(proof.packet, proof.certain, doubt(proof))
+
+
+def _is_unroutable(study: Study, packet: Packet) -> bool:
+    """Whether a packet comes from outside and goes to a private address."""
+    outer = {name for zone in study.device.zones if zone.side is Side.OUTSIDE for name in zone.interfaces}
+    return packet.in_interface in outer and is_private(packet.family, packet.destination)
 
 
 def _fares_so(study: Study, packet: Packet, *, accepted: bool) -> bool:

@@ -444,5 +444,7 @@ def _refused(path: str | Path, error: OSError, found: Gathered) -> None:
 def _stem(path: Path) -> str:
     """A file's name without what tells the address families of one host apart; empty if nothing else is left."""
     name = re.sub(r"\.(txt|rules|dump|save|conf|out|log)$", "", path.name)
+    if re.fullmatch(r"(?i)(nft|(nft[._-]?)?(list[._-]?)?ruleset)", name):
+        return ""
     name = re.sub(r"(?i)(^|[._-])(ip6?tables(-save)?|ipsets?|rules|ip)?[._-]?(v4|v6|ipv4|ipv6|4|6)$", "", name)
     return re.sub(r"(?i)[._-]?(ip6?tables(-save)?|ipsets?|rules)$", "", name).strip("._-")

@@ -99,7 +99,7 @@ def _services(claim: Claim) -> tuple[tuple[int, IntervalSet], ...]:
 def _apart(reaches: Reaches, sources: Sequence[Place], destinations: Sequence[Place], claim: Claim) -> str:
     """What cannot be told since nothing shows a way: from a source that is named, or from any at all of those that are not."""
     families = (claim.family,) if claim.family is not None else (4, 6)
-    pairs = [(s, d) for s in sources for d in destinations if s.devices.isdisjoint(d.devices)]
+    pairs = [(s, d) for s in sources for d in destinations if s.device is not d.device]
     lost = [
         (source, place)
         for source, place in pairs

@@ -164,7 +164,9 @@ def _regions(study: Study, claim: Claim, source: _Place, destination: _Place) ->
             for program in study.programs.all(direction):
                 if claim.family in (None, program.family):
                     for within in _within(program, claim, source if narrowed else None, destination):
-                        yield from ((program, region) for region in regions(study, program, end, place, within))
+                        yield from (
+                            (program, region) for region in regions(study, program, end, place, within, forged=True)
+                        )
 
 
 def _within(program: Program, claim: Claim, source: _Place | None, destination: _Place) -> Iterator[Box]:
