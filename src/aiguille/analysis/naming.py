@@ -344,7 +344,10 @@ def _device_and_zone(known: dict[str, Device], name: str) -> tuple[Device, str] 
     """What ``gateway`` or ``gateway/zone`` names: a device, and its zone or interface, empty for the device itself."""
     gateway, _, zone = name.partition("/")
     device = known.get(gateway.lower())
-    if device is None or (zone and not any(zone == one.name for one in (*device.zones, *device.interfaces))):
+    if device is None:
+        return None
+    names = {one.name for one in device.zones} | {one.name for one in device.interfaces} | {"", *ITSELF}
+    if zone not in names:
         return None
     return device, "" if zone in ITSELF else zone
 
