@@ -321,3 +321,25 @@ def test_interfaces_are_compared_as_if_one_stood_where_the_other_does() -> None:
     assert not [change for change in pair.changes or () if change.opens]
     with pytest.raises(UsageError, match="has no interface 'eth7'"):
         compare_interfaces(Estate((device,), as_of=date(2026, 11, 30)), device, "eth1", "eth7")
+
+
+def test_what_a_route_leads_to_lives_behind_its_interface() -> None:
+    """A rule for a network behind a router inside opens for real senders, and is listed; forged ones are counted."""
+
+    def gateway(rule: str) -> Device:
+        told = [
+            {"ifname": f"eth{n}", "flags": ["UP"], "addr_info": [{"local": f"10.{n}.0.1", "prefixlen": 24}]}
+            for n in (1, 2)
+        ]
+        routes = [
+            {"dst": "10.9.0.0/16", "gateway": "10.1.0.254", "dev": "eth1"},
+            {"dst": "default", "gateway": "10.2.0.9", "dev": "eth2"},
+        ]
+        dump = f"*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n:OUTPUT ACCEPT [0:0]\n{rule}COMMIT\n"
+        files = {"rules.v4": dump, "ip-addr.json": json.dumps(told), "ip-route.json": json.dumps(routes)}
+        return host.read([decode(name, text.encode()) for name, text in files.items()], "gw")
+
+    for source, likely in (("10.9.4.0/24", True), ("10.1.0.0/24", True), ("10.77.0.0/16", False), ("10.0.0.0/8", True)):
+        rule = f"-A FORWARD -i eth1 -s {source} -o eth2 -p tcp --dport 443 -j ACCEPT\n"
+        (opened,) = changes(gateway(""), gateway(rule))
+        assert (opened.opens, opened.likely) == (True, likely), source

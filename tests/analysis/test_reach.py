@@ -208,3 +208,13 @@ def test_rows_tell_the_rule_at_every_device_or_who_refuses() -> None:
     assert (refused.refused, [s.device.name for s in refused.stops]) == (True, ["near"])
     with pytest.raises(UsageError, match="no device has a zone, side or interface 'fra/b'; there is far/b"):
         places_named(reaches, "fra/b")
+
+
+def test_what_a_device_sends_elsewhere_is_followed_and_not_certain() -> None:
+    nat = ":OUTPUT ACCEPT [0:0]\n-A OUTPUT -d 198.51.100.9 -p tcp --dport 80 -j DNAT --to-destination 10.3.0.9:80\n"
+    reaches = Reaches(Estate(tuple(pair(nat=nat)), as_of=date(2026, 11, 28)))
+    (sender,) = places_named(reaches, "near/device")
+    target = int(ip_address("198.51.100.9"))
+    packet = Packet(4, "", "", sender.of(4).first, target, TCP, 40000, 80)
+    held = [one for one in reaches.reach(sender) if point_of(packet) in one]
+    assert {(one.destination.name if one.destination else "", one.sure) for one in held} == {("far/b", False)}

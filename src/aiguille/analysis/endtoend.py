@@ -20,7 +20,7 @@ class Pair(Struct, frozen=True):
     """What gets from one place to one of another device, as new connections of one family.
 
     services: what gets there for certain, in words; may: what perhaps does
-    by: the devices that refuse something of it, the one that refuses first for each; way: False where nothing shows a way
+    by: the devices that refuse something of it, the one that refuses first for each
     assumed: what the exports do not show and was taken for granted
     """
 
@@ -32,7 +32,6 @@ class Pair(Struct, frozen=True):
     services: str = ""
     may: str = ""
     by: tuple[str, ...] = ()
-    way: bool = True
     assumed: tuple[str, ...] = ()
 
 
@@ -119,7 +118,7 @@ def _pair(
     assumed = tuple(dict.fromkeys(said for one in doubtful for said in one.assumed))
     services = _services(family, sure) if sure and reach is not Reach.EVERYTHING else ""
     may = _services(family, doubtful) if doubtful else ""
-    return Pair(source, destination, family, reach, perhaps, services, may, by, True, assumed)
+    return Pair(source, destination, family, reach, perhaps, services, may, by, assumed)
 
 
 def _services(family: int, passages: Sequence[Passage]) -> str:

@@ -52,6 +52,10 @@ def _behind(device: Device, family: int) -> dict[str, list[tuple[int, int]]]:
         for name in zone.interfaces:
             if len(zone.interfaces) == 1 or not networks.get(name):
                 networks.setdefault(name, []).extend(_spans(zone.networks, family))
+    for route in device.routes:
+        # What a route leads to by an interface comes back by it; what the default route does is the world.
+        if route.interface in networks and route.network.first:
+            networks[route.interface].extend(_spans([route.network], family))
     return networks
 
 

@@ -412,15 +412,13 @@ class Reaches(Struct, dict=True):
         self, source: Place, family: int, device: Device, enters: str, part: _Part
     ) -> Iterator[Passage | tuple[Leg, _Part]]:
         """One device: what arrives at it or behind it, what it refuses, and what goes on to which device."""
-        stage = Stage.PREROUTING if enters else Stage.OUTPUT
         programs = self.study(device).programs
         if not enters:
-            # What a device sends is routed first, and its translations are those of its output.
-            yield from self._routed(source, family, device, enters, part)
+            yield from self._sent(source, family, device, part)
             return
         symbols = programs.resolver(family).space.symbols
         region = overlap(part.now, box([(Axis.IN, IntervalSet.of(symbols.number(enters)))]))
-        for one in rewrites(programs, family, stage, region or EVERYTHING):
+        for one in rewrites(programs, family, Stage.PREROUTING, region or EVERYTHING):
             narrowed = part.within(one.box)
             if narrowed is None:
                 continue
@@ -431,6 +429,23 @@ class Reaches(Struct, dict=True):
             for led in self._led(family, device, enters, moved, one):
                 stays = one.change.kind is TranslationKind.TO_DEVICE
                 yield from self._routed(source, family, device, enters, led, stays=stays)
+
+    def _sent(self, source: Place, family: int, device: Device, part: _Part) -> Iterator[Passage | tuple[Leg, _Part]]:
+        """What a device itself sends. By which interface, its translations may ask before it is routed anew: they leave it open."""
+        found = rewrites(self.study(device).programs, family, Stage.OUTPUT, part.now)
+        sure = not any(one.change is not None for one in found)
+        for one in found:
+            narrowed = part.within(one.box)
+            if narrowed is None:
+                continue
+            moved = replace(narrowed, certain=narrowed.certain and sure)
+            if one.change is None:
+                yield from self._routed(source, family, device, "", moved)
+            elif one.change.kind is TranslationKind.TO_DEVICE:
+                yield self._refused(source, family, moved, device, "", "it is sent back to the device itself")
+            else:
+                for led in self._led(family, device, "", moved, one):
+                    yield from self._routed(source, family, device, "", led)
 
     def _led(self, family: int, device: Device, enters: str, part: _Part, one: Rewrite) -> Iterator[_Part]:
         """Packets with the destination a translation gives them."""

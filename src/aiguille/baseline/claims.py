@@ -313,16 +313,27 @@ def _speaks_of(entry: ClaimEntry, device: Device) -> bool:
 
 def _told_here(study: Study, entry: ClaimEntry, claim: Claim) -> Answer | None:
     """What becomes of a claim between devices, if this is the first of those it begins at; None if it is not."""
-    estate = study.estate
-    others = [study if one is study.device else Study(one, estate, Programs(one)) for one in estate.devices]
+    others = _whole(study.estate)
+    reaches = Reaches(study.estate, detailed=True, studies={one.device.name: one for one in others})
     if claim.verb == DECIDED or any(has_ends(one, claim) for one in others if _speaks_of(entry, one.device)):
         return None
-    reaches = Reaches(estate, detailed=True, studies={one.device.name: one for one in others})
     try:
         first = places_named(reaches, claim.source)[0].device
         return judge_across(reaches, claim) if first.name == study.device.name else None
     except UsageError as error:
-        return Answer(study.device.name, Holds.CANNOT_TELL, why=error.message) if study is others[0] else None
+        first = study.estate.devices[0]
+        return Answer(study.device.name, Holds.CANNOT_TELL, why=error.message) if study.device is first else None
+
+
+def _whole(estate: Estate) -> list[Study]:
+    """Every device of an estate, looked at once for all claims."""
+    if not _LOOKED_AT or _LOOKED_AT[0][0] is not estate:
+        _LOOKED_AT[:] = [(estate, [Study(one, estate, Programs(one)) for one in estate.devices])]
+    return _LOOKED_AT[0][1]
+
+
+_LOOKED_AT: list[tuple[Estate, list[Study]]] = []
+"""The estate that was looked at last, and its devices."""
 
 
 def _found_across(study: Study, claim: Claim, row: Row) -> Described:

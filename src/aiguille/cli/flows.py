@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from aiguille.cli import inputs, options, output
-from aiguille.model import UsageError
+from aiguille.model import TooComplexError, UsageError
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -153,4 +153,8 @@ def _ways(
     except UsageError as error:
         faults.insert(0, error.message)
         return []
-    return rows_between(reaches, sources, destinations, Wish(services=service, addresses=addresses))
+    try:
+        return rows_between(reaches, sources, destinations, Wish(services=service, addresses=addresses))
+    except TooComplexError as error:
+        output.log.warning("what gets from device to device is not told: %s", error.message)
+        return []
