@@ -17,7 +17,7 @@ from aiguille.model import Action, Device, Estate, State, UsageError
 from aiguille.packets import Packet
 from aiguille.space import AXES, Axis
 from aiguille.space.fields import SYN, TCP, UDP
-from tests.analysis.test_paths import STATES, pair, router
+from tests.analysis.test_paths import OPEN, STATES, pair, router
 
 _NETS = [f"10.{n}.0" for n in range(1, 9)]
 
@@ -218,3 +218,27 @@ def test_what_a_device_sends_elsewhere_is_followed_and_not_certain() -> None:
     packet = Packet(4, "", "", sender.of(4).first, target, TCP, 40000, 80)
     held = [one for one in reaches.reach(sender) if point_of(packet) in one]
     assert {(one.destination.name if one.destination else "", one.sure) for one in held} == {("far/b", False)}
+
+
+def _branch(n: int, lan: str, rules: str) -> Device:
+    ports = {"lan": lan, "wan": f"10.255.0.{n}/24"}
+    return router(f"branch{n}", ports, [("10.9.0.0/24", "10.255.0.9")], rules)
+
+
+def test_sites_with_the_same_numbers_are_not_one_network() -> None:
+    """Two branches whose networks are numbered alike reach the centre, and not each other's hosts as if these were their own."""
+    centre = router("centre", {"wan": "10.255.0.9/24", "core": "10.9.0.1/24"}, [], OPEN)
+    alike = [_branch(n, "192.168.1.1/24", OPEN) for n in (1, 2)]
+    found = end_to_end(Reaches(Estate((*alike, centre), as_of=date(2026, 11, 28))))
+    told = {(one.source.name, one.destination.name): one.reach.value for one in found.pairs}
+    assert told["branch1/lan", "centre/core"] == told["branch2/lan", "centre/core"] == "everything"
+    assert ("branch1/lan", "branch2/lan") not in told
+    assert len(found.notes) == 1
+    assert found.notes[0].startswith("branch1, branch2 have the same address in 192.168.1.0/24")
+    # Two gateways of one network have an address each: that is one network.
+    pairs = [_branch(n, f"192.168.1.{n}/24", OPEN) for n in (1, 2)]
+    joined = Reaches(Estate((*pairs, centre), as_of=date(2026, 11, 28)))
+    assert [place.names for place in joined.places if place.also and "lan" in place.name] == [
+        ("branch1/lan", "branch2/lan")
+    ]
+    assert not end_to_end(joined).notes

@@ -12,6 +12,7 @@ from aiguille.analysis.reach import Passage, Place, Reaches, Stop
 from aiguille.analysis.traffic import Service, Traffic, alike, spell_services, whole_classes
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Direction, TooComplexError, UsageError
+from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Cell, IntervalSet
 from aiguille.space.slices import full_cell
 
@@ -53,11 +54,12 @@ class Row(Struct, frozen=True):
 
 
 class EndToEnd(Struct, frozen=True):
-    """The pairs of an estate, and what could not be told of which place since its rules are too entangled."""
+    """The pairs of an estate, what could not be told of which place since its rules are too entangled, and what else to know."""
 
     places: tuple[Place, ...]
     pairs: tuple[Pair, ...]
     faults: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
 
 
 def end_to_end(reaches: Reaches) -> EndToEnd:
@@ -71,7 +73,11 @@ def end_to_end(reaches: Reaches) -> EndToEnd:
             pairs += pairs_from(reaches, source)
         except TooComplexError as error:
             faults.append(f"from {source.name}: {error.message}")
-    return EndToEnd(reaches.places, tuple(pairs), tuple(faults))
+    notes = (
+        f"{', '.join(names)} have the same address in {spell_operand(network)}: it is taken for a network of each"
+        for network, names in reaches.network.apart.items()
+    )
+    return EndToEnd(reaches.places, tuple(pairs), tuple(faults), tuple(notes))
 
 
 def pairs_from(reaches: Reaches, source: Place) -> list[Pair]:

@@ -150,6 +150,45 @@ class Network(Struct, dict=True):
                             out.setdefault((address.family, address.first), (device, one))
         return out
 
+    def owns(self, device: Device, family: int, address: int) -> bool:
+        """Whether a device has an address, be it that others have it too."""
+        owner = self.owner(family, address)
+        if owner is None or owner[0] is device:
+            return owner is not None
+        return address in self._own[device.name][family]
+
+    @cached_property
+    def _own(self) -> dict[str, dict[int, frozenset[int]]]:
+        """By device and family, its addresses."""
+        return {
+            device.name: {
+                family: frozenset(
+                    a.first
+                    for one in device.interfaces
+                    if one.enabled and one.name != LOOPBACK
+                    for a in one.addresses
+                    if a.family == family and not is_of_one_link(a)
+                )
+                for family in (4, 6)
+            }
+            for device in self.estate.devices
+        }
+
+    @cached_property
+    def apart(self) -> dict[Addresses, tuple[str, ...]]:
+        """Networks that several devices have for themselves, with their names: the same addresses in it are theirs each, so that it
+        cannot be one. Sites often number their networks alike."""
+        held: dict[Addresses, dict[str, frozenset[int]]] = {}
+        for device, _, network in self._every_link:
+            mine = frozenset(a for a in self._own[device.name][network.family] if network.first <= a <= network.last)
+            if mine:
+                held.setdefault(network, {})[device.name] = mine
+        out = {}
+        for network, by_device in held.items():
+            if len(set(by_device.values())) < len(by_device):
+                out[network] = tuple(by_device)
+        return out
+
     def _attached(self, family: int, address: int) -> list[tuple[Device, str, int]]:
         """The interfaces with a network that holds an address, and the length of its prefix."""
         return [
@@ -294,7 +333,10 @@ class Network(Struct, dict=True):
 
     def meet(self, one: Leg, other: Leg) -> bool:
         """Whether two interfaces have a network in common."""
-        mine, theirs = ({n for name, n in self.links[device.name] if name == at} for device, at in (one, other))
+        mine, theirs = (
+            {n for name, n in self.links[device.name] if name == at and n not in self.apart}
+            for device, at in (one, other)
+        )
         return not mine.isdisjoint(theirs)
 
     @cached_property
@@ -302,7 +344,8 @@ class Network(Struct, dict=True):
         """By network, the interfaces that are in it."""
         out: dict[Addresses, list[Leg]] = {}
         for device, name, network in self._every_link:
-            out.setdefault(network, []).append((device, name))
+            if network not in self.apart:
+                out.setdefault(network, []).append((device, name))
         return out
 
     # One hop
@@ -373,7 +416,11 @@ class Network(Struct, dict=True):
                 return [router], () if told else (at,)
         else:
             owner = self.owner(family, destination)
-            if owner is not None and owner[0] is not device:
+            if (
+                owner is not None
+                and not self.owns(device, family, destination)
+                and not self._is_apart(family, destination)
+            ):
                 return [(owner[0], owner[1].name)], ()
         if way is None or way.direct or way.via is not None:
             behind = {other.name for other, _, _ in self._attached(family, destination)} - {device.name}
@@ -396,6 +443,10 @@ class Network(Struct, dict=True):
             names = " or ".join(other.name for other, _ in legs)
             return legs, (f"{device.name} may hand it to {names}: its routes name no router",)
         return legs, ()
+
+    def _is_apart(self, family: int, address: int) -> bool:
+        """Whether an address is in a network that several devices have for themselves."""
+        return any(n.family == family and n.first <= address <= n.last for n in self.apart)
 
     def borders(self, family: int) -> tuple[int, ...]:
         """Addresses in order at which anything told of networks, routes or devices begins to be different, 0 the first.

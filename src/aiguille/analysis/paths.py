@@ -174,9 +174,9 @@ class Follower(Struct, dict=True):
                 continue
             now = arrived.packet
             unknown = () if arrived.known else (f"{device.name} sends it to an address the export does not state",)
-            mine = self.network.owner(now.family, now.destination)
+            mine = self.network.owns(device, now.family, now.destination)
             barred = self.network.source_refused(device, now.family, now.source, leg.enters)
-            if arrived.stays or (mine is not None and mine[0] is device):
+            if arrived.stays or mine:
                 stages: tuple[Stage, ...] = (Stage.INPUT,)
                 leaves, why, untold = "", "", NOTHING_ASSUMED
             else:

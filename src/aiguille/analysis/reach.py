@@ -28,6 +28,7 @@ from aiguille.model import (
     Device,
     Direction,
     Estate,
+    Interface,
     Side,
     Stage,
     Translate,
@@ -187,7 +188,7 @@ class Reaches(Struct, dict=True):
                     continue
                 addresses = self._addresses(study, end)
                 outside = end.side is Side.OUTSIDE and not self._meets_another(device, end)
-                shared = addresses and not outside and not end.is_device
+                shared = addresses and not outside and not end.is_device and not self._is_apart(device, end)
                 key: Hashable = addresses[0] if shared else (device.name, end.name)
                 if key in out:
                     first = out[key]
@@ -201,11 +202,16 @@ class Reaches(Struct, dict=True):
                     out[key] = Place(device, end, addresses, (), outside)
         return tuple(out.values())
 
+    def _is_apart(self, device: Device, end: End) -> bool:
+        """Whether an end is a network that other devices have for themselves as well."""
+        names = self._interfaces(device, end)
+        return any(name in names and network in self.network.apart for name, network in self.network.links[device.name])
+
     def _meets_another(self, device: Device, end: End) -> bool:
         """Whether an end is a network that other devices are in as well: what is beyond is told of them."""
         mine = {n for name, n in self.network.links[device.name] if name in self._interfaces(device, end)}
         return any(
-            network in mine
+            network in mine and network not in self.network.apart
             for other in self.estate.devices
             if other is not device
             for _, network in self.network.links[other.name]
@@ -215,7 +221,13 @@ class Reaches(Struct, dict=True):
         device, found = study.device, []
         for family in (4, 6):
             own = IntervalSet.of(
-                *(a for (at, a), (who, _) in self.network.owners.items() if at == family and who is device)
+                *(
+                    a
+                    for one in device.interfaces
+                    if one.enabled
+                    for a in _single(one, family)
+                    if self.network.owns(device, family, a)
+                )
             )
             if end.is_device:
                 values = own
@@ -246,7 +258,7 @@ class Reaches(Struct, dict=True):
         legs: list[Leg]
         if source.end.is_device:
             legs = [(source.device, "")]
-        elif mine and not source.outside:
+        elif mine and not source.outside and not self._is_apart(source.device, source.end):
             try:
                 legs = self.network.starts(family, mine.first, target)[0]
             except UsageError:
@@ -259,9 +271,8 @@ class Reaches(Struct, dict=True):
             if (device.name, enters) in seen:
                 continue
             seen.add((device.name, enters))
-            owner = self.network.owner(family, target)
-            if owner is not None and owner[0] is device:
-                return True
+            if self.network.owns(device, family, target):
+                return destination.device is device or device.name in destination.devices
             way = self.network.way(device, family, target)
             if way is None or not way.leads or way.assumed:
                 continue
@@ -305,7 +316,7 @@ class Reaches(Struct, dict=True):
             return
         targets = (whole[Axis.DST] or IntervalSet([(0, space.tops[Axis.DST])])) - mine
         names = () if source.end.is_device else self._interfaces(source.device, source.end)
-        if not known or source.end.is_device:
+        if not known or source.end.is_device or self._is_apart(source.device, source.end):
             for name in names or ("",):
                 yield (source.device, name), _Part(_with(whole, Axis.DST, targets))
             return
@@ -496,8 +507,7 @@ class Reaches(Struct, dict=True):
                 return
         groups: dict[tuple[str, str, tuple[str, ...]], list[tuple[int, int]]] = {}
         for target in self._atoms(family, targets):
-            owner = network.owner(family, target.first)
-            if stays or (owner is not None and owner[0] is device):
+            if stays or network.owns(device, family, target.first):
                 leaves, why, assumed = "", "", NOTHING_ASSUMED
             else:
                 leaves, why, assumed = network.leaves(device, family, target.first, enters)
@@ -648,6 +658,10 @@ def _shortened(why: str) -> str:
 
 def _untold(device: Device) -> str:
     return f"{device.name} sends it to or from an address the export does not state"
+
+
+def _single(one: Interface, family: int) -> Iterator[int]:
+    return (a.first for a in one.addresses if a.family == family)
 
 
 def _ends(place: Place) -> Iterator[tuple[str, str]]:

@@ -31,6 +31,7 @@ def end_to_end_data(found: EndToEnd | None, rows: Sequence[Row] | None) -> Data 
         "places": [_place_data(one) for one in found.places] if found is not None else None,
         "pairs": [_pair_data(one) for one in found.pairs] if found is not None else None,
         "not_told": list(found.faults) if found is not None else [],
+        "notes": list(found.notes) if found is not None else [],
         "rows": [row_data(one) for one in rows] if rows is not None else None,
     }
 
@@ -85,12 +86,9 @@ def show_pairs(console: Console, found: EndToEnd) -> None:
     """Who reaches whom over several devices, by source; what was assumed below."""
     console.print(Text("end to end, over several devices", "bold"))
     if not found.pairs:
-        console.print(
-            Text(
-                "  nothing shows how the devices are joined; `ip -j addr` and `ip -j route` of each would",
-                "dim",
-            )
-        )
+        why = "nothing shows how the devices are joined; `ip -j addr` and `ip -j route` of each would"
+        for said in (why, *found.notes):
+            console.print(Text(visible(f"  {said}"), "dim"))
         return
     assumed = {said: n for n, said in enumerate(dict.fromkeys(s for one in found.pairs for s in one.assumed), 1)}
     rows = Table(box=None, show_edge=False, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
@@ -114,6 +112,8 @@ def show_pairs(console: Console, found: EndToEnd) -> None:
     console.print(Padding(rows, (0, 0, 0, 2)))
     for said, number in assumed.items():
         console.print(Text(visible(f"  {number}) assumed: {said}"), "dim"))
+    for note in found.notes:
+        console.print(Text(visible(f"  {note}"), "dim"))
     for fault in found.faults:
         console.print(Text(visible(f"  not told {fault}"), "dim"))
 
