@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import date
 from pathlib import Path
 
@@ -140,3 +141,17 @@ def test_estates_without_a_device_in_common(tmp_path: Path) -> None:
     assert aiguille.compare(both, one, findings=False).only_before == ("b",)
     with pytest.raises(UsageError, match="no device is on both sides"):
         aiguille.compare(both, other, findings=False)
+
+
+def test_an_administrator_uses_the_address_in_his_own_network(tmp_path: Path) -> None:
+    """A rule for another address of the gateway does not help who always opened that of his network."""
+    told = [
+        {"ifname": f"eth{n}", "flags": ["UP"], "addr_info": [{"local": f"10.{n}.0.1", "prefixlen": 24}]} for n in (1, 2)
+    ]
+    (tmp_path / "gw").mkdir()
+    (tmp_path / "gw" / "ip-addr.json").write_text(json.dumps(told))
+    (tmp_path / "gw" / "rules.v4").write_text(HOST % "-A INPUT -s 10.1.0.0/24 -p tcp --dport 22 -j ACCEPT\n")
+    before = aiguille.read(tmp_path / "gw")
+    after = aiguille.as_if(before, "-R INPUT 1 -s 10.1.0.0/24 -d 10.2.0.1 -p tcp --dport 22 -j ACCEPT")
+    (pair,) = compare(before, after, None, [(read_network("10.1.0.9"), "ssh")]).pairs  # type: ignore[list-item]
+    assert [(one.before, one.after, one.lost) for one in pair.access] == [("yes", "no", True)]

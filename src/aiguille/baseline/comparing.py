@@ -306,7 +306,7 @@ def _reaches(study: Study, who: Addresses, services: Sequence[Box]) -> tuple[str
     entering = [e.interfaces for e in study.entrances if _lives_in(study, e.label, who)]
     real = not_loopback(program.space.symbols)
     here = overlap(real, box([(Axis.SRC, source), *([(Axis.IN, _union(entering))] if entering else [])])) or real
-    own = own_addresses(study.device, who.family)
+    own = _address_for(study.device, who) or own_addresses(study.device, who.family)
     if own is not None:
         here = overlap(here, box([(Axis.DST, own)])) or here
     found = []
@@ -323,6 +323,19 @@ def _reaches(study: Study, who: Addresses, services: Sequence[Box]) -> tuple[str
                 best = "perhaps"
         found.append(best)
     return found[0], found[1]
+
+
+def _address_for(device: Device, who: Addresses) -> IntervalSet | None:
+    """The addresses of a device in the network of an administrator, which are those he uses; None where nothing shows one."""
+    near = [
+        (a.first, a.last)
+        for one in device.interfaces
+        if one.enabled
+        and any(n.family == who.family and n.first <= who.first and who.last <= n.last for n in one.networks)
+        for a in one.addresses
+        if a.family == who.family
+    ]
+    return IntervalSet(near) if near else None
 
 
 def _in_state(one: Box, state: State) -> Box:
