@@ -242,3 +242,10 @@ def test_sites_with_the_same_numbers_are_not_one_network() -> None:
         ("branch1/lan", "branch2/lan")
     ]
     assert not end_to_end(joined).notes
+
+
+def test_a_table_that_nobody_reads_is_not_made(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("aiguille.analysis.endtoend.MANY", 3)
+    found = end_to_end(Reaches(Estate(tuple(pair()), as_of=date(2026, 11, 28))))
+    assert (found.pairs, len(found.notes)) == ((), 1)
+    assert "--from and --to" in found.notes[0]

@@ -64,20 +64,32 @@ class EndToEnd(Struct, frozen=True):
 
 def end_to_end(reaches: Reaches) -> EndToEnd:
     """Every pair of places of different devices of which anything is known: something gets through, or something refuses it."""
+    notes = [
+        f"{', '.join(names)} have the same address in {spell_operand(network)}: it is taken for a network of each"
+        for network, names in reaches.network.apart.items()
+    ]
+    sources = [place for place in reaches.places if _is_joined(reaches, place)]
+    if len(sources) > MANY:
+        notes.append(
+            f"{len(sources)} places are joined, too many for one table: --from and --to tell of those you name"
+        )
+        return EndToEnd(reaches.places, (), (), tuple(notes))
     pairs: list[Pair] = []
     faults: list[str] = []
-    for source in reaches.places:
-        if not any(reaches.network.joined(device) for device in (source.device, *(d for d, _ in source.also))):
-            continue
+    for source in sources:
         try:
             pairs += pairs_from(reaches, source)
         except TooComplexError as error:
             faults.append(f"from {source.name}: {error.message}")
-    notes = (
-        f"{', '.join(names)} have the same address in {spell_operand(network)}: it is taken for a network of each"
-        for network, names in reaches.network.apart.items()
-    )
     return EndToEnd(reaches.places, tuple(pairs), tuple(faults), tuple(notes))
+
+
+MANY = 300
+"""Places beyond which nobody reads who reaches whom in one table."""
+
+
+def _is_joined(reaches: Reaches, place: Place) -> bool:
+    return any(reaches.network.joined(device) for device in (place.device, *(d for d, _ in place.also)))
 
 
 def pairs_from(reaches: Reaches, source: Place) -> list[Pair]:

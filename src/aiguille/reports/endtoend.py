@@ -87,7 +87,7 @@ def show_pairs(console: Console, found: EndToEnd) -> None:
     console.print(Text("end to end, over several devices", "bold"))
     if not found.pairs:
         why = "nothing shows how the devices are joined; `ip -j addr` and `ip -j route` of each would"
-        for said in (why, *found.notes):
+        for said in found.notes or (why,):
             console.print(Text(visible(f"  {said}"), "dim"))
         return
     assumed = {said: n for n, said in enumerate(dict.fromkeys(s for one in found.pairs for s in one.assumed), 1)}
