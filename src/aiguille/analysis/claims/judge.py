@@ -89,10 +89,7 @@ def has_ends(study: Study, claim: Claim) -> bool:
 
 
 def has_rule(device: Device, claim: Claim) -> bool:
-    """Whether a device has the rule or the chain that a claim says decides, if it says so.
-
-    Raises UsageError where several rules may be meant.
-    """
+    """Whether a device has the rule or the chain that a claim says decides, if it says so."""
     if claim.default_of:
         return any(chain.name == claim.default_of for base in device.rulebases for chain in base.chains)
     return not claim.rule or bool(rules_named(device, claim.rule))
