@@ -76,7 +76,7 @@ def packets(tmp_path_factory: pytest.TempPathFactory) -> dict[str, list[Packet]]
         ("access.no-source-restriction", "tcp from 10.20.0.20:40000 to 10.20.0.1:22 entering lan0"),
         ("rules.any-to-any", "tcp from 10.99.0.20:40000 to 10.20.0.10:443 entering vpn0 leaving lan0"),
         ("rules.dangerous-service", "tcp from 10.30.0.20:40000 to 10.20.0.9:5432 entering dmz0 leaving lan0"),
-        ("rules.published-service", f"tcp {FROM} to 10.30.0.5:80 entering wan0 leaving dmz0"),
+        ("rules.published-service", f"tcp {FROM} to 203.0.113.2:443 entering wan0"),
         # The port that nobody waits at, not another of the rule.
         ("usage.no-listener", "udp from 10.30.0.20:40000 to 10.30.0.1:67 entering dmz0"),
         ("deny.from-device", "tcp from 203.0.113.2:40000 to 203.0.113.77:443 leaving wan0"),

@@ -22,7 +22,7 @@ from aiguille.readers.files import decode
 from tests.kernel.wire import BEHIND, INSIDE, OWN, Firewall, address
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
-SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "18")), 50
+SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "12")), 50
 """Rule sets for each of four runs (two families, with and without translation), and packets for each."""
 
 OPEN = (

@@ -21,7 +21,7 @@ from tests.kernel.test_verdicts import EACH_KIND, PORTS, Maker, decided
 from tests.kernel.wire import OWN, Firewall, address
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
-SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "9")), 50
+SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "6")), 50
 
 CONDITIONS = (
     "-m connmark {not}--mark {mark}",

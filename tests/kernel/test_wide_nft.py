@@ -25,7 +25,7 @@ from tests.kernel.test_wide import WideMaker, open_because, usual
 from tests.kernel.wire import OWN, Firewall
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
-SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "9")), 50
+SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "6")), 50
 JUDGE = """table inet judge {
  chain seen { type filter hook prerouting priority -500; counter; }
  chain in { type filter hook input priority 2000; counter drop; }
