@@ -601,6 +601,8 @@ def test_what_firewalld_refuses_is_refused(tmp_path: Path) -> None:
     ("program", "setting", "why"),
     [
         ("shorewall6", "", "no address of IPv6; Shorewall refuses"),
+        ("shorewall", "ACCEPT net: fw tcp 23", "SOURCE 'net:' ends with a colon"),
+        ("shorewall", "DNAT fw net: tcp 23", "DEST 'net:' ends with a colon"),
         *(
             ("shorewall", f"{name}_DISPOSITION={value}", f"is no value of {name}_DISPOSITION")
             for name, value in (
@@ -621,7 +623,7 @@ def test_what_shorewall_refuses_is_refused(program: str, setting: str, why: str,
             (folder / name).write_text(text)
         if setting:
             host.read(box.bundle(f"etc/{program}"), "files")  # without it all is well
-            with (folder / f"{program}.conf").open("a") as conf:
+            with (folder / (f"{program}.conf" if "=" in setting else "rules")).open("a") as conf:
                 conf.write(f"\n{setting}\n")
         with pytest.raises(AssertionError, match="ERROR"):
             box.run(LINKS + START_SHOREWALL.format(program=program))

@@ -47,6 +47,12 @@ class Rules:
             blacklist and call.name == "BLACKLIST"
         ):
             columns, call = self._special(call, columns, row)
+        for column, text in (("SOURCE", columns.source), ("DEST", columns.dest)):
+            if text.endswith(":") and text.count(":") == 1:
+                raise UnreadableError(
+                    f"{row.where}: {column} '{text}' ends with a colon, as where a variable is empty; Shorewall refuses such a "
+                    "configuration, so these files are not what runs"
+                )
         for one, said in self.calls.expanded(call, columns):
             self._between(one, said, section, blacklist)
 
