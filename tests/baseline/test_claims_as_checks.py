@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -9,7 +10,8 @@ import pytest
 import aiguille
 from aiguille.baseline import Audit
 from aiguille.baseline.folding import CLAIM
-from aiguille.model import UsageError
+from aiguille.model import Estate, UsageError
+from tests.analysis.test_paths import router
 
 RULES = """*filter
 :INPUT DROP [0:0]
@@ -89,3 +91,37 @@ def test_what_is_wrong_with_a_claim_is_told_with_its_line(tmp_path: Path, claims
     with pytest.raises(UsageError) as error:
         audited(tmp_path, claims)
     assert said in str(error.value)
+
+
+def test_what_holds_on_every_device_and_not_between_them(tmp_path: Path) -> None:
+    """Each branch keeps its own visitors from its servers; the other branch's come in by the line between."""
+    rules = "-A FORWARD -i lan -o wan -j ACCEPT\n-A FORWARD -i wan -o srv -p tcp --dport 443 -j ACCEPT\n"
+    devices = tuple(
+        router(
+            f"branch{n}",
+            {"lan": f"10.{n}.0.1/24", "srv": f"10.1{n}.0.1/24", "wan": f"10.255.0.{n}/24"},
+            [(f"10.{k}.0.0/24", f"10.255.0.{other}") for other in (1, 2) if other != n for k in (other, 10 + other)],
+            rules,
+        )
+        for n in (1, 2)
+    )
+    estate = Estate(devices, as_of=date(2026, 11, 28))
+    file = tmp_path / "claims.yaml"
+
+    def told(claim: str, more: str = "") -> list[tuple[str, str, bool]]:
+        file.write_text(f"claims:\n  - claim: {claim}\n{more}")
+        (found,) = aiguille.claims(estate, file)
+        return [(one.device, one.holds.value, one.row is not None) for one in found.answers]
+
+    alone = [("branch1", "proved", False), ("branch2", "proved", False)]
+    assert told("never lan to srv but on https") == alone
+    assert told("never lan to srv", "    devices: [branch1]\n") == alone[:1]
+    assert told("never lan to srv") == [*alone, ("branch1, branch2", "refuted", True)]
+    audit = aiguille.audit(estate, claims=str(file))
+    every = [one for head in audit.findings for one in (head, *head.consequences)]
+    (finding,) = [one for one in every if one.check.startswith(CLAIM)]
+    assert finding.device == "branch1"
+    assert "over branch1 (rule 1 of chain FORWARD" in finding.detail
+    assert "then branch2 (rule 2 of chain FORWARD" in finding.detail
+    assert finding.proof is not None
+    assert finding.proof.packet.in_interface == "lan"

@@ -22,7 +22,7 @@ from aiguille.model import Addresses, Direction, Side, UsageError
 from aiguille.model.protocols import PORTS, PROTOCOLS, SPOKEN_SERVICES, transports
 from aiguille.packets.sentences import read_ports
 from aiguille.space import EVERYTHING, Axis, Box, Cell, IntervalSet, box, overlap
-from aiguille.space.fields import ICMP_OF, TCP, UDP, WITH_PORTS
+from aiguille.space.fields import ICMP_OF, PORT_TOP, TCP, UDP, WITH_PORTS
 
 DEVICE = "device"
 """What the device itself is called among the ends of traffic."""
@@ -86,12 +86,16 @@ class Matrix(Struct, frozen=True):
 
 
 class Wish(Struct, frozen=True):
-    """What rows are asked for: ends by name, services, addresses at either end; None, or no services, for all."""
+    """What rows are asked for: ends by name, services, addresses at either end; None, or no services, for all.
+
+    others: all services but those named
+    """
 
     source: str | None = None
     destination: str | None = None
     services: tuple[tuple[int, IntervalSet], ...] = ()
     addresses: tuple[tuple[int, IntervalSet], ...] = ()
+    others: bool = False
 
 
 def ends_of(study: Study) -> tuple[End, ...]:
@@ -292,19 +296,30 @@ def _flows(study: Study, program: Program, source: End, destination: End, wish: 
 
 def wished(family: int, tops: Sequence[int], wish: Wish) -> Iterator[Box]:
     """Disjoint regions that hold the services and addresses asked for."""
-    services = [EVERYTHING]
-    if wish.services:
-        own = [(ICMP_OF[family] if one in ICMP_OF.values() else one, ports) for one, ports in wish.services]
-        services = [
-            box([(Axis.PROTO, IntervalSet.of(one)), *([(Axis.B, ports)] if ports else [])]) for one, ports in own
-        ]
     places = [EVERYTHING]
     if wish.addresses:
         mine = IntervalSet(span for at, values in wish.addresses if at == family for span in values.spans)
         others = mine.complement(tops[Axis.SRC])
         places = [box([(Axis.SRC, mine)]), box([(Axis.SRC, others), (Axis.DST, mine)])] if mine else []
-    for service in services:
+    for service in service_boxes(family, wish.services, others=wish.others):
         yield from (common for one in places if (common := overlap(service, one)) is not None)
+
+
+def service_boxes(family: int, services: Iterable[tuple[int, IntervalSet]], *, others: bool = False) -> Iterator[Box]:
+    """The packets of some services, or with `others` of all but these; of all where none is named."""
+    named = [(ICMP_OF[family] if one in ICMP_OF.values() else one, ports) for one, ports in services]
+    if not named:
+        yield EVERYTHING
+    elif not others:
+        for number, ports in named:
+            yield box([(Axis.PROTO, IntervalSet.of(number)), *([(Axis.B, ports)] if ports else [])])
+    else:
+        for number in dict.fromkeys(number for number, _ in named):
+            mine = [ports for one, ports in named if one == number]
+            if all(mine):
+                taken = IntervalSet(span for ports in mine for span in ports.spans)
+                yield box([(Axis.PROTO, IntervalSet.of(number)), (Axis.B, taken.complement(PORT_TOP))])
+        yield box([(Axis.PROTO, IntervalSet.of(*(number for number, _ in named)).complement(255))])
 
 
 def read_services(text: str) -> tuple[tuple[int, IntervalSet], ...]:

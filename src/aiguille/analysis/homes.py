@@ -53,10 +53,13 @@ def _behind(device: Device, family: int) -> dict[str, list[tuple[int, int]]]:
             if len(zone.interfaces) == 1 or not networks.get(name):
                 networks.setdefault(name, []).extend(_spans(zone.networks, family))
     for route in device.routes:
-        # What a route leads to by an interface comes back by it; what the default route does is the world.
-        if route.interface in networks and route.network.first:
+        # What a route leads to by an interface comes back by it; what a default route does, be it in two halves, is the world.
+        if route.interface in networks and route.network.last - route.network.first < _HALF[route.network.family] - 1:
             networks[route.interface].extend(_spans([route.network], family))
     return networks
+
+
+_HALF = {4: 1 << 31, 6: 1 << 127}
 
 
 def _spans(networks: Iterable[Addresses], family: int) -> list[tuple[int, int]]:

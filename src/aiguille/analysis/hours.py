@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from functools import partial
+from functools import lru_cache, partial
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -124,6 +124,7 @@ def holds(text: str, moment: Moment) -> bool | None:
     return True if True in answers else None if None in answers else False
 
 
+@lru_cache(maxsize=256)
 def _hours(text: str) -> _Hours | None:
     native = any(one in text for one in ("timestart", "timestop", "--weekdays", "meta hour", "meta day"))
     if "contiguous" in text or "date" in text.lower() or "monthdays" in text:

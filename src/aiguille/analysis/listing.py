@@ -59,7 +59,7 @@ def touching_in(devices: Sequence[Device], text: str) -> Touching | Naming:
         return read_touching(text)
     except UsageError:
         near = difflib.get_close_matches(text, names, n=3)
-        if not near or any(sign in text for sign in ":."):
+        if not near:
             raise
         raise UsageError(
             f"'{text}' is neither an address or port nor a name that is known; there is {', '.join(dict.fromkeys(near))}"

@@ -15,6 +15,7 @@ from aiguille.analysis.loopback import LOOPBACK
 from aiguille.model import Addresses, Device, Estate, Interface, Side, UsageError
 from aiguille.model.facts import FORWARDING, system_settings
 from aiguille.model.spelling import spell_address
+from aiguille.space import IntervalSet
 
 Leg = tuple[Device, str]
 """A device, and the interface by which a packet enters it; an empty name where the device itself sends it."""
@@ -135,59 +136,42 @@ class Network(Struct, dict=True):
     # What there is
 
     def owner(self, family: int, address: int) -> tuple[Device, Interface] | None:
-        """The device that has an address, and the interface it is on."""
-        return self.owners.get((family, address))
-
-    @cached_property
-    def owners(self) -> dict[tuple[int, int], tuple[Device, Interface]]:
-        """By family and address, whose it is."""
-        out: dict[tuple[int, int], tuple[Device, Interface]] = {}
-        for device in self.estate.devices:
-            for one in device.interfaces:
-                if one.enabled and one.name != LOOPBACK:
-                    for address in one.addresses:
-                        if not is_of_one_link(address):
-                            out.setdefault((address.family, address.first), (device, one))
-        return out
+        """The first device that has an address, and the interface it is on."""
+        return next(iter(self.owners.get((family, address), ())), None)
 
     def owns(self, device: Device, family: int, address: int) -> bool:
         """Whether a device has an address, be it that others have it too."""
-        owner = self.owner(family, address)
-        if owner is None or owner[0] is device:
-            return owner is not None
-        return address in self._own[device.name][family]
+        return any(who is device for who, _ in self.owners.get((family, address), ()))
 
     @cached_property
-    def _own(self) -> dict[str, dict[int, frozenset[int]]]:
-        """By device and family, its addresses."""
-        return {
-            device.name: {
-                family: frozenset(
-                    a.first
-                    for one in device.interfaces
-                    if one.enabled and one.name != LOOPBACK
-                    for a in one.addresses
-                    if a.family == family and not is_of_one_link(a)
-                )
-                for family in (4, 6)
-            }
-            for device in self.estate.devices
-        }
+    def owners(self) -> dict[tuple[int, int], list[tuple[Device, Interface]]]:
+        """By family and address, whose it is: several devices' where sites are numbered alike."""
+        out: dict[tuple[int, int], list[tuple[Device, Interface]]] = {}
+        for device in self.estate.devices:
+            for one, address in _addresses(device):
+                out.setdefault((address.family, address.first), []).append((device, one))
+        return out
+
+    def own(self, device: Device, family: int) -> IntervalSet:
+        """The addresses of a device that are stated."""
+        return IntervalSet.of(*(address.first for _, address in _addresses(device) if address.family == family))
 
     @cached_property
     def apart(self) -> dict[Addresses, tuple[str, ...]]:
         """Networks that several devices have for themselves, with their names: the same addresses in it are theirs each, so that it
         cannot be one. Sites often number their networks alike."""
         held: dict[Addresses, dict[str, frozenset[int]]] = {}
-        for device, _, network in self._every_link:
-            mine = frozenset(a for a in self._own[device.name][network.family] if network.first <= a <= network.last)
-            if mine:
+        for device, name, network in self._every_link:
+            own = (
+                a.first
+                for one in device.interfaces
+                if one.name == name
+                for a in one.addresses
+                if a.family == network.family
+            )
+            if mine := frozenset(a for a in own if network.first <= a <= network.last):
                 held.setdefault(network, {})[device.name] = mine
-        out = {}
-        for network, by_device in held.items():
-            if len(set(by_device.values())) < len(by_device):
-                out[network] = tuple(by_device)
-        return out
+        return {network: tuple(who) for network, who in held.items() if len(set(who.values())) < len(who)}
 
     def _attached(self, family: int, address: int) -> list[tuple[Device, str, int]]:
         """The interfaces with a network that holds an address, and the length of its prefix."""
@@ -470,6 +454,13 @@ class Network(Struct, dict=True):
     @cached_property
     def _borders(self) -> dict[int, tuple[int, ...]]:
         return {}
+
+
+def _addresses(device: Device) -> Iterator[tuple[Interface, Addresses]]:
+    """The addresses at which others find a device, each with its interface."""
+    for one in device.interfaces:
+        if one.enabled and one.name != LOOPBACK:
+            yield from ((one, address) for address in one.addresses if not is_of_one_link(address))
 
 
 _CHECKS = ("1", "2")

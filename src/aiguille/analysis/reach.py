@@ -21,21 +21,20 @@ from aiguille.analysis.exposure import rated
 from aiguille.analysis.flows import End, Wish, ends_of, speaks, wished
 from aiguille.analysis.network import NOTHING_ASSUMED, Leg, Network, is_of_one_link
 from aiguille.analysis.program import Program, Programs, Step, families
-from aiguille.analysis.rewriting import Rewrite, rewrites
+from aiguille.analysis.rewriting import rewrites
 from aiguille.analysis.study import Study
 from aiguille.analysis.traffic import cut, merged, opening
 from aiguille.model import (
     Device,
     Direction,
     Estate,
-    Interface,
     Side,
     Stage,
     Translate,
     TranslationKind,
     UsageError,
 )
-from aiguille.space import EVERYTHING, Axis, Box, Cell, IntervalSet, box, overlap
+from aiguille.space import Axis, Box, Cell, IntervalSet, box, overlap
 from aiguille.space.effort import limited
 from aiguille.space.fields import WITH_PORTS
 
@@ -220,17 +219,8 @@ class Reaches(Struct, dict=True):
     def _addresses(self, study: Study, end: End) -> tuple[tuple[int, IntervalSet], ...]:
         device, found = study.device, []
         for family in (4, 6):
-            own = IntervalSet.of(
-                *(
-                    a
-                    for one in device.interfaces
-                    if one.enabled
-                    for a in _single(one, family)
-                    if self.network.owns(device, family, a)
-                )
-            )
             if end.is_device:
-                values = own
+                values = self.network.own(device, family)
             else:
                 names = self._interfaces(device, end)
                 held = [*study.networks(end.name), *(n for name, n in self.network.links[device.name] if name in names)]
@@ -423,44 +413,45 @@ class Reaches(Struct, dict=True):
         self, source: Place, family: int, device: Device, enters: str, part: _Part
     ) -> Iterator[Passage | tuple[Leg, _Part]]:
         """One device: what arrives at it or behind it, what it refuses, and what goes on to which device."""
-        programs = self.study(device).programs
         if not enters:
             yield from self._sent(source, family, device, part)
             return
-        symbols = programs.resolver(family).space.symbols
-        region = overlap(part.now, box([(Axis.IN, IntervalSet.of(symbols.number(enters)))]))
-        for one in rewrites(programs, family, Stage.PREROUTING, region or EVERYTHING):
-            narrowed = part.within(one.box)
-            if narrowed is None:
-                continue
-            moved = replace(narrowed, certain=narrowed.certain and one.sure)
-            if one.change is None:
+        for change, moved in self._rewritten(family, device, Stage.PREROUTING, Axis.IN, enters, part):
+            if change is None:
                 yield from self._routed(source, family, device, enters, moved)
                 continue
-            for led in self._led(family, device, enters, moved, one):
-                stays = one.change.kind is TranslationKind.TO_DEVICE
+            for led in self._led(family, device, enters, moved, change):
+                stays = change.kind is TranslationKind.TO_DEVICE
                 yield from self._routed(source, family, device, enters, led, stays=stays)
 
     def _sent(self, source: Place, family: int, device: Device, part: _Part) -> Iterator[Passage | tuple[Leg, _Part]]:
         """What a device itself sends. By which interface, its translations may ask before it is routed anew: they leave it open."""
-        found = rewrites(self.study(device).programs, family, Stage.OUTPUT, part.now)
-        sure = not any(one.change is not None for one in found)
-        for one in found:
-            narrowed = part.within(one.box)
-            if narrowed is None:
-                continue
-            moved = replace(narrowed, certain=narrowed.certain and sure)
-            if one.change is None:
-                yield from self._routed(source, family, device, "", moved)
-            elif one.change.kind is TranslationKind.TO_DEVICE:
-                yield self._refused(source, family, moved, device, "", "it is sent back to the device itself")
+        found = list(self._rewritten(family, device, Stage.OUTPUT, Axis.IN, "", part))
+        sure = not any(change is not None for change, _ in found)
+        for change, moved in found:
+            now = replace(moved, certain=moved.certain and sure)
+            if change is None:
+                yield from self._routed(source, family, device, "", now)
+            elif change.kind is TranslationKind.TO_DEVICE:
+                yield self._refused(source, family, now, device, "", "it is sent back to the device itself")
             else:
-                for led in self._led(family, device, "", moved, one):
+                for led in self._led(family, device, "", now, change):
                     yield from self._routed(source, family, device, "", led)
 
-    def _led(self, family: int, device: Device, enters: str, part: _Part, one: Rewrite) -> Iterator[_Part]:
+    def _rewritten(
+        self, family: int, device: Device, stage: Stage, axis: Axis, interface: str, part: _Part
+    ) -> Iterator[tuple[Translate | None, _Part]]:
+        """A part as the translations of a stage take it; axis, interface: by which it comes or goes"""
+        programs = self.study(device).programs
+        number = programs.resolver(family).space.symbols.number(interface) if interface else 0
+        region = overlap(part.now, box([(axis, IntervalSet.of(number))]))
+        for one in rewrites(programs, family, stage, region) if region is not None else ():
+            narrowed = part.within(one.box)
+            if narrowed is not None:
+                yield one.change, replace(narrowed, certain=narrowed.certain and one.sure)
+
+    def _led(self, family: int, device: Device, enters: str, part: _Part, change: Translate) -> Iterator[_Part]:
         """Packets with the destination a translation gives them."""
-        change = cast("Translate", one.change)
         fields: list[tuple[Axis, IntervalSet]] = []
         if change.ports is not None and part.now[Axis.PROTO] is not None:
             protocols = part.now[Axis.PROTO] or IntervalSet()
@@ -618,18 +609,11 @@ class Reaches(Struct, dict=True):
 
     def _hidden(self, family: int, device: Device, leaves: str, part: _Part) -> Iterator[_Part]:
         """Packets with the source they leave a device with."""
-        programs = self.study(device).programs
-        symbols = programs.resolver(family).space.symbols
-        region = overlap(part.now, box([(Axis.OUT, IntervalSet.of(symbols.number(leaves)))]))
-        for one in rewrites(programs, family, Stage.POSTROUTING, region or EVERYTHING):
-            here = part.within(one.box)
-            if here is None:
-                continue
-            here = replace(here, certain=here.certain and one.sure)
-            if one.change is None:
+        for change, here in self._rewritten(family, device, Stage.POSTROUTING, Axis.OUT, leaves, part):
+            if change is None:
                 yield here
-            elif one.change.addresses is not None:
-                yield here.put([(Axis.SRC, IntervalSet([(one.change.addresses.first, one.change.addresses.last)]))])
+            elif change.addresses is not None:
+                yield here.put([(Axis.SRC, IntervalSet([(change.addresses.first, change.addresses.last)]))])
             else:
                 own = [a for i in device.interfaces if i.name == leaves for a in i.addresses if a.family == family]
                 if own:
@@ -658,10 +642,6 @@ def _shortened(why: str) -> str:
 
 def _untold(device: Device) -> str:
     return f"{device.name} sends it to or from an address the export does not state"
-
-
-def _single(one: Interface, family: int) -> Iterator[int]:
-    return (a.first for a in one.addresses if a.family == family)
 
 
 def _ends(place: Place) -> Iterator[tuple[str, str]]:

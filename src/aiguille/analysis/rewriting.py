@@ -16,6 +16,7 @@ from aiguille.space import Box, meets, overlap, subtract
 from aiguille.space.effort import spend
 
 _DEEP = 64
+"""Chains called within one another beyond which nothing is sure."""
 
 
 class Rewrite(Struct, frozen=True):
@@ -76,8 +77,10 @@ class _Walk:
     def through(self, chain: Chain, parts: Iterable[_Part], depth: int) -> list[_Part]:
         """What comes out at the end of a chain, or returns from it."""
         left = list(parts)
+        if depth > _DEEP:
+            return [(box, False) for box, _ in left]
         back: list[_Part] = []
-        for rule in chain.rules if depth < _DEEP else ():
+        for rule in chain.rules:
             if not left:
                 break
             if not rule.enabled:

@@ -14,6 +14,7 @@ from aiguille.analysis.claims import (
     Answer,
     Claim,
     Holds,
+    begins_at,
     has_ends,
     has_rule,
     judge,
@@ -21,10 +22,11 @@ from aiguille.analysis.claims import (
     knows,
     names_of,
     read_claim,
+    refuted_across,
 )
 from aiguille.analysis.claims.words import DECIDED
 from aiguille.analysis.decide import Proof
-from aiguille.analysis.endtoend import Row, places_named
+from aiguille.analysis.endtoend import Row
 from aiguille.analysis.program import Programs
 from aiguille.analysis.reach import Reaches
 from aiguille.analysis.study import Study
@@ -211,21 +213,23 @@ def judged(estate: Estate, claims: Sequence[Stated]) -> tuple[Judged, ...]:
     Raises UsageError, with the line and the nearest names, for a claim whose ends or devices are nowhere.
     """
     studies = [Study(device, estate, Programs(device)) for device in estate.devices]
-    reaches = Reaches(estate, detailed=True)
+    reaches = Reaches(estate, detailed=True, studies={one.device.name: one for one in studies})
     out = []
     for stated in claims:
-        home = {device.name for device in _at_home(estate, stated)}
+        home = [device.name for device in _at_home(estate, stated)]
         mine = [study for study in studies if study.device.name in home]
         # An address is the business of those who have a way to it, where anybody has.
         mine = [study for study in mine if knows(study.device, stated.claim)] or mine
         answers = [answer for study in mine if (answer := _judge(study, stated.claim)) is not None]
         if not answers:
-            answers = [_across(reaches, mine, stated)]
+            answers = [_across(reaches, mine, stated, home)]
+        elif len(home) > 1 and (beside := refuted_across(reaches, stated.claim, home)) is not None:
+            answers.append(beside)
         out.append(Judged(stated, tuple(answers)))
     return tuple(out)
 
 
-def _across(reaches: Reaches, mine: Sequence[Study], stated: Stated) -> Answer:
+def _across(reaches: Reaches, mine: Sequence[Study], stated: Stated, home: Sequence[str]) -> Answer:
     """A claim of which no device has both ends, decided between devices.
 
     Raises UsageError, with the line and the nearest names, where an end or a rule is nowhere.
@@ -241,7 +245,7 @@ def _across(reaches: Reaches, mine: Sequence[Study], stated: Stated) -> Answer:
             f"its chains are {', '.join(near)}"
         )
     try:
-        return judge_across(reaches, claim)
+        return judge_across(reaches, claim, home)
     except UsageError as error:
         known = [*names_of(mine), *(name for place in reaches.places for name in place.names)]
         missing = [n for n in (claim.source, claim.destination) if n not in known]
@@ -255,18 +259,19 @@ def _across(reaches: Reaches, mine: Sequence[Study], stated: Stated) -> Answer:
 def with_claims(baseline: Baseline, claims: Sequence[Stated]) -> Baseline:
     """The baseline with a check for each claim, which fails where the claim is refuted."""
     checks: list[Check] = []
+    between = _Between()
     for stated in claims:
         slug = re.sub(r"[^a-z0-9]+", "-", (stated.entry.title or stated.claim.text).lower()).strip("-")[:60].strip("-")
         taken = {one.id for one in checks}
         names = (f"{CLAIM}{slug}", *(f"{CLAIM}{slug}-{number}" for number in range(2, len(claims) + 2)))
-        checks.append(_as_check(next(name for name in names if name not in taken), stated))
+        checks.append(_as_check(next(name for name in names if name not in taken), stated, between))
     order = list(Area)
     catalogue = sorted((*baseline.catalogue, *checks), key=lambda one: order.index(one.area))
     last = baseline.layers[-1]
     return Baseline((*baseline.layers[:-1], replace(last, own=(*last.own, *checks))), tuple(catalogue))
 
 
-def _as_check(name: str, stated: Stated) -> Check:
+def _as_check(name: str, stated: Stated, between: _Between) -> Check:
     entry, claim = stated.entry, stated.claim
 
     def run(subject: Subject) -> Iterator[Described]:
@@ -279,11 +284,17 @@ def _as_check(name: str, stated: Stated) -> Check:
         ):
             yield NotApplicable("the claim is about what other devices have a way to")
             return
-        answer = _judge(subject.study, claim) or _told_here(subject.study, entry, claim)
+        found = _judge(subject.study, claim)
+        across = between.told_at(subject.study, entry, claim)
+        if across is not None and across.row is not None and across.holds is Holds.REFUTED:
+            yield _found_across(subject.study, claim, across.row)
+            if found is None or found.holds is not Holds.REFUTED:
+                return
+        elif across is not None and (found is None or found.holds is Holds.PROVED):
+            found = across
+        answer = found
         if answer is None:
             yield NotApplicable("the device does not have both ends of the claim")
-        elif answer.row is not None and answer.holds is Holds.REFUTED:
-            yield _found_across(subject.study, claim, answer.row)
         elif answer.holds is Holds.PROVED:
             yield Passed(f"it holds that '{claim.text}'")
         elif answer.holds is Holds.CANNOT_TELL or answer.proof is None:
@@ -311,29 +322,32 @@ def _speaks_of(entry: ClaimEntry, device: Device) -> bool:
     return named and (not entry.tags or not {*entry.tags}.isdisjoint(device.tags))
 
 
-def _told_here(study: Study, entry: ClaimEntry, claim: Claim) -> Answer | None:
-    """What becomes of a claim between devices, if this is the first of those it begins at; None if it is not."""
-    others = _whole(study.estate)
-    reaches = Reaches(study.estate, detailed=True, studies={one.device.name: one for one in others})
-    if claim.verb == DECIDED or any(has_ends(one, claim) for one in others if _speaks_of(entry, one.device)):
-        return None
-    try:
-        first = places_named(reaches, claim.source)[0].device
-        return judge_across(reaches, claim) if first.name == study.device.name else None
-    except UsageError as error:
-        first = study.estate.devices[0]
-        return Answer(study.device.name, Holds.CANNOT_TELL, why=error.message) if study.device is first else None
+class _Between:
+    """What becomes of claims between devices, in the estate that was looked at last; all claims look at it once."""
 
+    def __init__(self) -> None:
+        self._estate: Estate | None = None
+        self._studies: list[Study] = []
 
-def _whole(estate: Estate) -> list[Study]:
-    """Every device of an estate, looked at once for all claims."""
-    if not _LOOKED_AT or _LOOKED_AT[0][0] is not estate:
-        _LOOKED_AT[:] = [(estate, [Study(one, estate, Programs(one)) for one in estate.devices])]
-    return _LOOKED_AT[0][1]
-
-
-_LOOKED_AT: list[tuple[Estate, list[Study]]] = []
-"""The estate that was looked at last, and its devices."""
+    def told_at(self, study: Study, entry: ClaimEntry, claim: Claim) -> Answer | None:
+        """What there is to say at a device, which is the first of those a claim begins at; None elsewhere, and of nothing."""
+        homes = [one.name for one in study.estate.devices if _speaks_of(entry, one)]
+        if claim.verb == DECIDED or len(homes) < 2:
+            return None
+        if self._estate is not study.estate:
+            self._estate = study.estate
+            self._studies = [Study(one, study.estate, Programs(one)) for one in study.estate.devices]
+        reaches = Reaches(study.estate, detailed=True, studies={one.device.name: one for one in self._studies})
+        try:
+            if begins_at(reaches, claim, homes).name != study.device.name:
+                return None
+            if any(has_ends(one, claim) for one in self._studies if one.device.name in homes):
+                return refuted_across(reaches, claim, homes)
+            return judge_across(reaches, claim, homes)
+        except UsageError as error:
+            nowhere = not any(has_ends(one, claim) for one in self._studies)
+            here = study.device.name == homes[0] and nowhere
+            return Answer(study.device.name, Holds.CANNOT_TELL, why=error.message) if here else None
 
 
 def _found_across(study: Study, claim: Claim, row: Row) -> Described:

@@ -2,61 +2,72 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 
-from aiguille.analysis.claims.judge import Answer, Holds
+from aiguille.analysis.claims.judge import Answer, Holds, gravest, moments_meant
 from aiguille.analysis.claims.words import ANYBODY, DECIDED, Claim
 from aiguille.analysis.endtoend import places_named, rows_between
 from aiguille.analysis.flows import Wish
-from aiguille.analysis.hours import Moment, estate_at, hours_told, moments_of, spell_moment
+from aiguille.analysis.hours import estate_at
 from aiguille.analysis.reach import Place, Reaches
-from aiguille.model import TooComplexError, UsageError
-from aiguille.space import IntervalSet
+from aiguille.model import Device, TooComplexError, UsageError
 from aiguille.space.effort import limited
 
 CROSSING_EFFORT = 60_000_000
 """Steps of work that a claim over several devices may take."""
 
 
-def judge_across(reaches: Reaches, claim: Claim) -> Answer:
+def judge_across(reaches: Reaches, claim: Claim, homes: Collection[str] = ()) -> Answer:
     """Whether a claim holds between places of different devices.
 
     reaches: detailed
+    homes: the devices the claim speaks of, all if none is named
 
-    Raises UsageError for an end that is no place of any device, and for a claim on which rule decides: each device has its own.
+    Raises UsageError for an end that is no place of any of them, and for a claim on which rule decides: each device has its own.
     """
     if claim.verb == DECIDED:
         raise UsageError(f"'{claim.text}' is about one device's rule, and none has both ends")
-    moments: tuple[Moment, ...] = (claim.moment,) if claim.moment is not None else ()
-    if claim.hours:
-        moments = moments_of(claim.hours, hours_told(reaches.estate.devices))
+    moments = moments_meant(claim, reaches.estate.devices)
     try:
         with limited(CROSSING_EFFORT, apart=True):
             if not moments:
-                return _judge(reaches, claim)
-            answers = []
-            for moment in moments:
-                found = _judge(Reaches(estate_at(reaches.estate, moment), detailed=True), claim)
-                when = f"at {spell_moment(moment)}"
-                answers.append(
-                    Answer(found.device, found.holds, None, f"{when}, {found.why}" if found.why else when, found.row)
-                )
-            order = (Holds.REFUTED, Holds.CANNOT_TELL, Holds.PROVED)
-            return min(answers, key=lambda one: order.index(one.holds))
+                return _judge(reaches, claim, homes)
+            at = [(one, Reaches(estate_at(reaches.estate, one), detailed=True)) for one in moments]
+            return gravest([(one, _judge(then, claim, homes)) for one, then in at])
     except TooComplexError as error:
-        return Answer(_names(places_named(reaches, claim.source)), Holds.CANNOT_TELL, why=error.message)
+        return Answer(_names(_named(reaches, claim.source, homes)), Holds.CANNOT_TELL, why=error.message)
 
 
-def _judge(reaches: Reaches, claim: Claim) -> Answer:
-    named = _named(reaches, claim.source)
-    destinations = _named(reaches, claim.destination)
+def refuted_across(reaches: Reaches, claim: Claim, homes: Collection[str] = ()) -> Answer | None:
+    """What speaks against a claim between devices, or may, where devices have both its ends themselves; None if nothing does.
+
+    Guests of one site may reach what guests of another are kept from. That something always gets through is meant of one device.
+    """
+    if claim.verb not in ("never", "only"):
+        return None
+    try:
+        answer = judge_across(reaches, claim, homes)
+    except UsageError:
+        return None
+    return answer if answer.row is not None else None
+
+
+def begins_at(reaches: Reaches, claim: Claim, homes: Collection[str] = ()) -> Device:
+    """The first device at which a claim between devices begins; raises UsageError where it begins nowhere."""
+    return _named(reaches, claim.source, homes)[0].device
+
+
+def _judge(reaches: Reaches, claim: Claim, homes: Collection[str]) -> Answer:
+    named = _named(reaches, claim.source, homes)
+    destinations = _named(reaches, claim.destination, homes)
     names = {one.name for one in named}
     sources = [one for one in reaches.places if one.name not in names] if claim.verb == "only" else named
     device = _names(named)
     always = claim.verb == "always"
+    wish = Wish(services=claim.services, others=claim.others)
     rows = [
         row
-        for row in rows_between(reaches, sources, destinations, Wish(services=_services(claim)), refusals=always)
+        for row in rows_between(reaches, sources, destinations, wish, refusals=always)
         if claim.family in (None, row.traffic.family)
     ]
     against = [row for row in rows if row.refused == always]
@@ -71,29 +82,16 @@ def _judge(reaches: Reaches, claim: Claim) -> Answer:
     return Answer(device, Holds.CANNOT_TELL, why=apart) if apart else Answer(device, Holds.PROVED)
 
 
-def _named(reaches: Reaches, name: str) -> list[Place]:
-    if name == ANYBODY:
-        return [one for one in reaches.places if not one.end.is_device]
-    return places_named(reaches, name)
+def _named(reaches: Reaches, name: str, homes: Collection[str]) -> list[Place]:
+    found = [one for one in reaches.places if not one.end.is_device] if name == ANYBODY else places_named(reaches, name)
+    mine = [one for one in found if not homes or not one.devices.isdisjoint(homes)]
+    if not mine:
+        raise UsageError(f"none of {', '.join(homes)} has '{name}'")
+    return mine
 
 
 def _names(places: Iterable[Place]) -> str:
     return ", ".join(dict.fromkeys(one.device.name for one in places))
-
-
-def _services(claim: Claim) -> tuple[tuple[int, IntervalSet], ...]:
-    """The services a claim is about: all, those it names, or all others."""
-    if not claim.others:
-        return claim.services
-    out: list[tuple[int, IntervalSet]] = []
-    numbers = dict.fromkeys(number for number, _ in claim.services)
-    for number in numbers:
-        mine = [ports for one, ports in claim.services if one == number]
-        if all(mine):
-            taken = IntervalSet(span for ports in mine for span in ports.spans)
-            out.append((number, taken.complement(65535)))
-    rest = IntervalSet.of(*numbers).complement(255)
-    return (*out, *((number, IntervalSet()) for number in rest))
 
 
 def _apart(reaches: Reaches, sources: Sequence[Place], destinations: Sequence[Place], claim: Claim) -> str:

@@ -15,15 +15,14 @@ from aiguille.analysis.decide import End as WalkEnd
 from aiguille.analysis.decide import Ends, Proof, decisive, maybe_accepted, surely_accepted
 from aiguille.analysis.endtoend import Row
 from aiguille.analysis.exposure import rated
-from aiguille.analysis.flows import End, direction_of, ends_of, named, regions
-from aiguille.analysis.hours import device_at, hours_told, moments_of, spell_moment
+from aiguille.analysis.flows import End, direction_of, ends_of, named, regions, service_boxes
+from aiguille.analysis.hours import Moment, device_at, hours_told, moments_of, spell_moment
 from aiguille.analysis.lookup import find_rule, rules_named
 from aiguille.analysis.program import Program, Programs
 from aiguille.analysis.study import Study, Wanted
 from aiguille.model import Device, Side, UsageError
 from aiguille.model.identity import Same
-from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, box, overlap
-from aiguille.space.fields import ICMP_OF
+from aiguille.space import Axis, Box, IntervalSet, box, overlap
 
 
 class Holds(StrEnum):
@@ -59,28 +58,34 @@ def judge(study: Study, claim: Claim) -> Answer | None:
 
     Raises UsageError where an end is of a kind that is there and its addresses are not stated, and for a rule that is not there.
     """
-    moments = (
-        (claim.moment,)
-        if claim.moment is not None
-        else moments_of(claim.hours, hours_told([study.device]))
-        if claim.hours
-        else ()
-    )
+    moments = moments_meant(claim, [study.device])
     if not moments:
         return _judge(study, claim)
-    found: list[Answer] = []
+    found: list[tuple[Moment, Answer]] = []
     for moment in moments:
         at = device_at(study.device, moment)
         answer = _judge(study if at is study.device else Study(at, study.estate, Programs(at)), claim)
         if answer is None:
             return None
-        when = f"at {spell_moment(moment)}"
-        said = when if not answer.why else f"{when}, {answer.why}"
-        found.append(replace(answer, why=said if answer.holds is not Holds.PROVED else answer.why))
-    return min(found, key=lambda one: _GRAVEST.index(one.holds))
+        found.append((moment, answer))
+    return gravest(found)
 
 
-_GRAVEST = (Holds.REFUTED, Holds.CANNOT_TELL, Holds.PROVED)
+def moments_meant(claim: Claim, devices: Sequence[Device]) -> tuple[Moment, ...]:
+    """A moment of each time a claim is about at which other rules of some devices hold; none for all the week as it is written."""
+    if claim.moment is not None:
+        return (claim.moment,)
+    return moments_of(claim.hours, hours_told(devices)) if claim.hours else ()
+
+
+def gravest(found: Sequence[tuple[Moment, Answer]]) -> Answer:
+    """The gravest of the answers of several moments, with its moment where it is not that the claim holds."""
+    order = (Holds.REFUTED, Holds.CANNOT_TELL, Holds.PROVED)
+    moment, answer = min(found, key=lambda one: order.index(one[1].holds))
+    if answer.holds is Holds.PROVED:
+        return answer
+    when = f"at {spell_moment(moment)}"
+    return replace(answer, why=f"{when}, {answer.why}" if answer.why else when)
 
 
 def has_ends(study: Study, claim: Claim) -> bool:
@@ -179,30 +184,10 @@ def _within(program: Program, claim: Claim, source: _Place | None, destination: 
             return
         fields.append((axis, values))
     ends = box(fields)
-    for service in _services(claim, program):
+    for service in service_boxes(program.family, claim.services, others=claim.others):
         common = overlap(ends, service)
         if common is not None:
             yield common
-
-
-def _services(claim: Claim, program: Program) -> Iterator[Box]:
-    """The services a claim speaks of: all, those it names, or all others."""
-    named = [(ICMP_OF[program.family] if one in ICMP_OF.values() else one, ports) for one, ports in claim.services]
-    if not named:
-        yield EVERYTHING
-    elif not claim.others:
-        for number, ports in named:
-            yield box([(Axis.PROTO, IntervalSet.of(number)), *([(Axis.B, ports)] if ports else [])])
-    else:
-        for number in dict.fromkeys(number for number, _ in named):
-            mine = [ports for one, ports in named if one == number]
-            if all(mine):
-                taken = IntervalSet(span for ports in mine for span in ports.spans)
-                yield box(
-                    [(Axis.PROTO, IntervalSet.of(number)), (Axis.B, taken.complement(program.space.tops[Axis.B]))]
-                )
-        protocols = IntervalSet.of(*(number for number, _ in named))
-        yield box([(Axis.PROTO, protocols.complement(program.space.tops[Axis.PROTO]))])
 
 
 def _place(study: Study, name: str, *, homes: bool = False) -> _Place | None:
