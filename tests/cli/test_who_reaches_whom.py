@@ -410,3 +410,14 @@ def test_who_gets_locked_out_on_the_way(folder: Path) -> None:
     assert (one["before"], one["after"], one["lost"]) == ("yes", "yes", False)
     assert "LOCKED OUT ON THE WAY" in run(*words).stdout
     assert "neither a protocol nor a service" in run(*words[:4], "10.0.0.9/shs", *asked).stderr
+
+
+def test_an_end_of_a_gateway_that_is_not_there_is_an_error_not_an_empty_answer(folder: Path) -> None:
+    one = run("flows", folder / "before.v4", "--from", "ghost/office", "--quiet")
+    assert (one.returncode, one.stdout) == (2, "")
+    assert "before has no zone, side or interface 'ghost/office'" in one.stderr
+    assert data("flows", "flows", folder / "before.v4", "--from", "before/eth1", code=3)["devices"]
+    both = run(
+        "flows", folder / "before.v4", folder / "after.v4", "--from", "before/eth1", "--to", "ghost/office", "--quiet"
+    )
+    assert (both.returncode, both.stdout) == (2, "")

@@ -54,12 +54,16 @@ class Row(Struct, frozen=True):
 
 
 class EndToEnd(Struct, frozen=True):
-    """The pairs of an estate, what could not be told of which place since its rules are too entangled, and what else to know."""
+    """The pairs of an estate, what could not be told of which place since its rules are too entangled, and what else to know.
 
-    places: tuple[Place, ...]
-    pairs: tuple[Pair, ...]
+    rows: where some places were asked for, what gets from one to the other, in place of pairs
+    """
+
+    places: tuple[Place, ...] = ()
+    pairs: tuple[Pair, ...] = ()
     faults: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    rows: tuple[Row, ...] | None = None
 
 
 def end_to_end(reaches: Reaches) -> EndToEnd:
@@ -73,7 +77,7 @@ def end_to_end(reaches: Reaches) -> EndToEnd:
         notes.append(
             f"{len(sources)} places are joined, too many for one table: --from and --to tell of those you name"
         )
-        return EndToEnd(reaches.places, (), (), tuple(notes))
+        return EndToEnd(reaches.places, notes=tuple(notes))
     pairs: list[Pair] = []
     faults: list[str] = []
     for source in sources:
@@ -153,6 +157,18 @@ def _services(family: int, passages: Sequence[Passage]) -> str:
     for (protocol, first), spans in found.items():
         kinds.setdefault((first, IntervalSet(spans)), []).append(protocol)
     return spell_services(family, (Service(IntervalSet.of(*some), *key) for key, some in kinds.items()), 4)
+
+
+def between(reaches: Reaches, source: str | None, destination: str | None, wish: Wish) -> EndToEnd:
+    """The rows from the places of one name to those of another; raises UsageError for a name that is nowhere.
+
+    `reaches` must be detailed.
+    """
+    sources, destinations = (places_named(reaches, name) for name in (source, destination))
+    try:
+        return EndToEnd(rows=tuple(rows_between(reaches, sources, destinations, wish)))
+    except TooComplexError as error:
+        return EndToEnd(faults=(f"from {source or 'everywhere'}: {error.message}",))
 
 
 def rows_between(

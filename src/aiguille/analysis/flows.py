@@ -260,8 +260,10 @@ def flows(study: Study, wish: Wish) -> list[Flow]:
 
 
 def named(study: Study, ends: Sequence[End], name: str | None) -> list[End]:
+    """The ends a name stands for, alone or after the device's; raises UsageError where there are none."""
     if name is None:
         return list(ends)
+    name = name.removeprefix(f"{study.device.name}/")
     found = [one for one in ends if name in (one.name, one.side)]
     if not found and name in study.programs.resolver(4).space.symbols.names:
         number = study.programs.resolver(4).space.symbols.number(name)

@@ -6,15 +6,12 @@ import argparse
 from typing import TYPE_CHECKING
 
 from aiguille.cli import inputs, options, output
-from aiguille.model import TooComplexError, UsageError
+from aiguille.model import UsageError
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
     from rich.console import Console
 
-    from aiguille.analysis.endtoend import Row
-    from aiguille.analysis.reach import Reaches
-    from aiguille.space import IntervalSet
 
 NAME = "flows"
 HELP = "show who reaches whom: zones, the outside and the device itself, and the rules behind each pair"
@@ -53,7 +50,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     from msgspec.structs import replace
 
-    from aiguille.analysis.endtoend import EndToEnd, end_to_end
+    from aiguille.analysis.endtoend import EndToEnd, between, end_to_end
     from aiguille.analysis.flows import Wish, addresses_named, flows, matrix, read_services
     from aiguille.analysis.lookup import one_device
     from aiguille.analysis.program import Programs
@@ -63,6 +60,7 @@ def run(arguments: argparse.Namespace) -> int:
     from aiguille.reports import flows as report
     from aiguille.reports.data import dump
     from aiguille.reports.files import Writer
+    from aiguille.space import IntervalSet
 
     output.check_outputs(arguments, (".json", ".txt", ".svg", ".png"))
     estate = inputs.read_estate(arguments)
@@ -77,12 +75,9 @@ def run(arguments: argparse.Namespace) -> int:
         if not asked:
             described.append(report.Described(matrix(study)))
             continue
-        source, to = (_here(device.name, end) for end in (arguments.source, arguments.to))
-        if source == "" or to == "":
-            continue
         try:
             addresses = addresses_named(study.programs, arguments.address, arguments.object)
-            wish = Wish(source, to, service, addresses)
+            wish = Wish(arguments.source, arguments.to, service, addresses)
             rows = flows(study, wish)
         except UsageError as error:
             faults.append(error.message)
@@ -90,29 +85,31 @@ def run(arguments: argparse.Namespace) -> int:
         rest = {row.traffic.direction: None for row in rows}
         defaults = [step for direction in rest for p in study.programs.all(direction) for step in p.defaults]
         described.append(report.Described(matrix(study), tuple(rows), tuple(defaults)))
-    pairs: EndToEnd | None = None
-    ways: list[Row] | None = None
+    joined: EndToEnd | None = None
     if len(estate.devices) > 1 and not asked:
-        pairs = end_to_end(Reaches(estate))
+        joined = end_to_end(Reaches(estate))
     elif len(estate.devices) > 1 and (arguments.source or arguments.to) and not arguments.object:
-        ways = _ways(arguments, Reaches(estate, detailed=True), service, faults if not described else [])
-    if faults and not described and not ways:
+        addresses = tuple((one.family, IntervalSet([(one.first, one.last)])) for one in arguments.address)
+        try:
+            wish = Wish(services=service, addresses=addresses)
+            joined = between(Reaches(estate, detailed=True), arguments.source, arguments.to, wish)
+        except UsageError as error:
+            faults.insert(0, error.message)
+    if faults and not described and joined is None:
         raise UsageError(faults[0])
 
     def show(console: Console) -> None:
         report.show_flows(console, described)
-        if described and (pairs is not None or ways is not None):
+        if described and joined is not None:
             console.print()
-        if pairs is not None:
-            endtoend.show_pairs(console, pairs)
-        if ways is not None:
-            endtoend.show_rows(console, ways)
+        if joined is not None:
+            endtoend.show_end_to_end(console, joined)
 
     def data() -> str:
-        return dump({**report.flows_data(described), "end_to_end": endtoend.end_to_end_data(pairs, ways)})
+        return dump({**report.flows_data(described), "end_to_end": endtoend.end_to_end_data(joined)})
 
     def figure() -> Figure:
-        drawn = report.draw_flows(described, pairs)
+        drawn = report.draw_flows(described, joined)
         if drawn is None:
             raise UsageError("nothing to draw: there are no rules")
         return drawn
@@ -129,32 +126,3 @@ def run(arguments: argparse.Namespace) -> int:
         output.show(arguments, show)
     output.write_outputs(arguments, writers)
     return inputs.exit_code(estate)
-
-
-def _here(device: str, end: str | None) -> str | None:
-    """An end as it is called on a device; empty where it is one of another device."""
-    if end is None or "/" not in end:
-        return end
-    name, _, here = end.partition("/")
-    return here if name == device else ""
-
-
-def _ways(
-    arguments: argparse.Namespace, reaches: Reaches, service: tuple[tuple[int, IntervalSet], ...], faults: list[str]
-) -> list[Row]:
-    """The rows over several devices; names that are nowhere are put into `faults`."""
-    from aiguille.analysis.endtoend import places_named, rows_between
-    from aiguille.analysis.flows import Wish
-    from aiguille.space import IntervalSet
-
-    addresses = tuple((one.family, IntervalSet([(one.first, one.last)])) for one in arguments.address)
-    try:
-        sources, destinations = (places_named(reaches, name) for name in (arguments.source, arguments.to))
-    except UsageError as error:
-        faults.insert(0, error.message)
-        return []
-    try:
-        return rows_between(reaches, sources, destinations, Wish(services=service, addresses=addresses))
-    except TooComplexError as error:
-        output.log.warning("what gets from device to device is not told: %s", error.message)
-        return []

@@ -23,16 +23,17 @@ _ROWS = 60
 """Rows shown; JSON has all."""
 
 
-def end_to_end_data(found: EndToEnd | None, rows: Sequence[Row] | None) -> Data | None:
-    """Places, pairs and rows; part of `schemas/flows.schema.json`. None where there is one device only."""
-    if found is None and rows is None:
+def end_to_end_data(found: EndToEnd | None) -> Data | None:
+    """Places and pairs, or the rows asked for; part of `schemas/flows.schema.json`. None where there is one device only."""
+    if found is None:
         return None
+    asked = found.rows is not None
     return {
-        "places": [_place_data(one) for one in found.places] if found is not None else None,
-        "pairs": [_pair_data(one) for one in found.pairs] if found is not None else None,
-        "not_told": list(found.faults) if found is not None else [],
-        "notes": list(found.notes) if found is not None else [],
-        "rows": [row_data(one) for one in rows] if rows is not None else None,
+        "places": None if asked else [_place_data(one) for one in found.places],
+        "pairs": None if asked else [_pair_data(one) for one in found.pairs],
+        "not_told": list(found.faults),
+        "notes": list(found.notes),
+        "rows": [row_data(one) for one in found.rows] if found.rows is not None else None,
     }
 
 
@@ -82,14 +83,21 @@ def row_data(one: Row) -> Data:
     }
 
 
-def show_pairs(console: Console, found: EndToEnd) -> None:
-    """Who reaches whom over several devices, by source; what was assumed below."""
+def show_end_to_end(console: Console, found: EndToEnd) -> None:
+    """Who reaches whom over several devices, by source, or the rows asked for; what was assumed and what is not told below."""
     console.print(Text("end to end, over several devices", "bold"))
-    if not found.pairs:
-        why = "nothing shows how the devices are joined; `ip -j addr` and `ip -j route` of each would"
-        for said in found.notes or (why,):
-            console.print(Text(visible(f"  {said}"), "dim"))
-        return
+    if found.rows is not None:
+        _show_rows(console, found.rows)
+    elif found.pairs:
+        _show_pairs(console, found)
+    below = [*found.notes, *(f"not told {fault}" for fault in found.faults)]
+    if not found.pairs and found.rows is None and not below:
+        below = ["nothing shows how the devices are joined; `ip -j addr` and `ip -j route` of each would"]
+    for said in below:
+        console.print(Text(visible(f"  {said}"), "dim"))
+
+
+def _show_pairs(console: Console, found: EndToEnd) -> None:
     assumed = {said: n for n, said in enumerate(dict.fromkeys(s for one in found.pairs for s in one.assumed), 1)}
     rows = Table(box=None, show_edge=False, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     for name in ("from", "to", "over"):
@@ -112,10 +120,6 @@ def show_pairs(console: Console, found: EndToEnd) -> None:
     console.print(Padding(rows, (0, 0, 0, 2)))
     for said, number in assumed.items():
         console.print(Text(visible(f"  {number}) assumed: {said}"), "dim"))
-    for note in found.notes:
-        console.print(Text(visible(f"  {note}"), "dim"))
-    for fault in found.faults:
-        console.print(Text(visible(f"  not told {fault}"), "dim"))
 
 
 def place_words(place: Place) -> str:
@@ -147,9 +151,7 @@ def _words(one: Pair, assumed: dict[str, int]) -> Text:
     return said.append(f" ({marks})" if marks else "", "dim")
 
 
-def show_rows(console: Console, rows: Sequence[Row]) -> None:
-    """Rows, each with the rule that lets it through, or refuses it, at every device."""
-    console.print(Text("end to end, over several devices", "bold"))
+def _show_rows(console: Console, rows: Sequence[Row]) -> None:
     if not rows:
         console.print(Text("  nothing gets through, or nothing shows a way", "dim"))
     else:

@@ -198,9 +198,7 @@ def _place(study: Study, name: str, *, homes: bool = False) -> _Place | None:
         return _Place(outer)
     if codes := countries_in(name):
         return _countries(study, outer, codes)
-    gateway, _, zone = name.partition("/")
-    if zone and gateway == study.device.name:
-        name = zone
+    name = name.removeprefix(f"{study.device.name}/")
     try:
         return _Place(tuple(named(study, ends, name)))
     except UsageError:
