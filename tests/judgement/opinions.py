@@ -10,6 +10,7 @@ A file of cases holds one after the other:
     --- expect
     must high: some words             a finding of at least this severity has a line with these words
     never medium: some words          none of this severity or above has it
+    says: some words                  the sentence of a finding has these words
     leads CHECK: some words           a finding of this check, no consequence, has a line with these words
     pass: deny.to-device              this check passes; `not pass:` it does not; `cannot tell:` it says so
     at most 12                        findings there may be
@@ -85,6 +86,8 @@ def wrong(audit: Audit, line: str) -> str:
         if found[1] == "must":
             return "" if grave else f"only {[(s.value, c) for s, c in on_line]} has it"
         return f"{grave} has it" if grave else ""
+    if found := re.fullmatch(r"says: (.+)", line):
+        return "" if any(found[1] in f.detail for f in audit.findings) else "no finding says so"
     if found := re.fullmatch(r"leads (\S+): (.+)", line):
         heads = [f.check for f in audit.findings if any(found[2] in text for one in f.evidence for text in one.text)]
         return "" if found[1] in heads else f"{heads} lead there"

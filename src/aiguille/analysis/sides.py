@@ -271,8 +271,17 @@ def _with_ways_in(device: Device, zones: list[Zone]) -> Iterator[Zone]:
 
 
 def _named(zone: Zone) -> Zone:
-    side = side_in(zone.name) if zone.side is None else None
-    return zone if side is None else replace(zone, side=side, guessed=f"the zone's name, {zone.name}")
+    """A zone with the side its own name says, or else the names of its interfaces all say."""
+    if zone.side is not None:
+        return zone
+    if (side := side_in(zone.name)) is not None:
+        return replace(zone, side=side, guessed=f"the zone's name, {zone.name}")
+    said = {side_in(name) for name in zone.interfaces}
+    side = said.pop() if len(said) == 1 else None
+    if side is None or (side is Side.INSIDE and _may_be_others(zone.name)):
+        return zone
+    plural = "s" if len(zone.interfaces) > 1 else ""
+    return replace(zone, side=side, guessed=f"the name{plural} of its interface{plural}, {', '.join(zone.interfaces)}")
 
 
 def _placed(zones: list[Zone], outside: Zone) -> list[Zone]:

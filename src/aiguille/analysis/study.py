@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import Struct, field
 
-from aiguille.analysis.countries import countries_of
+from aiguille.analysis.countries import by_country, countries_of
 from aiguille.analysis.decide import Decider, Ends, Proof, maybe_accepted, surely_accepted, surely_refused
 from aiguille.analysis.doubts import RATES, Doubt
 from aiguille.analysis.exposure import Exposure, exposures, rated
@@ -465,13 +465,14 @@ def doubt(proof: Proof) -> str:
     return ", ".join(dict.fromkeys(names)) or _OTHER
 
 
-def narrow(spans: Sequence[IntervalSet | None], top: int) -> IntervalSet:
-    """The union of those sets that are small: what rules name, as opposed to all but what they name."""
-    return IntervalSet(s for one in spans if one is not None and one.size <= top >> 4 for s in one.spans)
-
-
 def strangers(program: Program) -> IntervalSet:
-    """Sources that no rule of a program names."""
+    """Sources that no rule of a program names: in a few networks, or as the few it leaves out. Whoever lives in a country that a
+    filter leaves out is a stranger still."""
     top = program.space.tops[Axis.SRC]
-    named = narrow([piece.box[Axis.SRC] for step in program.steps for piece in step.pieces], top)
-    return named.complement(top)
+    named: list[IntervalSet] = []
+    for step in program.steps:
+        whole = step.rule is None or step.rule.built_in or by_country(step.rule)
+        for written in (piece.box[Axis.SRC] for piece in step.pieces):
+            if written is not None:
+                named += [written] if whole else [written, written.complement(top)]
+    return IntervalSet(span for one in named if one.size <= top >> 4 for span in one.spans).complement(top)

@@ -187,18 +187,30 @@ def merged(answers: Iterable[Answer]) -> list[Found]:
                 other.append(answer)
     out = []
     for group in (g for alike in groups.values() for g in alike):
-        families = " and ".join(f"IPv{found.family}" for found in group if found.family)
         worst = min(group, key=lambda f: 0 if f.severity is None else -f.severity.rank)
+        # What lets anybody in over one family is told before what lets some in over the other.
+        lead = max(group, key=lambda f: -1 if f.who is None else f.who.rank)
+        others = [f for f in group if f.who != lead.who and f.detail != lead.detail]
         out.append(
             replace(
-                group[0],
-                detail=group[0].detail.replace("{family}", families),
-                where=tuple(dict.fromkeys(where for found in group for where in found.where)),
-                rules=tuple(dict.fromkeys(rule for found in group for rule in found.rules)),
+                lead,
+                detail=" ".join(
+                    [
+                        _over(lead, [f for f in group if f not in others]),
+                        *(f"Over IPv{f.family}: {_over(f, [f])}" for f in others),
+                    ]
+                ),
+                where=tuple(dict.fromkeys(where for found in (lead, *group) for where in found.where)),
+                rules=tuple(dict.fromkeys(rule for found in (lead, *group) for rule in found.rules)),
                 severity=worst.severity,
             )
         )
     return out
+
+
+def _over(one: Found, alike: Sequence[Found]) -> str:
+    """What a finding says, of the families of those that say the same."""
+    return one.detail.replace("{family}", " and ".join(f"IPv{found.family}" for found in alike if found.family))
 
 
 _TOGETHER = "together"

@@ -468,8 +468,8 @@ def _six(subject: Subject) -> Iterator[Program]:
     ),
     why="Rules that trust inside addresses can then be fooled by a forged source.",
     how="Looks for new connections from such sources that are accepted from the outside: medium behind the device, low at a device "
-    "that has nothing behind it. Ranges that the outside zone itself uses are left out. Where the kernel checks the path back "
-    "(rp_filter) on the way in, or a rule does, such packets are dropped.",
+    "that has nothing behind it, or where nothing shows that it forwards. Ranges that the outside zone itself uses are left out. "
+    "Where the kernel checks the path back (rp_filter) on the way in, or a rule does, such packets are dropped.",
     fix="Drop private and unassigned sources on the outside before any rule that accepts.",
     asks=(OUTSIDE,),
 )
@@ -492,6 +492,8 @@ def bogons(subject: Subject) -> Iterator[Answer]:
                 continue
             looked += 1
             through = program.direction is Direction.THROUGH_DEVICE
+            if through and subject.study.forwards is False:
+                continue
             out = program.space.symbols.present - outer if through else IntervalSet.of(0)
             here = common(box([(Axis.IN, outer), (Axis.OUT, out), (Axis.SRC, sources)])) if sources and out else None
             proof = subject.study.find(program, here, _asked_for(program))
@@ -504,7 +506,13 @@ def bogons(subject: Subject) -> Iterator[Answer]:
                 ways.setdefault(way, proof)
                 kinds.setdefault(way, {})[kind] = None
     if ways:
-        behind = [p for p in ways.values() if p.program.direction is Direction.THROUGH_DEVICE]
+        # Where nothing shows that the host forwards, only a rule (no default) is a statement on what lies behind it.
+        behind = [
+            p
+            for p in ways.values()
+            if p.program.direction is Direction.THROUGH_DEVICE
+            and (subject.study.forwards or p.steps[-1].rule is not None)
+        ]
         first = (behind or list(ways.values()))[0]
         # On a host by itself no other rule trusts an inside address, and a forged source gets no answer.
         severity = None if behind else Severity.LOW
