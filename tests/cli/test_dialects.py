@@ -134,7 +134,7 @@ def test_start_writes_a_file_that_check_accepts(tmp_path: Path) -> None:
         assert run("dialect", "start", path, cwd=tmp_path).stdout == (tmp_path / f"{name}.dialect.yaml").read_text()
     (tmp_path / "prose.txt").write_text("Dear auditor,\nplease find nothing here.\n")
     done = run("dialect", "start", "prose.txt", cwd=tmp_path)
-    assert (done.returncode, done.stdout) == (3, "")
+    assert (done.returncode, "# rulebases:" in done.stdout) == (0, True)
     assert "no statements look like rules" in done.stderr
 
 

@@ -70,8 +70,8 @@ def examine(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> Re
     return with_tree(dialect, files, name)[0]
 
 
-def with_tree(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> tuple[Reading, Node]:
-    """The same, and the tree with the marks of what was asked for."""
+def with_tree(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> tuple[Reading, Node, frozenset[Node]]:
+    """The same, the tree with the marks of what was asked for, and its statements that the dialect leaves out."""
     files = files[0].sheets or files
     tree = parse(files, dialect.structure)
     places = _places(dialect.devices, tree, files[0])
@@ -86,7 +86,9 @@ def with_tree(dialect: Dialect, files: Sequence[ExportFile], name: str = "") -> 
         }
         done.append(builder.finish(device, others, secrets))
     found = frozenset(path for builder in builders for path in builder.get.found)
-    return Reading(tuple(done), found, LedgerBuilder.merged([builder.ledger for builder in builders])), tree.root
+    lines = LedgerBuilder.merged([builder.ledger for builder in builders])
+    ignored = frozenset(node for builder in builders for node in builder.ignored)
+    return Reading(tuple(done), found, lines), tree.root, ignored
 
 
 def _places(m: Devices | None, tree: Tree, file: ExportFile) -> list[NodePlace]:

@@ -92,8 +92,8 @@ def _sentence_faults(structure: spec.TextStructure, node: yaml.Node | None) -> I
         if begun & firsts:
             yield node, f"two sentences are for statements that begin with '{min(begun & firsts)}'"
         begun |= firsts
-        if not sentence.keywords:
-            yield node, "a sentence needs 'keywords'; without them no word of it is sorted"
+        if not (sentence.keywords or sentence.fillers):
+            yield node, "a sentence needs 'keywords' or 'fillers'; without them no word of it is sorted"
         said: dict[str, str] = {}
         for name, keyword in sentence.keywords.items():
             for one in keyword.said or (name,):

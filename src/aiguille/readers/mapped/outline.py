@@ -45,9 +45,9 @@ def outline(file: ExportFile, dialect: Dialect | None = None) -> Outline:
     Raises UnreadableError where the structure does not fit.
     """
     if dialect is None:
-        structure, tree = guess(file)
-        return Outline(structure, tuple(_twigs(tree.root, "", 0, frozenset())), mapped=False)
-    reading, root = with_tree(dialect, [file])
+        guessed = guess(file)
+        return Outline(guessed.structure, tuple(_twigs(guessed.tree.root, "", 0, frozenset())), mapped=False)
+    reading, root, _ = with_tree(dialect, [file])
     secrets = frozenset(secret for device in reading.devices for secret in device.secrets)
     return Outline(dialect.structure, tuple(_twigs(root, "", 0, secrets)), mapped=True)
 

@@ -2,10 +2,10 @@
 
 A path is steps between slashes: the name of a child (in quotes if it holds a sign of the language), ``*`` for any child,
 ``**`` for any number of levels, ``..`` for the parent, ``.`` for the node itself. A leading slash starts at the top of the
-file, a leading ``^/`` at the device's template. A step may carry conditions in brackets: ``[colour]`` the node has such a
-child, ``[!colour]`` it has none, ``[@2]`` it has a second word, ``[colour=red]`` and ``[colour!=red]`` compare its words,
-``[@1=red]`` the node's own. A path may end in a choice of words: ``@2`` the second, ``@2-`` from the second on, ``@0`` the
-node's name; without it all words are meant.
+file, a leading ``^/`` at the device's template. ``allow|deny`` is any child of these names, in the order of the export. A step
+may carry conditions in brackets: ``[colour]`` the node has such a child, ``[!colour]`` it has none, ``[@2]`` it has a second
+word, ``[colour=red]`` and ``[colour!=red]`` compare its words, ``[@1=red]`` the node's own. A path may end in a choice of
+words: ``@2`` the second, ``@2-`` from the second on, ``@0`` the node's name; without it all words are meant.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from aiguille.model import UsageError
 from aiguille.readers.literals import whole
 from aiguille.readers.mapped.tree import Node, NodePlace, Token
 
-_SPECIAL = ("*", "**", ".", "..")
+_SPECIAL = ("*", "**", ".", "..", "|")
 _SIGNS = "/[]@'\""
 _WORDS = re2.compile(r"([0-9]{1,3})(-)?")
 
@@ -49,16 +49,27 @@ class Test(Struct, frozen=True):
 
 
 class Step(Struct, frozen=True):
-    """One level down. `literal`: the name was quoted, so that no sign in it means anything."""
+    """One level down.
+
+    literal: the name was quoted, so that no sign in it means anything
+    names: the names of which any will do, where it is a choice
+    """
 
     name: str
     tests: tuple[Test, ...] = ()
     literal: bool = False
+    names: tuple[str, ...] = ()
 
     @property
     def special(self) -> str:
         """The sign of the language that the step is, "" for a name."""
+        if self.names:
+            return "|"
         return self.name if self.name in _SPECIAL and not self.literal else ""
+
+    def fits(self, node: Node) -> bool:
+        """Whether a child has a name the step leads to."""
+        return self.special == "*" or node.name in (self.names or (self.name,))
 
 
 class Path(Struct, frozen=True):
@@ -117,15 +128,15 @@ def _walk(node: Node, steps: tuple[Step, ...], at: int, place: NodePlace | None)
             below = (node.parent,) if node.parent is not None else ()
         case "*":
             below = node.children
+        case "|":
+            below = tuple(child for child in node.children if child.name in step.names)
         case "**":
             # One walk from above, so that nothing comes twice.
             rest = steps[at + 1] if at + 1 < len(steps) else None
             for child in node.children:
                 if rest is None:
                     yield child
-                elif (rest.special == "*" or rest.name == child.name) and all(
-                    test.holds(child, place) for test in rest.tests
-                ):
+                elif rest.fits(child) and all(test.holds(child, place) for test in rest.tests):
                     yield from _walk(child, steps, at + 2, place)
                 yield from _walk(child, steps, at, place)
             return
@@ -191,7 +202,10 @@ class _Parser:
         while self._peek() == "[":
             self.at += 1
             tests.append(self._test())
-        return Step(name, tuple(tests), literal)
+        names = () if literal or "|" not in name else tuple(one.strip() for one in name.split("|"))
+        if "" in names:
+            raise self.fault("a choice of names has an empty one")
+        return Step(name, tuple(tests), literal, names)
 
     def _name(self, ends: str) -> str:
         quote = self._peek()
@@ -251,4 +265,4 @@ def quoted(name: str) -> str:
     """A name as a step of a path."""
     if not name:
         return "*"
-    return f"'{name}'" if re.search(r"[/\[\]@'\"]|^\^|^\.+$|^\*+$", name) else name
+    return f"'{name}'" if re.search(r"[/\[\]@'\"|]|^\^|^\.+$|^\*+$", name) else name

@@ -45,7 +45,7 @@ from aiguille.readers.mapped.part import (
     read_service,
     read_state,
 )
-from aiguille.readers.mapped.spec import RuleMap, Value, Where
+from aiguille.readers.mapped.spec import RuleMap, TextStructure, Value, Where
 from aiguille.readers.mapped.spoken import spoken_address, spoken_service, spoken_side
 from aiguille.readers.mapped.tree import Node, Token
 from aiguille.readers.mapped.values import read_whole, spec
@@ -266,16 +266,8 @@ class MappedRuleReader:
         )
 
     def _field(self, field: Field, where: Where, read: Callable[[str], Operand]) -> tuple[Condition, ...]:
-        conditions = tuple(self._condition(field, self._tokens(where), read))
-        if not isinstance(where, Value) or where.excluded is None:
-            return conditions
-        return (*conditions, *self._exceptions(field, where, read))
-
-    def _exceptions(self, field: Field, where: Value, read: Callable[[str], Operand]) -> Iterator[Condition]:
-        """What is taken out of a condition again; a gap where that is not understood, since the rule then may match less."""
-        found = self._tokens(Value(source=where.excluded, split=where.split, words=where.words, book=where.book))
-        for one in self._condition(field, found, read):
-            yield replace(one, negated=True)
+        """The conditions of a place; a gap where an exception is not understood, since the rule then may match less."""
+        return tuple(one for found in self._with_exceptions(where) for one in self._condition(field, found, read))
 
     def _tokens(self, where: Where) -> tuple[tuple[Token, ...], bool] | None:
         """The words of a condition and whether it is turned round; None for no restriction or what is not understood."""
@@ -330,23 +322,32 @@ class MappedRuleReader:
 
     def _services(self) -> Iterator[Condition]:
         m = self.m
-        if m.service is not None and (found := self._tokens(m.service)) is not None:
-            tokens, negated = found
+        for tokens, negated in self._with_exceptions(m.service):
             terms = [self._service(token) for token in tokens]
             if all(term is not None for term in terms):
                 yield Condition(Field.SERVICE, tuple(o for term in terms if term for o in term), negated)
         protocols: tuple[Numbers, ...] = ()
-        if m.protocol is not None:
-            for one in self._condition(Field.PROTOCOL, self._tokens(m.protocol), read_protocol):
-                protocols = tuple(o for o in one.operands if isinstance(o, Numbers)) if not one.negated else ()
-                if any(o.last - o.first < 255 for o in protocols):
+        for found in self._with_exceptions(m.protocol):
+            for one in self._condition(Field.PROTOCOL, found, read_protocol):
+                named = tuple(o for o in one.operands if isinstance(o, Numbers))
+                protocols = protocols if one.negated else named
+                if one.negated or any(o.last - o.first < 255 for o in named):
                     yield one
         for field, where in ((Field.SOURCE_PORT, m.source_ports), (Field.DESTINATION_PORT, m.destination_ports)):
-            if where is not None and (found := self._tokens(where)) is not None:
+            for found in self._with_exceptions(where):
                 yield from self._ports(field, found, protocols)
-        if m.icmp is not None:
-            family = 6 if any(p.first == 58 for p in protocols) else 4
-            yield from self._condition(Field.ICMP, self._tokens(m.icmp), lambda text: read_icmp(text, family))
+        family = 6 if any(p.first == 58 for p in protocols) else 4
+        for found in self._with_exceptions(m.icmp):
+            yield from self._condition(Field.ICMP, found, lambda text: read_icmp(text, family))
+
+    def _with_exceptions(self, where: Where | None) -> Iterator[tuple[tuple[Token, ...], bool]]:
+        """The words of a condition, then those taken out of it again, each with whether the condition is turned round."""
+        if where is not None and (found := self._tokens(where)) is not None:
+            yield found
+        if isinstance(where, Value) and where.excluded is not None:
+            found = self._tokens(Value(source=where.excluded, split=where.split, words=where.words, book=where.book))
+            if found is not None:
+                yield found[0], not found[1]
 
     def _ports(
         self, field: Field, found: tuple[tuple[Token, ...], bool], protocols: tuple[Numbers, ...]
@@ -390,7 +391,9 @@ class MappedRuleReader:
 
     def _service(self, token: Token) -> tuple[Operand, ...] | None:
         """A service by name, or as protocol and port, or by a well-known name where the make has those."""
-        if token.text in self.rules.service_names or token.quoted:
+        # Where a word need not be quoted, who quotes it means a name; in JSON and YAML every text is.
+        quoted = token.quoted and isinstance(self.rules.dialect.structure, TextStructure)
+        if token.text in self.rules.service_names or quoted:
             return (Named(NameKind.SERVICE, token.text),)
         speaks = self.rules.dialect.behaviour.well_known_services
         try:

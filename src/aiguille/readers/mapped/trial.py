@@ -19,9 +19,10 @@ from aiguille.model import (
 from aiguille.model.facts import FACTS
 from aiguille.model.spelling import spell_operand
 from aiguille.readers.files import ExportFile, decode
-from aiguille.readers.mapped.build import Reading, examine
+from aiguille.readers.mapped.build import Reading, examine, with_tree
 from aiguille.readers.mapped.paths import read_path
 from aiguille.readers.mapped.spec import Dialect, Example, paths_of
+from aiguille.readers.mapped.tree import Node
 
 Data = dict[str, Any]
 
@@ -38,6 +39,7 @@ class Coverage(Struct, frozen=True):
 
     rules, doubtful: how many rules there are, and how many of them have a part that was not understood
     rule_lines, rule_lines_read: lines that belong to rules, and those of them that were read
+    words, words_settled: words of all statements, names included, and those that a mapping asked for or an `ignore` covers
     """
 
     path: str
@@ -52,6 +54,8 @@ class Coverage(Struct, frozen=True):
     doubtful: int
     rule_lines: int
     rule_lines_read: int
+    words: int
+    words_settled: int
 
 
 class Trial(Struct, frozen=True):
@@ -83,9 +87,9 @@ def try_out(dialect: Dialect, samples: Sequence[ExportFile]) -> Trial:
     if samples:
         found = set()
     for sample in samples:
-        reading = examine(dialect, [sample])
+        reading, root, ignored = with_tree(dialect, [sample])
         found |= reading.found
-        covered.append(_coverage(sample.path, reading))
+        covered.append(_coverage(sample.path, reading, _words(root, ignored)))
     idle = tuple((key, path) for key, path in paths_of(dialect) if read_path(path).text not in found)
     return Trial(dialect, tuple(tried), tuple(covered), idle)
 
@@ -236,7 +240,7 @@ def _sources(setting: Setting[tuple[Addresses, ...]]) -> list[str] | None:
     return [spell_operand(a) for a in setting.value] if setting.known else None
 
 
-def _coverage(path: str, reading: Reading) -> Coverage:
+def _coverage(path: str, reading: Reading, words: tuple[int, int]) -> Coverage:
     devices = reading.devices
     ledgers = [device.ledger for device in devices]
     # What one device of a file does not read may be about another; unread is what no device reads.
@@ -262,4 +266,23 @@ def _coverage(path: str, reading: Reading) -> Coverage:
         doubtful=sum(any(q.name == "not understood" for q in rule.qualifiers) for rule in rules),
         rule_lines=len(lines),
         rule_lines_read=len(lines - lines_unread),
+        words=words[0],
+        words_settled=words[1],
     )
+
+
+def _words(node: Node, ignored: frozenset[Node]) -> tuple[int, int]:
+    """How many words the statements inside one have, their names included, and how many of them are settled."""
+    words = settled = 0
+    for child in node.children:
+        if child.whole is not None:
+            words, settled = words + 1 + child.whole.names, settled + 1 + child.whole.names
+            continue
+        below, settled_below = _words(child, ignored)
+        own = 1 + len(child.words)
+        words += own + below
+        if child in ignored:
+            settled += own + below
+        else:
+            settled += child.touched() + sum(word.used for word in child.words) + settled_below
+    return words, settled

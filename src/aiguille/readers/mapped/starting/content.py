@@ -13,36 +13,9 @@ from aiguille.model import NotUnderstoodError
 from aiguille.readers.literals import read_protocol
 from aiguille.readers.mapped.part import read_members, read_port_range, read_service
 from aiguille.readers.mapped.paths import quoted
+from aiguille.readers.mapped.starting import hints
+from aiguille.readers.mapped.starting.sentences import NONE, Found
 from aiguille.readers.mapped.tree import Node
-
-ACTIONS = {
-    **dict.fromkeys(
-        ["accept", "allow", "allowed", "permit", "pass", "let", "welcome", "grant", "admit", "open", "let-in", "let-through"],
-        "accept",
-    ),
-    **dict.fromkeys(
-        ["drop", "deny", "denied", "block", "discard", "swallow", "ignore", "forbid", "silence", "stop", "shut"], "drop"
-    ),
-    **dict.fromkeys(["reject", "refuse", "decline", "answer-no", "turn-back", "say-no"], "reject"),
-    **dict.fromkeys(["jump", "visit", "call"], "jump"),
-    **dict.fromkeys(["return", "back"], "return"),
-    **dict.fromkeys(["continue", "count", "log", "jot", "tally", "mark"], "continue"),
-}  # fmt: skip
-"""Common words for what a rule does."""
-
-FLAGS = {
-    **dict.fromkeys(["yes", "true", "on", "enabled", "active", "1"], True),
-    **dict.fromkeys(["no", "false", "off", "disabled", "inactive", "0"], False),
-}
-STATES = {
-    **dict.fromkeys(["new", "fresh"], "new"),
-    **dict.fromkeys(["established", "running"], "established"),
-    **dict.fromkeys(["related", "kin"], "related"),
-    **dict.fromkeys(["invalid", "broken"], "invalid"),
-}
-ANY = frozenset(
-    {"any", "all", "*", "anyone", "anywhere", "anything", "everybody", "everywhere", "everything", "always"}
-)
 
 _NUMBER = re.compile(r"[0-9]+")
 _DATE = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}([T ].*)?")
@@ -52,20 +25,32 @@ _DEPTH = 3
 
 
 class Field(Struct, dict=True):
-    """One place of the statements of a group, with all words found there."""
+    """One place of the statements of a group, with all words found there.
+
+    excepts: whether it takes out again what another place holds; excepted: the place that does that to this one
+    negated_by: the word that turns its condition round
+    """
 
     path: str
     values: list[str] = field(default_factory=list)
     filled: int = 0
+    excepts: bool = False
+    excepted: str = ""
+    negated_by: str = ""
 
     @cached_property
     def decisive(self) -> list[str]:
-        """The words without those for "no restriction"."""
-        return [value for value in self.values if value.lower() not in ANY]
+        """The words without those for "no restriction" and the one that turns them round."""
+        return [value for value in self.values if value.lower() not in hints.ANY and value != self.negated_by]
 
     @cached_property
     def any(self) -> tuple[str, ...]:
-        return tuple(sorted({value for value in self.values if value.lower() in ANY}))
+        return tuple(sorted({value for value in self.values if value.lower() in hints.ANY}))
+
+    @property
+    def is_flag(self) -> bool:
+        """Whether it is a keyword of a sentence that says all by itself."""
+        return bool(self.values) and set(self.values) == {self.path.rpartition("-")[2]}
 
     @property
     def word(self) -> str:
@@ -88,6 +73,11 @@ class Group(Struct, dict=True):
     nodes: list[Node]
     fields: dict[str, Field] = field(default_factory=dict)
 
+    @property
+    def by_verdict(self) -> bool:
+        """Whether the statements begin with what they do."""
+        return "|" in self.path.rpartition("/")[2] and not self.path.endswith("'")
+
     @cached_property
     def name_field(self) -> Field | None:
         """The place of the statement's own name: by its key, else a first word that hardly repeats."""
@@ -99,18 +89,32 @@ class Group(Struct, dict=True):
             return first
         return None
 
+    def each(self, path: str) -> list[list[str]]:
+        """The words at one of its own statements' places, statement by statement; those without are left out."""
+        every = [[word.text for child in node.named(path.strip("'")) for word in child.words] for node in self.nodes]
+        return [words for words in every if words]
+
+    def holds_terms(self, one: Field) -> bool:
+        """Whether a place holds a protocol and the ports behind it."""
+        if "/" in one.path or one.path.startswith("@"):
+            return False
+        each = [[word for word in words if word.lower() not in hints.ANY] for words in self.each(one.path)]
+        return any(len(words) > 1 for words in each) and all(
+            is_protocol(words[0]) and all(map(is_ports, words[1:])) for words in each if words
+        )
+
     @cached_property
     def action(self) -> Field | None:
         """The place of the verdict: the words are common ones for it, or few that come again and again."""
         best, most = None, 0.5
         for one in self.fields.values():
-            share = one.share(lambda value: value.lower() in ACTIONS) * one.filled / len(self.nodes)
+            share = one.share(lambda value: value.lower() in hints.ACTIONS) * one.filled / len(self.nodes)
             if share > most and len(one.values) == one.filled and not one.hints("log"):
                 best, most = one, share
         return best
 
     def addresses(self) -> list[Field]:
-        return [one for one in self.fields.values() if one.share(is_address) > 0.5]
+        return [one for one in self.fields.values() if one.share(is_address) > 0.5 and not one.excepts]
 
 
 def is_address(text: str) -> bool:
@@ -164,13 +168,18 @@ def split_sign(values: Sequence[str], test: Callable[[str], bool]) -> str:
     return ""
 
 
-def groups(root: Node) -> list[Group]:
-    """The statements of a tree by their path of names, with the words in and below each."""
+def groups(root: Node, sentences: Found = NONE) -> list[Group]:
+    """The statements of a tree by their path of names, with the words in and below each.
+
+    Statements that begin with the verdict stand together, whichever it is.
+    """
     found: dict[str, Group] = {}
+    verdicts = _verdicts(root)
 
     def visit(node: Node, path: str) -> None:
         for child in node.children:
-            below = f"{path}/{quoted(child.name)}" if path else quoted(child.name)
+            name = verdicts.get(path, {}).get(child.name, quoted(child.name))
+            below = f"{path}/{name}" if path else name
             found.setdefault(below, Group(below, [])).nodes.append(child)
             visit(child, below)
 
@@ -182,9 +191,69 @@ def groups(root: Node) -> list[Group]:
                 one = group.fields.setdefault(path, Field(path))
                 one.values.append(value)
                 seen.add(path)
+            if group.by_verdict:
+                group.fields.setdefault("@0", Field("@0")).values.append(node.name)
+                seen.add("@0")
             for path in seen:
                 group.fields[path].filled += 1
+        _note_exceptions(group, sentences)
+    known = frozenset(v for one in found.values() if one.name_field is not None for v in one.name_field.values)
+    for group in found.values():
+        _join_tail(group, known)
     return list(found.values())
+
+
+def _join_tail(group: Group, names: frozenset[str]) -> None:
+    """Where statements end in several words of one kind, one place for all of them: "@2-"."""
+    spoken = [[word.text for word in node.words] for node in group.nodes]
+    most = max(map(len, spoken), default=0)
+    for test in (is_address, is_ports, names.__contains__):
+        first = next(
+            (n for n in range(1, most) if all(test(word) for words in spoken for word in words[n:])), most
+        )  # fmt: skip
+        if first + 1 < most:
+            joined = Field(f"@{first + 1}-", [word for words in spoken for word in words[first:]])
+            joined.filled = sum(len(words) > first for words in spoken)
+            for n in range(first + 1, most + 1):
+                group.fields.pop(f"@{n}", None)
+            group.fields[joined.path] = joined
+            return
+
+
+def _verdicts(root: Node) -> dict[str, dict[str, str]]:
+    """By path, the names of statements that are verdicts, with the step that leads to all of them; only where they differ."""
+    names: dict[str, dict[str, None]] = {}
+
+    def visit(node: Node, path: str) -> None:
+        for child in node.children:
+            if hints.ACTIONS.get(child.name.lower()) in hints.DECIDING:
+                names.setdefault(path, {})[child.name] = None
+            visit(child, f"{path}/{quoted(child.name)}" if path else quoted(child.name))
+
+    visit(root, "")
+    return {
+        path: dict.fromkeys(words, "|".join(words))
+        for path, words in names.items()
+        if len({hints.ACTIONS[word.lower()] for word in words}) > 1
+    }
+
+
+def _note_exceptions(group: Group, sentences: Found) -> None:
+    """Mark the places that hold exceptions, and those they are exceptions of where that is plain."""
+    for one in group.fields.values():
+        one.negated_by = sentences.negated.get(one.path, "")
+        parts = re.split(r"[^a-z]+", one.path.lower())
+        if not any(word in parts for word in hints.EXCEPT) or one.path.startswith("@"):
+            continue
+        one.excepts = True
+        if one.path in sentences.excepting:
+            owner = group.fields.get(sentences.excepting[one.path] or "")
+        else:
+            rest = [word for word in parts if word and word not in hints.EXCEPT]
+            same = [f for f in group.fields.values() if [w for w in re.split(r"[^a-z]+", f.path.lower()) if w] == rest]
+            owner = same[0] if len(same) == 1 and rest else None
+        if owner is not None and owner is not one and not owner.excepted:
+            owner.excepted = one.path
 
 
 def _words(node: Node, prefix: str = "", depth: int = 0) -> Iterator[tuple[str, str]]:

@@ -8,6 +8,8 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 
 import yaml
+from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import AiguilleError
 from aiguille.readers.files import ExportFile, json_text
@@ -24,6 +26,7 @@ from aiguille.readers.mapped.spec import (
     XmlStructure,
     YamlStructure,
 )
+from aiguille.readers.mapped.starting.sentences import NONE, Found, find_sentences
 from aiguille.readers.mapped.structure import parse
 from aiguille.readers.mapped.tree import Tree
 
@@ -34,20 +37,38 @@ _FRAMED = re.compile(r"(?P<mark>[=#*+~-]{2,})\s+(?P<name>\S.*?)\s+(?P=mark)")
 _PUNCTUATION = re.compile(r"\s*([^\w\s\"'\[\](){}<>=./-]{1,3})(?=\s|$)")
 _CONTINUED = re.compile(r"\s([\\+&_])$")
 _BLOCKS = (("{", "}"), ("(", ")"))
-_LISTS = (("[", "]"), ("(", ")"))
+_LISTS = (("[", "]"), ("(", ")"), ("{", "}"))
+_CONTINUES = ("\\", "+", "&", "_", "...", "…")
+"""Signs at the start of a line that go on with the one above rather than begin a comment."""
 _RAW = (("<<", ">>"), ("'''", "'''"))
 _LOOKED_AT = 5000
 
 
-def guess(file: ExportFile) -> tuple[Structure, Tree]:
-    """The structure that reads a sample best, and the tree it gives. Raises the error of the last attempt if none does."""
+class Guess(Struct, frozen=True):
+    """The structure that reads a sample best, the tree it gives, and what was seen of its sentences."""
+
+    structure: Structure
+    tree: Tree
+    sentences: Found = NONE
+
+
+def guess(file: ExportFile) -> Guess:
+    """How a sample is put together. Raises the error of the last attempt if nothing reads it."""
     failure: AiguilleError | None = None
+    files = file.sheets or (file,)
     for structure in _candidates(file):
-        files = file.sheets or (file,)
         try:
-            return structure, parse(files, structure)
+            tree = parse(files, structure)
         except AiguilleError as error:
             failure = error
+            continue
+        if not isinstance(structure, TextStructure):
+            return Guess(structure, tree)
+        found = find_sentences(tree.root, structure)
+        if not found.sentences:
+            return Guess(structure, tree)
+        sorted_ = replace(structure, sentences=found.sentences)
+        return Guess(sorted_, parse(files, sorted_), found)
     if failure is None:
         raise AssertionError("text is always among the candidates")
     raise failure
@@ -133,13 +154,20 @@ def _sheet(file: ExportFile) -> SheetStructure:
 def _text(lines: Sequence[str]) -> TextStructure:
     comments = _comments(lines)
     described = [line for line in lines if not line.lstrip().startswith(comments or ("\0",))]
-    heading = next((m for line in described if (m := _FRAMED.fullmatch(line.strip()))), None)
+    framed = [m for line in described if (m := _FRAMED.fullmatch(line.strip()))]
+    heading = framed[0] if len(framed) > 1 else None
+    if len(framed) == 1:
+        # One alone is a title.
+        comments = (*comments, framed[0]["mark"])
     block = next(
         (Block(*pair) for pair in _BLOCKS if sum(line.rstrip().endswith(pair[0]) for line in described) > 1), None
     )
     listed = None
     for pair in _LISTS:
+        opens, closes = map(re.escape, pair)
+        listed_ = re.compile(rf"\s{opens}[^{opens}{closes}]*{closes}(?=[\s,;.]|$)")
         inside = sum(f" {pair[0]} " in f"{line} " for line in described)
+        inside = max(inside, 2 * any(listed_.search(line) for line in described))
         if inside > 1 and (block is None or block.opens != pair[0]):
             listed = Block(*pair)
             break
@@ -148,6 +176,7 @@ def _text(lines: Sequence[str]) -> TextStructure:
     phrases = _phrases(described) if block is None else ()
     indented = sum(line[0].isspace() for line in described)
     continuation = ends.most_common(1)[0][0] if ends else ""
+    continues = next((sign for sign in _CONTINUES if any(_goes_on(line, sign) for line in described)), "")
     raw = next(
         (
             Block(*pair)
@@ -161,10 +190,11 @@ def _text(lines: Sequence[str]) -> TextStructure:
         comments=comments,
         quotes=tuple(q for q in "\"'" if any(line.count(q) >= 2 for line in described)),
         continuation=continuation,
+        continues=continues,
         separator=_separator(described, block),
         block=block,
         list=listed,
-        indentation=block is None and not phrases and indented * 5 >= len(described),
+        indentation=block is None and not phrases and not continues and indented * 5 >= len(described),
         phrases=phrases,
         headings=Heading(f"^{re.escape(heading['mark'])} (.+) {re.escape(heading['mark'])}$") if heading else None,
         pairs="=" if pairs * 4 >= len(described) else "",
@@ -177,11 +207,19 @@ def _comments(lines: Sequence[str]) -> tuple[str, ...]:
     found: Counter[str] = Counter()
     for line in lines:
         mark = _PUNCTUATION.match(line)
+        if mark and mark[1] in _CONTINUES:
+            continue
         if mark and not _FRAMED.fullmatch(line.strip()):
             found[mark[1]] += 1
         elif line.lstrip().startswith(("#", "//", "!")):
             found[re.match(r"#+|//|!", line.lstrip())[0]] += 1  # type: ignore[index]
     return tuple(mark for mark, _ in found.most_common(2))
+
+
+def _goes_on(line: str, sign: str) -> bool:
+    """Whether a line begins with a sign that goes on with the one above."""
+    bare = line.lstrip()
+    return bare.startswith(f"{sign} ") and len(bare) > len(sign) + 1
 
 
 def _separator(lines: Sequence[str], block: Block | None) -> str:

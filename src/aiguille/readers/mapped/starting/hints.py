@@ -5,13 +5,27 @@ from __future__ import annotations
 IN = ("out-of", "from", "in", "by", "incoming", "src", "source", "of", "arriving", "entering")
 OUT = ("into", "to", "toward", "out", "outgoing", "dst", "dest", "destination", "leaving")
 SOURCE = ("src", "source", "from", "of", "sender", "origin")
-DESTINATION = ("dst", "dest", "destination", "to", "receiver", "target")
+DESTINATION = ("dst", "dest", "destination", "to", "receiver", "target", "reach", "reaches")
 COUNTS = ("hits", "hit", "count", "counter", "packets", "met", "seen", "matches", "used")
 LOGS = ("log", "logged", "logging", "note", "noted", "record", "recorded", "told", "journal")
 SWITCH_ON = ("enabled", "enable", "active", "live", "on", "state", "status")
 SWITCH_OFF = ("disabled", "disable", "off", "resting", "inactive", "paused")
 TEXTS = {
-    "comment": ("comment", "comments", "description", "says", "why", "remark", "remarks", "notes", "note", "purpose"),
+    "comment": (
+        "comment",
+        "comments",
+        "description",
+        "says",
+        "why",
+        "because",
+        "marked",
+        "titled",
+        "remark",
+        "remarks",
+        "notes",
+        "note",
+        "purpose",
+    ),
     "requester": ("requester", "owner", "asked", "requested", "contact"),
     "ticket": ("ticket", "change", "case"),
     "schedule": ("schedule", "during", "hours", "time", "times"),
@@ -27,3 +41,66 @@ PEOPLE = ("who", "by", "changed", "made", "touched", "created", "asked", "owner"
 ZONES = ("zone", "area", "side", "lane", "segment", "network", "bundle")
 ORDER = ("no", "nr", "number", "seq", "position", "order", "seat")
 SECRET = ("password", "passwd", "secret", "proof", "hash", "token", "passphrase", "psk")
+EXCEPT = ("except", "excepting", "excluding", "exclude", "excluded", "but", "not", "without", "save", "minus", "unless")
+PREPOSITIONS = (
+    *("from", "to", "toward", "towards", "into", "out", "of", "in", "on", "at", "by", "via", "through", "over", "for", "with"),
+    *("using", "when", "while", "during", "until", "under", "as", "is", "are", "means", "holds", "has", "then", "do"),
+)  # fmt: skip
+"""Words that lead to the next part of a sentence."""
+MOVING = (
+    "coming",
+    "going",
+    "arriving",
+    "leaving",
+    "entering",
+    "bound",
+    "headed",
+    "sent",
+    "destined",
+    "addressed",
+    "meant",
+)
+"""Words that people put before such a word."""
+WHAT = (
+    "service",
+    "services",
+    "port",
+    "ports",
+    "protocol",
+    "proto",
+    "address",
+    "addresses",
+    "interface",
+    "because",
+    "action",
+)
+ACTIONS = {
+    **dict.fromkeys(
+        ["accept", "allow", "allowed", "permit", "pass", "let", "welcome", "grant", "admit", "open", "let-in", "let-through"],
+        "accept",
+    ),
+    **dict.fromkeys(
+        ["drop", "deny", "denied", "block", "discard", "swallow", "ignore", "forbid", "silence", "stop", "shut"], "drop"
+    ),
+    **dict.fromkeys(["reject", "refuse", "decline", "answer-no", "turn-back", "say-no"], "reject"),
+    **dict.fromkeys(["jump", "visit", "call"], "jump"),
+    **dict.fromkeys(["return", "back"], "return"),
+    **dict.fromkeys(["continue", "count", "log", "jot", "tally", "mark"], "continue"),
+}  # fmt: skip
+"""Common words for what a rule does."""
+
+FLAGS = {
+    **dict.fromkeys(["yes", "true", "on", "enabled", "active", "1"], True),
+    **dict.fromkeys(["no", "false", "off", "disabled", "inactive", "0"], False),
+}
+STATES = {
+    **dict.fromkeys(["new", "fresh"], "new"),
+    **dict.fromkeys(["established", "running"], "established"),
+    **dict.fromkeys(["related", "kin"], "related"),
+    **dict.fromkeys(["invalid", "broken"], "invalid"),
+}
+ANY = frozenset(
+    {"any", "all", "*", "anyone", "anybody", "anywhere", "anything", "everybody", "everywhere", "everything", "always"}
+)
+DECIDING = ("accept", "drop", "reject")
+"""What a rule may do that ends the matter."""

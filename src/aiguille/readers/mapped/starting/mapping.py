@@ -8,8 +8,6 @@ from ipaddress import ip_interface
 
 from aiguille.readers.mapped.starting import hints
 from aiguille.readers.mapped.starting.content import (
-    ACTIONS,
-    FLAGS,
     Group,
     common,
     is_address,
@@ -18,6 +16,9 @@ from aiguille.readers.mapped.starting.content import (
 )
 from aiguille.readers.mapped.starting.notation import Mapped, place, quote
 from aiguille.readers.mapped.starting.rule_fields import RuleGuess, is_secret
+
+_FEW = 6
+"""A statement with more fields than that is no object."""
 
 
 class Guesses:
@@ -32,7 +33,13 @@ class Guesses:
         self.groups = [one for one in groups if one.fields and not _is_field(one, named)]
         for one in self.groups:
             self._name_by_use(one)
-        plain = [one for one in self.groups if one.action is None and one.name_field is not None]
+        ruling = tuple(f"{one.path}/" for one in self.groups if one.action is not None)
+        # What stands inside a rule is a part of it.
+        plain = [
+            one
+            for one in self.groups
+            if one.action is None and one.name_field is not None and not one.path.startswith(ruling)
+        ]
         self.interfaces = [Mapped(one) for one in plain if _holds_hosts(one)]
         taken = {one.group.path for one in self.interfaces}
         self.addresses = [Mapped(one) for one in plain if one.path not in taken and _is_object(one)]
@@ -41,6 +48,8 @@ class Guesses:
         taken |= {one.group.path for one in self.services}
         self._add_groups_of_names(plain, taken)
         self.zones = [Mapped(one) for one in plain if one.path not in taken and self._is_zone(one)]
+        if not self.zones:
+            self.zones = list(self._zones_of_interfaces())
         self.rules = [Mapped(one) for one in self._rule_groups()]
         for mapped in self.rules:
             RuleGuess(self, mapped).run()
@@ -90,7 +99,7 @@ class Guesses:
         if group.action is not None or group.name_field is not None or not group.addresses():
             return
         for one in group.fields.values():
-            names = {value for value in one.values if value.lower() not in FLAGS}
+            names = {value for value in one.values if value.lower() not in hints.FLAGS}
             if (
                 "/" not in one.path
                 and one.share(is_address) == 0
@@ -110,7 +119,9 @@ class Guesses:
             return False
         if "/" in own.path:
             return False
-        names = {v for v in own.values if not (v.isdecimal() or v.lower() in FLAGS or is_protocol(v) or is_address(v))}
+        names = {
+            v for v in own.values if not (v.isdecimal() or v.lower() in hints.FLAGS or is_protocol(v) or is_address(v))
+        }
         return any(
             other.share(names.__contains__) > 0.5 and len(other.values) > 1
             for user in self.groups
@@ -118,6 +129,26 @@ class Guesses:
             for other in user.fields.values()
             if other is not user.name_field and ("/" not in other.path or other.hints(*hints.ZONES))
         )
+
+    def _zones_of_interfaces(self) -> Iterator[Mapped]:
+        """Zones that nothing lists, but interfaces say they are in and rules refer to."""
+        for mapped in self.interfaces:
+            group = mapped.group
+            for one in group.fields.values():
+                words = {word for word in one.decisive if not is_address(word) and not word.isdecimal()}
+                if one is group.name_field or "/" in one.path or one.path.startswith("@") or not words:
+                    continue
+                used = any(
+                    other.share(words.__contains__) > 0.5
+                    for user in self.groups
+                    if user.action is not None
+                    for other in user.fields.values()
+                )
+                if one.hints(*hints.ZONES) or used:
+                    zone = Group(group.path, group.nodes, group.fields)
+                    zone.name_field = one
+                    yield Mapped(zone)
+                    break
 
     def _rule_groups(self) -> Iterator[Group]:
         found = [group for group in self.groups if group.action is not None and self._has_conditions(group)]
@@ -153,10 +184,17 @@ class Guesses:
             for name, several in (
                 ("interface", self.interfaces), ("zone", self.zones), ("address", self.addresses), ("service", self.services),
             )
-            if mapped in several
+            if any(mapped is one for one in several)
         )  # fmt: skip
         for one in group.fields.values():
             if one is own or "/" in one.path:
+                continue
+            if one.excepts:
+                # What is taken out again is no member; of anything but addresses it stays to be described.
+                if kind == "address" and one.share(lambda v: is_address(v) or v in self.address_names) > 0.5:
+                    keys.setdefault("excluded", place(one, is_address))
+                continue
+            if kind == "zone" and group.path in {mapped.group.path for mapped in self.interfaces}:
                 continue
             if one.hints(*hints.TEXTS["comment"]):
                 keys.setdefault("comment", quote(one.path))
@@ -166,6 +204,9 @@ class Guesses:
                 keys.setdefault("zone", quote(one.path))
             elif kind == "address" and one.share(lambda v: is_address(v) or v in self.address_names) > 0.5:
                 keys.setdefault("members", place(one, is_address))
+            elif kind == "service" and group.holds_terms(one):
+                keys.setdefault("protocol", quote(f"{one.path}@1"))
+                keys.setdefault("destination-ports", quote(f"{one.path}@2-"))
             elif kind == "service" and one.share(is_protocol) > 0.5:
                 keys.setdefault("protocol", quote(one.path))
             elif kind == "service" and one.share(is_ports) > 0.5:
@@ -196,15 +237,23 @@ def _holds_hosts(group: Group) -> bool:
 
 
 def _is_object(group: Group) -> bool:
-    return (
-        any("/" not in one.path and one is not group.name_field for one in group.addresses()) and len(group.fields) <= 6
+    """Whether statements hold addresses and little else; groups of them hold names of one another as well."""
+    own = group.name_field
+    names = frozenset(own.values) if own is not None else frozenset()
+    return len(group.fields) <= _FEW and any(
+        "/" not in one.path
+        and one is not own
+        and not one.excepts
+        and any(map(is_address, one.values))
+        and one.share(lambda value: is_address(value) or value in names) > 0.5
+        for one in group.fields.values()
     )
 
 
 def _is_service(group: Group) -> bool:
     fields = [one for one in group.fields.values() if one is not group.name_field and "/" not in one.path]
     return len(group.fields) <= 7 and (
-        any(one.share(is_protocol) > 0.5 for one in fields)
+        any(one.share(is_protocol) > 0.5 or group.holds_terms(one) for one in fields)
         or any(one.hints("port", "ports") and one.share(is_ports) > 0.5 for one in fields)
     )
 
@@ -212,6 +261,6 @@ def _is_service(group: Group) -> bool:
 def verdicts(rules: Sequence[Mapped]) -> tuple[dict[str, str], list[str]]:
     """The words for what rules do with what each means, and those that are not known."""
     words = common([value for one in rules if one.group.action is not None for value in one.group.action.values])
-    return {w: ACTIONS[w.lower()] for w in words if w.lower() in ACTIONS}, [
-        w for w in words if w.lower() not in ACTIONS
+    return {w: hints.ACTIONS[w.lower()] for w in words if w.lower() in hints.ACTIONS}, [
+        w for w in words if w.lower() not in hints.ACTIONS
     ]

@@ -42,7 +42,17 @@ def place(one: Field, test: Callable[[str], bool] | None, paths: Sequence[str] =
         options.append(f"any: [{', '.join(quote(word) for word in one.any)}]")
     if any(value.startswith(("~", "!")) for value in one.values):
         options.append(f'negated-by: "{next(v[0] for v in one.values if v[0] in "~!")}"')
+    if one.negated_by:
+        options.append(f"negated-by: {quote(one.negated_by)}")
     if extra:
         options.append(extra)
-    described = quote(one.path) if len(paths) < 2 else f"[{', '.join(quote(path) for path in paths)}]"
-    return f"{{{', '.join([f'from: {described}', *options])}}}" if options or len(paths) > 1 else described
+    several = f"all-of: [{', '.join(quote(path) for path in paths)}]"
+    described = several if len(paths) > 1 else f"from: {quote(one.path)}"
+    return f"{{{', '.join([described, *options])}}}" if options or len(paths) > 1 else quote(one.path)
+
+
+def with_exception(described: str, path: str) -> str:
+    """A place, with the place of what is taken out again."""
+    if described.startswith("{"):
+        return f"{described[:-1]}, except: {quote(path)}}}"
+    return f"{{from: {described}, except: {quote(path)}}}"

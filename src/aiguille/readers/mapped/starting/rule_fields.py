@@ -7,9 +7,7 @@ from typing import Protocol
 
 from aiguille.readers.mapped.starting import hints
 from aiguille.readers.mapped.starting.content import (
-    FLAGS,
     RULE_NAMES,
-    STATES,
     Field,
     Group,
     is_address,
@@ -20,9 +18,15 @@ from aiguille.readers.mapped.starting.content import (
     is_service,
     split_sign,
 )
-from aiguille.readers.mapped.starting.notation import Mapped, place, quote
+from aiguille.readers.mapped.starting.notation import Mapped, place, quote, with_exception
 from aiguille.readers.mapped.tree import Node
 
+_CONDITIONS = frozenset(
+    (
+        *("source", "destination", "in-zone", "out-zone", "in-interface", "out-interface"),
+        *("service", "protocol", "source-ports", "destination-ports", "states"),
+    )
+)
 _CHAINS = 20
 """More different words than that are no names of chains."""
 
@@ -50,6 +54,8 @@ class RuleGuess:
         self.group = mapped.group
         self.keys = mapped.keys
         self.qualifiers = mapped.qualifiers
+        self._taken: dict[str, str] = {}
+        """By path, the key a field was taken for."""
 
     def run(self) -> None:
         group = self.group
@@ -63,27 +69,39 @@ class RuleGuess:
         if chain is not None:
             self.keys["chain"] = quote(chain.path)
             self.keys["target"] = quote(target.path) if target is not None else ""
-        self._two_addresses([one for one in rest if one not in (target, chain)])
+        self._two_addresses([one for one in rest if one not in (target, chain) and not one.excepts])
         for one in rest:
-            if one in (target, chain) or self._is_taken(one) or is_secret(one):
+            if one in (target, chain) or one.path in self._taken or is_secret(one) or one.excepts:
                 continue
-            if one is own:
-                self.keys["name"] = quote(one.path)
+            if group.holds_terms(one) and not {"protocol", "destination-ports"} & self.keys.keys():
+                any_ = f", any: [{', '.join(map(quote, one.any))}]" if one.any else ""
+                self.keys["protocol"] = f'{{from: "{one.path}@1"{any_}}}' if any_ else quote(f"{one.path}@1")
+                self.keys["destination-ports"] = quote(f"{one.path}@2-")
                 continue
             key, described = self._field(one)
-            if key and key not in self.keys:
+            if one is own and key not in _CONDITIONS:
+                self.keys["name"] = quote(one.path)
+            elif key and key not in self.keys:
                 self.keys[key] = described
+                self._taken[one.path] = key
             else:
-                self.qualifiers.append((one.word.strip("@'") if "@" not in one.path else "word", one.path))
+                self._leave_open(one)
+        self._exceptions([one for one in rest if one.excepts])
         for up, name in self._ancestors():
             self.qualifiers.append(("the block it stands in", f"{up}/{name}"))
 
-    def _is_taken(self, one: Field) -> bool:
-        return any(
-            described in (quote(one.path), place(one, is_address))
-            for key, described in self.keys.items()
-            if key in ("source", "destination")
-        )
+    def _leave_open(self, one: Field) -> None:
+        self.qualifiers.append((one.word.strip("@'") if "@" not in one.path else "word", one.path))
+
+    def _exceptions(self, fields: Sequence[Field]) -> None:
+        """What takes words out of a condition again, beside that condition where it is plain which one is meant."""
+        for one in fields:
+            key = next((self._taken.get(f.path) for f in self.group.fields.values() if f.excepted == one.path), None)
+            is_address_of = one.share(lambda v: is_address(v) or v in self.all.address_names) > 0.5
+            if key in _CONDITIONS and is_address_of is (key in ("source", "destination")):
+                self.keys[key] = with_exception(self.keys[key], one.path)
+            else:
+                self._leave_open(one)
 
     def _chain(self, fields: Sequence[Field]) -> tuple[Field | None, Field | None]:
         """Where jumps lead and which chain a rule is in: the words of one place are among those of the other."""
@@ -121,14 +139,21 @@ class RuleGuess:
                 best = max(hinted, key=lambda f: f.filled)
                 several = [f for f in hinted if f is best or not _together(self.group, f, best)]
                 self.keys[key] = place(best, is_address, [f.path for f in several])
+                self._taken |= {f.path: key for f in several}
                 for one in several:
                     found.remove(one)
         for one, key in zip(found, [k for k in ("source", "destination") if k not in self.keys], strict=False):
             self.keys[key] = place(one, is_address)
+            self._taken[one.path] = key
 
     def _field(self, one: Field) -> tuple[str, str]:
         """The key a field is taken for and how it is written, or nothing."""
         everything = self.all
+        if one.is_flag:
+            for key, words, missing in (("logged", hints.LOGS, "false"), ("enabled", hints.SWITCH_OFF, "true")):
+                if one.hints(*words):
+                    return key, f"{{from: {quote(one.path)}, words: said, missing: {missing}}}"
+            return "", ""
         if one.share(is_protocol) > 0.5:
             return "protocol", place(one, is_protocol)
         if one.share(everything.zone_names.__contains__) > 0.5:
@@ -141,13 +166,13 @@ class RuleGuess:
             return key, place(one, is_ports)
         if one.share(lambda v: v in services or is_service(v)) > 0.5 or split_sign(one.values, is_service):
             return "service", place(one, is_service)
-        if one.share(lambda v: all(part.lower() in STATES for part in v.split(","))) > 0.5:
-            return "states", place(one, lambda v: v.lower() in STATES, extra="words: states")
+        if one.share(lambda v: all(part.lower() in hints.STATES for part in v.split(","))) > 0.5:
+            return "states", place(one, lambda v: v.lower() in hints.STATES, extra="words: states")
         return self._record(one)
 
     def _record(self, one: Field) -> tuple[str, str]:
         """What a field that is no condition shows about the rule."""
-        if one.share(lambda v: v.lower() in FLAGS) > 0.9:
+        if one.share(lambda v: v.lower() in hints.FLAGS) > 0.9:
             if one.hints(*hints.SWITCH_OFF):
                 return "enabled", f"{{from: {quote(one.path)}, words: no-or-yes, missing: true}}"
             for key, words in (("logged", hints.LOGS), ("enabled", hints.SWITCH_ON)):
@@ -187,7 +212,7 @@ class RuleGuess:
 def is_secret(one: Field) -> bool:
     """Whether a place looks as if it held what nobody should see."""
     plain = "/" not in one.path and not one.path.startswith("@")
-    return plain and one.hints(*hints.SECRET) and not one.share(lambda value: value.lower() in FLAGS)
+    return plain and one.hints(*hints.SECRET) and not one.share(lambda value: value.lower() in hints.FLAGS)
 
 
 def _together(group: Group, one: Field, other: Field) -> bool:

@@ -8,7 +8,6 @@ from pathlib import PurePath
 
 from msgspec import Struct
 
-from aiguille.model import UnreadableError
 from aiguille.readers.files import ExportFile
 from aiguille.readers.mapped.describing import family_of
 from aiguille.readers.mapped.loading import load
@@ -22,7 +21,8 @@ from aiguille.readers.mapped.spec import (
     XmlStructure,
     YamlStructure,
 )
-from aiguille.readers.mapped.starting.content import FLAGS, STATES, groups
+from aiguille.readers.mapped.starting import hints
+from aiguille.readers.mapped.starting.content import groups
 from aiguille.readers.mapped.starting.family import guess
 from aiguille.readers.mapped.starting.mapping import Guesses, verdicts
 from aiguille.readers.mapped.starting.notation import Mapped, quote
@@ -45,25 +45,25 @@ class Start(Struct, frozen=True):
         """What it reads of the sample, in a sentence."""
         c = self.coverage
         doubt = f", {c.doubtful} of them in part" if c.doubtful else ""
+        odd = f", {len(c.problems)} contradictions (names that nothing defines?)" if c.problems else ""
+        share = f" ({100 * c.words_settled // c.words} %)" if c.words else ""
+        rules = (
+            f"{c.rules} rules found{doubt}{odd}, {c.rule_lines_read} of {c.rule_lines} lines of rules read"
+            if self.dialect.rulebases
+            else "no statements look like rules (a verdict with addresses, services or zones), so these are left to describe"
+        )
         return (
-            f"{c.path}: read as {family_of(self.dialect.structure)}; {c.rules} rules found{doubt}, {c.rule_lines_read} of "
-            f"{c.rule_lines} lines of rules read, {c.unread_lines} of all {c.lines} lines not yet; check every guess"
+            f"{c.path}: read as {family_of(self.dialect.structure)}; {rules}; {c.words_settled} of {c.words} words settled{share}, "
+            f"{c.unread_lines} of all {c.lines} lines not yet read; check every guess"
         )
 
 
 def start(file: ExportFile) -> Start:
-    """Write a first dialect file for the make of a sample.
-
-    Raises UnreadableError if no rules can be determined in it: then nothing could be guessed that is worth a file.
-    """
-    structure, tree = guess(file)
-    guesses = Guesses(groups(tree.root))
-    if not guesses.rules:
-        raise UnreadableError(
-            f"{file.path}:1: read as {family_of(structure)}, but no statements look like rules (a verdict with addresses, "
-            "services or zones); describe it by hand, see docs/dialects.md"
-        )
-    text = "\n".join(_lines(file, structure, guesses)) + "\n"
+    """Write a first dialect file for the make of a sample, with as much as can be guessed; raises UnreadableError where no structure
+    fits."""
+    guessed = guess(file)
+    guesses = Guesses(groups(guessed.tree.root, guessed.sentences))
+    text = "\n".join(_lines(file, guessed.structure, guesses)) + "\n"
     dialect = load(f"{file.path}.dialect.yaml", text)
     return Start(text, dialect, try_out(dialect, [file]).samples[0])
 
@@ -84,11 +84,14 @@ def _lines(file: ExportFile, structure: Structure, guesses: Guesses) -> Iterator
     yield "structure:"
     yield from (f"  {line}" for line in _structure(structure))
     yield ""
-    yield "words:"
-    yield f"  verdict: {{{', '.join(f'{quote(word)}: {action}' for word, action in known.items())}}}"
+    tables = list(_tables(guesses))
+    if guesses.rules or tables:
+        yield "words:"
+    if guesses.rules:
+        yield f"  verdict: {{{', '.join(f'{quote(word)}: {action}' for word, action in known.items())}}}"
     for word in unknown:
         yield f"  # what does '{word}' do? add it to the table above"
-    yield from _tables(guesses)
+    yield from tables
     yield from _device(guesses)
     yield from _rules(guesses)
     if guesses.secrets:
@@ -106,7 +109,7 @@ def _lines(file: ExportFile, structure: Structure, guesses: Guesses) -> Iterator
 
 
 def _recognise(file: ExportFile, structure: Structure, guesses: Guesses) -> str:
-    if isinstance(structure, SheetStructure):
+    if isinstance(structure, SheetStructure) and guesses.rules:
         table = guesses.rules[0].group.path.partition("/")[0].strip("'")
         columns = list(structure.tables[table].columns)
         return f"columns: [{', '.join(quote(column) for column in columns[:4])}]"
@@ -150,7 +153,9 @@ def _structure(structure: Structure) -> Iterator[str]:
 def _text(s: TextStructure) -> Iterator[str]:
     yield f"comments: {_listed(s.comments)}"
     yield f"quotes: {_listed(s.quotes)}"
-    for key, sign in (("continuation", s.continuation), ("separator", s.separator), ("pairs", s.pairs)):
+    for key, sign in (
+        ("continuation", s.continuation), ("continues", s.continues), ("separator", s.separator), ("pairs", s.pairs),
+    ):  # fmt: skip
         if sign:
             yield f"{key}: {_marked(sign)}"
     for key, block in (("block", s.block), ("list", s.list), ("raw", s.raw)):
@@ -160,6 +165,18 @@ def _text(s: TextStructure) -> Iterator[str]:
         yield "indentation: true"
     if s.headings is not None:
         yield f"headings: {{pattern: '{s.headings.pattern}'}}"
+    if s.sentences:
+        yield "# Words that say what the next ones are; a word that is none here counts as a value."
+        yield "sentences:"
+        for said in s.sentences:
+            yield f"  - of: {_listed(said.of)}"
+            if said.fillers:
+                yield f"    fillers: {_listed(said.fillers)}"
+            if said.keywords:
+                yield "    keywords:"
+            for name, keyword in said.keywords.items():
+                spelled = f"said: {_listed(keyword.said)}, " if keyword.said else ""
+                yield f"      {quote(name)}: {{{spelled}takes: {keyword.takes}}}"
     if s.phrases:
         yield "phrases:"
         for one in s.phrases:
@@ -184,13 +201,21 @@ def _tables(guesses: Guesses) -> Iterator[str]:
         for raw in place.values
         for value in raw.split(",")
     }
-    flags = {value: FLAGS[value.lower()] for value in sorted(values) if value.lower() in FLAGS}
+    flags = {value: hints.FLAGS[value.lower()] for value in sorted(values) if value.lower() in hints.FLAGS}
     if any("yes-or-no" in text for text in described):
         yield f"  yes-or-no: {{{', '.join(f'{_marked(w)}: {str(yes).lower()}' for w, yes in flags.items())}}}"
     if any("no-or-yes" in text for text in described):
         yield f"  no-or-yes: {{{', '.join(f'{_marked(w)}: {str(not yes).lower()}' for w, yes in flags.items())}}}"
+    said = {
+        f.values[0]: "true" if f.hints(*hints.LOGS) else "false"
+        for one in guesses.rules
+        for f in one.group.fields.values()
+        if f.is_flag and any("words: said" in text and f"from: {quote(f.path)}," in text for text in one.keys.values())
+    }
+    if said:
+        yield f"  said: {{{', '.join(f'{_marked(word)}: {means}' for word, means in said.items())}}}"
     if any("words: states" in text for text in described):
-        states = {value: STATES[value.lower()] for value in sorted(values) if value.lower() in STATES}
+        states = {value: hints.STATES[value.lower()] for value in sorted(values) if value.lower() in hints.STATES}
         yield f"  states: {{{', '.join(f'{quote(w)}: {state}' for w, state in states.items())}}}"
 
 
@@ -215,6 +240,12 @@ def _rules(guesses: Guesses) -> Iterator[str]:
     chained = [one for one in guesses.rules if "chain" in one.keys]
     plain = [one for one in guesses.rules if "chain" not in one.keys]
     yield ""
+    if not guesses.rules:
+        yield "# No statements were found that look like rules (a verdict with addresses, services or zones). Where are they?"
+        yield "# rulebases:"
+        yield "#   - {name: rules, direction: through-device, at: some/path, rule: {action: {from: some-place, words: verdict}},"
+        yield "#      unmatched: {action: {is: unknown}}}"
+        return
     yield "# What happens where no rule matches? `unknown` until somebody has found out."
     yield "rulebases:"
     if plain:
