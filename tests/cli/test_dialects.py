@@ -75,7 +75,7 @@ def test_the_tree_of_a_sample_shows_paths_and_what_a_mapping_took(box: Path) -> 
 def test_a_dialect_of_ones_own_is_checked_and_then_read_with_every_command(box: Path) -> None:
     done = run("dialect", "check", "moraine.dialect.yaml", "box.txt", cwd=box)
     assert done.returncode == 0, done.stderr
-    assert "2 rules; 11 of 11 lines of rules read (100 %)" in done.stdout
+    assert "2 rules; 11 of 11 lines of rules read; " in done.stdout
     data = checked(
         "dialect-check", run("dialect", "check", "moraine.dialect.yaml", "box.txt", "--json", cwd=box).stdout
     )
@@ -95,6 +95,54 @@ def test_a_dialect_of_ones_own_is_checked_and_then_read_with_every_command(box: 
         '[engagement]\ndialects = ["moraine.dialect.yaml"]\n[[device]]\nexport = "box.txt"\n'
     )
     assert json.loads(run("read", ".", "--json", cwd=box).stdout)["devices"][0]["dialect"] == "moraine"
+
+
+LOGS = """
+log:
+  structure: {family: text, pairs: "="}
+  time: "@1"
+  verdict: {from: did, words: deeds}
+  rule: by
+  source: of
+  destination: for
+  source-port: of-port
+  destination-port: for-port
+  protocol: kind
+  in-interface: nowhere
+"""
+LINES = """moraine T1 did=passed by=one of=10.0.0.9 of-port=1 for=10.4.0.2 for-port=80 kind=tcp len=40
+moraine T2 did=stopped by=nine of=10.0.0.9 for=10.4.0.2 kind=icmp len=40
+
+moraine T3 did=eaten by=one of=10.0.0.9 for=10.4.0.2
+moraine T4 did=passed by=one of=10.0.0.999 for=10.4.0.2
+moraine T5 did=passed of=10.0.0.9 for-port=99999 for=10.4.0.2
+moraine up since="
+"""
+
+
+def test_log_lines_are_read_one_by_one_and_nothing_of_them_is_passed_over(box: Path) -> None:
+    told = MORAINE.replace("nope: drop}", "nope: drop}, deeds: {passed: accept, stopped: drop}", 1) + LOGS
+    (box / "own.dialect.yaml").write_text(told)
+    (box / "box.log").write_text(LINES)
+    words = ("dialect", "check", "own.dialect.yaml", "box.txt", "--log", "box.log")
+    (log,) = checked("dialect-check", run(*words, "--json", cwd=box).stdout)["logs"]  # type: ignore[attr-defined]
+    assert [(r["line"], r["time"], r["verdict"], r["rule"], r["destination_port"]) for r in log["records"]] == [
+        (1, "T1", "accept", "one", "80"),
+        (2, "T2", "drop", "nine", ""),
+    ]
+    assert {one["line"]: one["why"].partition(";")[0] for one in log["unread"]} == {
+        4: "'eaten' is not in the word table 'deeds' (passed, stopped)",
+        5: "'10.0.0.999' is no address",
+        6: "'99999' is no port",
+        7: 'the export is cut off: the quote " opened in line 1 is not closed',
+    }
+    assert (log["lines"], log["aside"], log["not_asked_for"]) == (7, 1, [{"name": "len", "times": 2}])
+    assert log["rules_no_sample_has"] == [{"name": "nine", "times": 1}]
+    assert log["paths_that_matched_nothing"] == [{"key": "log/in-interface", "path": "nowhere"}]
+    shown = run(*words, cwd=box).stdout
+    assert "7 lines: 2 read (1 accept, 1 drop), 1 set aside, 4 not understood" in shown
+    refused = run("dialect", "check", "moraine.dialect.yaml", "box.txt", "--log", "box.log", cwd=box)
+    assert (refused.returncode, "describes no log lines" in refused.stderr) == (2, True)
 
 
 def test_an_example_that_does_not_hold_and_a_file_that_is_wrong(box: Path) -> None:

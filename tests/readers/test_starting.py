@@ -148,6 +148,19 @@ when arriving west, to archive, turn away and note
 otherwise turn away
 """
 
+EXCEPTING = """{"box": "q", "groups": [
+ {"name": "lab", "holds": ["10.0.0.0/24"], "without": ["10.0.0.9"]},
+ {"name": "site", "holds": ["lab", "shop"]},
+ {"name": "shop", "holds": ["10.1.0.0/24"]},
+ {"name": "all-sites", "holds": ["site", "branches"]},
+ {"name": "branches", "holds": ["203.0.113.0/26"]}],
+ "policy": [
+ {"label": "a", "source": "all-sites", "source_except": "10.1.0.4", "target": "203.0.113.9", "service": "tcp/443",
+  "decision": "permit"},
+ {"label": "b", "source": {"any_of": ["lab"], "but": ["10.0.0.8"]}, "target": "203.0.113.9", "service": "tcp/22", "decision": "permit"},
+ {"label": "c", "source": "any", "target": "203.0.113.9", "decision": "deny"}]}
+"""
+
 CASES: dict[str, tuple[str, type, list[dict[str, Any]]]] = {
     "YAML": (YAML, YamlStructure, [
         {"name": "pay", "action": "accept", "hits": 12, "enabled": True, "qualifiers": [],
@@ -209,6 +222,11 @@ CASES: dict[str, tuple[str, type, list[dict[str, Any]]]] = {
         {"name": "rest", "matches": {}, "action": "drop"},
     ]),
     "XML": (XML, XmlStructure, [{"action": "drop", "qualifiers": ["not"]}, {"action": "accept", "qualifiers": []}]),
+    "exceptions, and groups of groups": (EXCEPTING, JsonStructure, [
+        {"name": "a", "matches": {"source": ["all-sites"], "not source": ["10.1.0.4"], "service": ["tcp/443"]}},
+        {"name": "b", "matches": {"source": ["lab"], "service": ["tcp/22"]}, "qualifiers": ["but"]},
+        {"name": "c", "matches": {}, "action": "drop"},
+    ]),
     "JSON": (JSON, JsonStructure, [{"action": "accept", "matches": {"destination": ["10.0.0.7", "10.0.0.8"]}}, {"action": "drop"}]),
 }  # fmt: skip
 

@@ -40,6 +40,16 @@ def add(parser: argparse.ArgumentParser) -> None:
     options.complete(dialect, completion.dialects)
     made["check"].add_argument("file", metavar="FILE", type=Path, help="a dialect file")
     made["check"].add_argument("samples", nargs="*", metavar="SAMPLE", type=Path, help="exports of the make")
+    made["check"].add_argument(
+        "--log", action="append", default=[], metavar="FILE", type=Path, help="log lines of the make; repeatable"
+    )
+    made["check"].add_argument(
+        "--top",
+        metavar="N",
+        type=int,
+        default=20,
+        help="show so many rules and log records of each file as understood (20; 0 for all)",
+    )
     made["start"].add_argument("sample", metavar="SAMPLE", type=Path, help="an export of the make")
     made["start"].add_argument("--out", metavar="FILE", type=Path, help="write it there instead of to standard output")
     made["start"].add_argument("--force", action="store_true", help="replace the file if it exists")
@@ -89,8 +99,11 @@ def _check(arguments: argparse.Namespace) -> int:
     from aiguille.reports import dialects
 
     dialect = load_dialect(arguments.file)
-    trial = mapped.try_out(dialect, [load(sample) for sample in arguments.samples])
-    _report(arguments, lambda: dialects.trial_data(trial), lambda console: dialects.show_trial(console, trial))
+    top = max(arguments.top, 0)
+    trial = mapped.try_out(dialect, *([load(path) for path in paths] for paths in (arguments.samples, arguments.log)))
+    _report(
+        arguments, lambda: dialects.trial_data(trial, top), lambda console: dialects.show_trial(console, trial, top)
+    )
     return EXIT_OK if trial.passed else EXIT_USAGE
 
 

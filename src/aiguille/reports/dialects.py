@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from itertools import groupby
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from itertools import groupby, islice
 
+from msgspec import to_builtins
 from rich.console import Console
 from rich.padding import Padding
 from rich.rule import Rule as Line
@@ -12,9 +14,10 @@ from rich.table import Table
 from rich.text import Text
 
 from aiguille._version import __version__
-from aiguille.model import LedgerEntry
-from aiguille.readers.mapped import Coverage, Description, Dialect, Outline, Trial, describe, family_of
+from aiguille.model import Device, LedgerEntry, Rule
+from aiguille.readers.mapped import Coverage, Description, Dialect, LogTrial, Outline, Trial, describe, family_of
 from aiguille.reports.data import Data, entry_data
+from aiguille.reports.rules import Describer, action_of
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
 
@@ -93,19 +96,35 @@ def _reads(console: Console, described: Description) -> None:
     console.print(table)
 
 
-def trial_data(trial: Trial) -> Data:
+def trial_data(trial: Trial, top: int = 0) -> Data:
     """How a dialect did; `schemas/dialect-check.schema.json`."""
     return {
         "aiguille": {"version": __version__},
         "dialect": trial.dialect.dialect,
         "passed": trial.passed,
         "examples": [{"name": one.name, "faults": list(one.faults)} for one in trial.examples],
-        "samples": [_coverage_data(one) for one in trial.samples],
+        "samples": [_coverage_data(one, top) for one in trial.samples],
         "paths_that_matched_nothing": [{"key": key, "path": path} for key, path in trial.idle],
+        "fields_that_no_rule_has": [{"key": key, "path": path} for key, path in trial.barren],
+        "logs": [_log_data(one, top) for one in trial.logs],
+        "words_without_meaning": [{"key": key, "words": words} for key, words in trial.empty_words],
     }
 
 
-def _coverage_data(one: Coverage) -> Data:
+def _understood(one: Coverage) -> Iterator[tuple[Device, Rule, str]]:
+    """The rules of a sample that stand in it, each with what it is taken to say."""
+    for device in one.devices:
+        describer = Describer(device)
+        for base in device.rulebases:
+            for chain, rule in base.rules():
+                if not rule.built_in:
+                    off = "" if rule.enabled else " (off)"
+                    place = f"{chain.name}: " if len(base.chains) > 1 else ""
+                    yield device, rule, f"{place}{action_of(rule)}{off}  {describer.rule(rule)}"
+
+
+def _coverage_data(one: Coverage, top: int) -> Data:
+    understood = list(islice(_understood(one), top or None))
     return {
         "file": one.path,
         "devices": [device.name for device in one.devices],
@@ -119,10 +138,30 @@ def _coverage_data(one: Coverage) -> Data:
         "rules_in_doubt": one.doubtful,
         "rule_lines": one.rule_lines,
         "rule_lines_read": one.rule_lines_read,
+        "words": one.words,
+        "words_settled": one.words_settled,
+        "understood": [
+            {"line": rule.where.first, "text": "\n".join(device.text(rule.where)), "rule": said}
+            for device, rule, said in understood
+        ],
     }
 
 
-def show_trial(console: Console, trial: Trial) -> None:
+def _log_data(one: LogTrial, top: int) -> Data:
+    return {
+        "file": one.path,
+        "lines": one.lines,
+        "aside": one.aside,
+        "read": len(one.records),
+        "records": [to_builtins(record) for record in one.records[: top or None]],
+        "unread": [{"line": line, "why": why} for line, why in one.unread],
+        "not_asked_for": [{"name": name, "times": times} for name, times in one.left],
+        "rules_no_sample_has": [{"name": name, "times": times} for name, times in one.strange_rules],
+        "paths_that_matched_nothing": [{"key": key, "path": path} for key, path in one.idle],
+    }
+
+
+def show_trial(console: Console, trial: Trial, top: int = 0) -> None:
     """Examples first, then each sample with what it leaves unread, then paths that led nowhere."""
     console.print(_head(trial.dialect.dialect, f"{trial.dialect.make}; the file is sound"))
     failed = [one for one in trial.examples if one.faults]
@@ -136,7 +175,13 @@ def show_trial(console: Console, trial: Trial) -> None:
         for fault in one.faults:
             console.print(Padding(Text(visible(fault)), (0, 0, 0, 4)))
     for sample in trial.samples:
-        _sample(console, sample)
+        _sample(console, sample, top)
+    for log in trial.logs:
+        _log(console, log, top)
+    if trial.barren:
+        _pairs(console, "fields that no rule of the samples has, though their places lead somewhere", trial.barren)
+    if trial.empty_words:
+        _pairs(console, "words taken to mean nothing", trial.empty_words)
     if trial.idle:
         where = "the samples" if trial.samples else "the examples"
         _pairs(console, f"paths that matched nothing in {where}", trial.idle)
@@ -178,18 +223,71 @@ def show_tree(console: Console, made: Outline, top: int) -> None:
         console.print(f"        and {counted(len(made.twigs) - top, 'more statement')}: --top 0")
 
 
-def _sample(console: Console, one: Coverage) -> None:
+def _sample(console: Console, one: Coverage, top: int) -> None:
     console.print()
     devices = ", ".join(visible(device.name or "unnamed") for device in one.devices)
     console.print(Text.assemble((visible(one.path), "bold"), f"  {devices}"))
-    share = f" ({100 * one.rule_lines_read / one.rule_lines:.0f} %)" if one.rule_lines else ""
+    # Rounded down: all is said of all only.
+    share = f" ({100 * one.words_settled // one.words} %)" if one.words else ""
     doubt = f", {one.doubtful} read in part" if one.doubtful else ""
     console.print(f"  {one.lines} lines: {one.read} read, {one.known} set aside, {one.unread_lines} not understood")
     console.print(
-        f"  {counted(one.rules, 'rule')}{doubt}; {one.rule_lines_read} of {one.rule_lines} lines of rules read{share}"
+        f"  {counted(one.rules, 'rule')}{doubt}; {one.rule_lines_read} of {one.rule_lines} lines of rules read; "
+        f"{one.words_settled} of {one.words} words settled{share}"
     )
+    understood = list(_understood(one))
+    for device, rule, said in islice(understood, top or None):
+        text = " · ".join(line.strip() for line in device.text(rule.where))
+        console.print(
+            Text.assemble((f"{rule.where.first:>6}  ", "dim"), (visible(text), LINE_STYLE)),
+            no_wrap=True,
+            overflow="ellipsis",
+        )
+        console.print(Padding(Text(visible(said)), (0, 0, 0, 8)))
+    if top and len(understood) > top:
+        console.print(f"        and {counted(len(understood) - top, 'more rule')}: --top 0")
     _entries(console, one, one.unread, "not understood")
     _entries(console, one, one.problems, "contradicts the rest")
+
+
+def _log(console: Console, one: LogTrial, top: int) -> None:
+    """Records a line each, then what was not understood, and what no key asks for."""
+    console.print()
+    console.print(Text.assemble((visible(one.path), "bold"), "  log"))
+    verdicts = Counter(record.verdict or "no verdict" for record in one.records)
+    said = ", ".join(f"{times} {verdict}" for verdict, times in verdicts.most_common())
+    console.print(
+        f"  {counted(one.lines, 'line')}: {len(one.records)} read{f' ({said})' if said else ''}, {one.aside} set aside, "
+        f"{len(one.unread)} not understood"
+    )
+    for record in one.records[: top or None]:
+        source = f"{record.source}:{record.source_port}" if record.source_port else record.source
+        target = f"{record.destination}:{record.destination_port}" if record.destination_port else record.destination
+        ways = [
+            *(f"in {record.in_interface}" for _ in record.in_interface[:1]),
+            *(f"out {record.out_interface}" for _ in record.out_interface[:1]),
+        ]
+        decided = " ".join(filter(None, [record.rule and f"rule {record.rule}", record.prefix]))
+        words = [record.time, record.verdict or "?", f"{record.protocol} {source} to {target}".strip(), *ways, decided]
+        console.print(
+            Text.assemble((f"{record.line:>6}  ", "dim"), (visible("  ".join(filter(None, words))), PACKET_STYLE)),
+            no_wrap=True,
+            overflow="ellipsis",
+        )
+    if top and len(one.records) > top:
+        console.print(f"        and {counted(len(one.records) - top, 'more record')}: --top 0")
+    _pairs(console, "not understood", [(f"line {line}", why) for line, why in one.unread[:_SHOWN]])
+    _pairs(
+        console,
+        "stands in records, and no key asks for it",
+        [(name, counted(n, "time")) for name, n in one.left[:_SHOWN]],
+    )
+    _pairs(
+        console,
+        "named by records, and no rule of the samples",
+        [(name, counted(n, "time")) for name, n in one.strange_rules],
+    )
+    _pairs(console, "paths that matched nothing in the log", one.idle)
 
 
 def _entries(console: Console, sample: Coverage, entries: Sequence[LedgerEntry], heading: str) -> None:

@@ -139,8 +139,21 @@ def baseline_keys_markdown() -> str:
 
 
 def dialect_keys_markdown() -> str:
-    """Every key of the dialect language by table, as Markdown: a part of `docs/dialects.md` is this text."""
-    return _tables(mapped.tables(), _heading)
+    """Every key of the dialect language by table, on one page and then explained, as Markdown: a part of `docs/dialects.md` is this
+    text."""
+    return f"{_on_one_page(mapped.tables())}\n{_tables(mapped.tables(), _heading)}"
+
+
+def _on_one_page(tables: Iterable[type[Struct]]) -> str:
+    """The keys of every table, a line each; those that are needed in bold."""
+    lines = ["### On one page", "", "| table | keys, those needed in bold |", "|---|---|"]
+    for table in tables:
+        docs = mapped.key_docs(table)
+        keys = [one for one in msgspec.structs.fields(table) if one.encode_name in docs]
+        if keys:
+            told = ", ".join(f"**{one.encode_name}**" if one.required else one.encode_name for one in keys)
+            lines.append(f"| {_heading(table)} | {told} |")
+    return "\n".join([*lines, ""])
 
 
 def _heading(table: type[Struct]) -> str:

@@ -120,7 +120,7 @@ def _rule_lines(
         (f"{place:<5} " if file else "", "dim"),
         (f" {report.standing.value} ", _STYLES[report.standing]),
         (" " * (14 - len(report.standing.value)), ""),
-        (f"{visible(_action(rule))}", "bold"),
+        (f"{visible(action_of(rule))}", "bold"),
         (f"  {visible(describer.rule(rule))}", ""),
     ]
     facts = [
@@ -180,7 +180,8 @@ def _place(where: Span, here: Span) -> str:
     return f"line {where.first}" + (f" column {where.column}" if where.column else "")
 
 
-def _action(rule: Rule) -> str:
+def action_of(rule: Rule) -> str:
+    """What a rule does, in a word or two."""
     if any(isinstance(one, Translate) for one in rule.effects):
         return rule.action_text
     return f"{rule.action.value} {rule.target}" if rule.target else rule.action.value
@@ -353,12 +354,7 @@ def object_members(device: Device, one: Object) -> str:
         more = [f"{len(one.entries) - _NAMES_SHOWN} more"] if len(one.entries) > _NAMES_SHOWN else []
         rest = [] if one.complete else ["what comes and goes or is not known"]
         return " or ".join([*held, *more, *rest]) or "nothing"
-    text = _members(device, kind_of(one), one.name)
-    if isinstance(one, AddressObject):
-        text = " or ".join(filter(None, [text, *one.unresolved]))
-        if one.excluded:
-            text += " except " + " or ".join(m.name if isinstance(m, Named) else spell_operand(m) for m in one.excluded)
-    return text or "nothing"
+    return _members(device, kind_of(one), one.name) or "nothing"
 
 
 def _members(device: Device, kind: NameKind, name: str, depth: int = 0) -> str:
@@ -376,4 +372,10 @@ def _members(device: Device, kind: NameKind, name: str, depth: int = 0) -> str:
     ]
     if len(found.members) > _NAMES_SHOWN:
         parts.append(f"{len(found.members) - _NAMES_SHOWN} more")
-    return " or ".join(parts)
+    if not isinstance(found, AddressObject):
+        return " or ".join(parts)
+    text = " or ".join([*parts, *found.unresolved])
+    if not found.excluded:
+        return text
+    text += " except " + " or ".join(m.name if isinstance(m, Named) else spell_operand(m) for m in found.excluded)
+    return f"({text})" if depth else text

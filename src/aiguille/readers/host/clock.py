@@ -29,7 +29,7 @@ _ZONE = re.compile(r"\s+(?!AM\b|PM\b)(?:[A-Z]{2,5}|[+-]\d{4}|[+-]\d\d)(?=\s|$)")
 def taken(bundle: Bundle, ledger: LedgerBuilder, dumped: Setting[str]) -> Setting[str]:
     """When the export was taken: what ``date`` printed, else what the dump says of itself."""
     for file in _alone(bundle):
-        if not _says_start(file) and (found := _moment(_line(file)[0])) is not None:
+        if not _says_start(file) and (found := read_moment(_line(file)[0])) is not None:
             where = _line(file)[1]
             ledger.read(where)
             return dumped if dumped.known else stated(found.isoformat(), where)
@@ -43,12 +43,12 @@ def started(bundle: Bundle, ledger: LedgerBuilder, at: Setting[str]) -> Setting[
     """
     for file in _alone(bundle):
         text, where = _line(file)
-        if _says_start(file) and (begun := _moment(text)) is not None:
+        if _says_start(file) and (begun := read_moment(text)) is not None:
             ledger.read(where)
             return default(begun.isoformat(), where)
         if (days := _days(text)) is not None:
             ledger.read(where)
-            seen = _moment(at.value) if at.known else None
+            seen = read_moment(at.value) if at.known else None
             if seen is not None and days < 36525:
                 return default((seen - timedelta(days=days)).isoformat(timespec="seconds"), where)
     return unknown()
@@ -86,7 +86,7 @@ def _days(text: str) -> float | None:
     return sum(parts) if parts else None
 
 
-def _moment(text: str) -> datetime | None:
+def read_moment(text: str) -> datetime | None:
     """A point in time as ``date`` prints it in English or in ISO 8601; its zone is left aside, days are what matters."""
     try:
         if _ISO.fullmatch(text):

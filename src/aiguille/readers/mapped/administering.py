@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from datetime import timedelta
+from math import inf
+
 from msgspec.structs import replace
 
 from aiguille.model import (
@@ -19,6 +23,7 @@ from aiguille.model import (
     stated,
     unknown,
 )
+from aiguille.readers.host.clock import read_moment
 from aiguille.readers.literals import read_icmp, read_protocol
 from aiguille.readers.mapped.part import Part, read_member_or_name, read_port_range
 from aiguille.readers.mapped.spec import AccountMap, GeoMap, KnownService, ServiceEntry, Where, many
@@ -32,7 +37,7 @@ class Administering(Part):
     def administration(self) -> Administration:
         m, get, root = self.dialect.management, self.get, self.root
         return Administration(
-            services=tuple(self._services(m.services)) if m.services is not None else (),
+            services=tuple(self._services(many(m.services))),
             accounts=tuple(self._account(node, one) for one in many(m.accounts) for node in get.each(root, one.at)),
             lockout_attempts=get.setting(root, m.lockout_attempts, read_count),
             lockout_seconds=self.duration(root, m.lockout_seconds, "seconds", "seconds"),
@@ -46,25 +51,46 @@ class Administering(Part):
             discovery=get.flag(root, m.discovery),
         )
 
-    def _services(self, m: ServiceEntry) -> list[ManagementService]:
-        out: list[ManagementService] = []
-        for node in self.get.each(self.root, m.at):
-            name = self.get.text(node, m.name)
-            if any(one.name == name for one in out):
-                continue  # several interfaces may name the same service
+    def _services(self, maps: Sequence[ServiceEntry]) -> list[ManagementService]:
+        out: dict[str, ManagementService] = {}
+        for m, node in ((one, node) for one in maps for node in self.get.each(self.root, one.at)):
+            names = self._names(node, m.name)
             ports = tuple(self.read_all(node, m.ports, read_port_range))
-            known = self.dialect.management.known.get(name)
-            if known is None:
-                self.ledger.unread(node.head, f"'{name}' is no way of managing the device that the dialect knows")
-                continue
             enabled = self.get.is_on(node, m.enabled)
             sources = self.allowed_sources(node, m.sources)
             if not self.is_whole(node):
                 sources = unknown()  # what is not understood may be about them
-            if known.managing:
-                terms = known_terms(known, ports)
-                out.append(ManagementService(name, terms, known.cleartext, node.where, enabled, sources))
-        return out
+            for name in names:
+                if name in out:
+                    continue  # several interfaces may name the same service
+                known = self.dialect.management.known.get(name)
+                if known is None:
+                    self.ledger.unread(node.head, f"'{name}' is no way of managing the device that the dialect knows")
+                elif known.managing:
+                    terms = known_terms(known, ports)
+                    out[name] = ManagementService(name, terms, known.cleartext, node.where, enabled, sources)
+        return list(out.values())
+
+    def _names(self, node: Node, where: Where) -> list[str]:
+        """The services a statement names: one in several words, where the dialect knows that, else one a word."""
+        whole = self.get.text(node, where)
+        if whole in self.dialect.management.known:
+            return [whole]
+        return [token.text for token in self.get.tokens(node, where) or ()]
+
+    def counted_since(self) -> Setting[str]:
+        """Since when hits are counted: as the export says, or as long as the device was running when it was made."""
+        m = self.dialect.device
+        said = self.get.setting(self.root, m.counters_since, read_text)
+        taken = self.get.setting(self.root, m.taken_at, read_text)
+        days = self.duration(self.root, m.running_for, "days", "seconds")
+        moment = read_moment(taken.value) if taken.known else None
+        if said.known or not days.known or days.value == inf or moment is None or days.where is None:
+            return said
+        try:
+            return stated((moment - timedelta(days=days.value)).isoformat(timespec="seconds"), days.where)
+        except OverflowError:
+            return said
 
     def _account(self, node: Node, m: AccountMap) -> Account:
         sources = self.allowed_sources(node, m.sources)

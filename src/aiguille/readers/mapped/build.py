@@ -202,7 +202,7 @@ class _Builder:
             ledger=LedgerBuilder(()).finish(),
             firmware=get.setting(root, d.device.firmware, read_text),
             taken_at=get.setting(root, d.device.taken_at, read_text),
-            counters_since=get.setting(root, d.device.counters_since, read_text),
+            counters_since=administering.counted_since(),
             interfaces=interfaces,
             zones=zones,
             addresses=addresses,

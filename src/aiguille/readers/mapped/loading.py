@@ -110,6 +110,9 @@ def _value_faults(value: Value, dialect: Dialect, node: yaml.Node | None) -> Ite
     given = [value.source is not None, value.constant is not None, bool(value.join), bool(value.all_of)]
     if sum(given) != 1:
         yield node, "a value needs exactly one of 'from', 'all-of', 'is' and 'join'"
+    marks = (value.negated_by,) if isinstance(value.negated_by, str) else value.negated_by or ()
+    if value.negated_each and (value.negated_if is not None or not any(not mark[-1:].isalnum() for mark in marks)):
+        yield node, "'negated-each' needs 'negated-by' with a sign, and no 'negated-if'"
     if value.words is not None and value.words not in dialect.words:
         near = difflib.get_close_matches(value.words, dialect.words, n=1)
         yield node, f"there is no word table '{value.words}'" + (f"; did you mean '{near[0]}'?" if near else "")

@@ -142,6 +142,8 @@ class MappedRuleReader:
             for field, where, read in self._fields()
             if where is not None
         ]
+        if m.translated is not None:
+            fields.append(RulePart((m.translated,), self._was_translated))
         return [
             *fields,
             RulePart(services, lambda: tuple(self._services())),
@@ -269,21 +271,21 @@ class MappedRuleReader:
         """The conditions of a place; a gap where an exception is not understood, since the rule then may match less."""
         return tuple(one for found in self._with_exceptions(where) for one in self._condition(field, found, read))
 
-    def _tokens(self, where: Where) -> tuple[tuple[Token, ...], bool] | None:
-        """The words of a condition and whether it is turned round; None for no restriction or what is not understood."""
+    def _sides(self, where: Where) -> Iterator[tuple[tuple[Token, ...], bool]]:
+        """The words of a condition and whether it is turned round; nothing for no restriction or what is not understood."""
         try:
-            found, negated = self.get.condition(self.node, where)
+            sides = list(self.get.conditions(self.node, where))
         except NotUnderstoodError as error:
             self._gap(error, error.where or self.node.head, "")
-            return None
-        if not found:
-            return None
-        said = [self._translated(token, where) for token in found]
-        words = tuple(word for word in said if word is not None)
-        if isinstance(where, Value) and where.book is not None:
-            words = self.get.booked(self.node, where, words, {*self.rules.addresses, *self.rules.service_names})
-        # With a word missing, the rule may match more than the others say.
-        return (words, negated) if len(words) == len(found) else None
+            return
+        for found, negated in sides:
+            said = [self._translated(token, where) for token in found or ()]
+            words = tuple(word for word in said if word is not None)
+            if isinstance(where, Value) and where.book is not None:
+                words = self.get.booked(self.node, where, words, {*self.rules.addresses, *self.rules.service_names})
+            # With a word missing, the rule may match more than the others say.
+            if words and len(words) == len(said):
+                yield words, negated
 
     def _translated(self, token: Token, where: Where) -> Token | None:
         """A word after its word table; None, and a gap, if that does not hold it."""
@@ -340,14 +342,18 @@ class MappedRuleReader:
         for found in self._with_exceptions(m.icmp):
             yield from self._condition(Field.ICMP, found, lambda text: read_icmp(text, family))
 
+    def _was_translated(self) -> tuple[Condition, ...]:
+        """Whether the packet's destination must have been translated, or must not."""
+        said = self.get.flag(self.node, self.m.translated)
+        return (Condition(Field.TRANSLATED, (), not said.value),) if said.known else ()
+
     def _with_exceptions(self, where: Where | None) -> Iterator[tuple[tuple[Token, ...], bool]]:
         """The words of a condition, then those taken out of it again, each with whether the condition is turned round."""
-        if where is not None and (found := self._tokens(where)) is not None:
-            yield found
+        if where is not None:
+            yield from self._sides(where)
         if isinstance(where, Value) and where.excluded is not None:
-            found = self._tokens(Value(source=where.excluded, split=where.split, words=where.words, book=where.book))
-            if found is not None:
-                yield found[0], not found[1]
+            taken = Value(source=where.excluded, split=where.split, words=where.words, book=where.book)
+            yield from ((words, not negated) for words, negated in self._sides(taken))
 
     def _ports(
         self, field: Field, found: tuple[tuple[Token, ...], bool], protocols: tuple[Numbers, ...]

@@ -317,7 +317,9 @@ def with_strays(base: Rulebase, strays: Sequence[Node]) -> Rulebase:
 def _among(rules: Sequence[Rule], parent: Node, group: Sequence[Node]) -> Iterator[tuple[int, Rule]]:
     """Unread statements of a block that rules of a chain stand in, each with the place of the rule it comes before."""
     # What a statement has of its own lines may be a rule itself, and is not beside what it holds.
-    beside = {one.where for one in parent.children} - {one.where for one in group} - {parent.head, parent.where}
+    beside = {one.where for one in parent.children} - {one.where for one in group}
+    if parent.parent is not None:
+        beside -= {parent.head, parent.where}
     mine = [at for at, rule in enumerate(rules) if not rule.built_in and rule.where in beside]
     if not mine:
         return

@@ -60,6 +60,7 @@ class Value(DialectEntry, frozen=True):
     any: words that stand for "no restriction"
     never: words that stand for "never", or "without limit"
     negated-by: the word, first sign of a word, or first words of a cell, that turn a condition round; or several of them
+    negated-each: whether such a sign may stand before some words only, which are then taken out of the others
     negated-if: a place that turns the condition round if it is there, unless its word is no, false, off or 0
     unit: what a bare number counts (seconds, minutes, hours, days)
     wildcard: the mask behind the address marks the free bits instead of the fixed ones
@@ -82,6 +83,7 @@ class Value(DialectEntry, frozen=True):
     any: tuple[str, ...] = ()
     never: tuple[str, ...] = ()
     negated_by: str | tuple[str, ...] | None = None
+    negated_each: bool = False
     negated_if: PathText | None = None
     unit: Literal["seconds", "minutes", "hours", "days"] | None = None
     wildcard: bool = False
@@ -275,6 +277,8 @@ class DeviceMap(DialectEntry, frozen=True):
     firmware: the release it runs
     taken-at: when the export was made
     counters-since: since when hits are counted
+    running-for: how long the device has been running when the export was made; where nothing says since when hits are counted, they
+        are counted since then (a bare number counts seconds unless `unit` says otherwise)
     flood-protection: whether half-open connections are limited
     update-waiting: the release that waits to be installed
     updates-itself: whether it installs updates by itself
@@ -287,6 +291,7 @@ class DeviceMap(DialectEntry, frozen=True):
     firmware: Where | None = None
     taken_at: Where | None = None
     counters_since: Where | None = None
+    running_for: Where | None = None
     flood_protection: Where | None = None
     update_waiting: Where | None = None
     updates_itself: Where | None = None
@@ -424,6 +429,7 @@ class RuleMap(DialectEntry, frozen=True):
     destination-ports: ports, ranges, names of port groups
     icmp: message types
     states: new, established, related or invalid, by a word table
+    translated: whether its destination must have been translated before, or must not
     logged: whether hits are recorded
     log-prefix: what the record begins with
     hits: packets or connections counted
@@ -459,6 +465,7 @@ class RuleMap(DialectEntry, frozen=True):
     destination_ports: Where | None = None
     icmp: Where | None = None
     states: Where | None = None
+    translated: Where | None = None
     logged: Where | None = None
     log_prefix: Where | None = None
     hits: Where | None = None
@@ -639,7 +646,7 @@ class Management(DialectEntry, frozen=True):
     """
 
     known: dict[str, KnownService] = {}
-    services: ServiceEntry | None = None
+    services: ServiceEntry | tuple[ServiceEntry, ...] | None = None
     accounts: AccountMap | tuple[AccountMap, ...] | None = None
     lockout_attempts: Where | None = None
     lockout_seconds: Where | None = None
@@ -773,6 +780,39 @@ class Example(DialectEntry, frozen=True):
 Structure = TextStructure | IniStructure | JsonStructure | YamlStructure | XmlStructure | SheetStructure
 
 
+class LogMap(DialectEntry, frozen=True):
+    """The make's log lines: what each says of a packet and what was done with it. `aiguille dialect check --log` reads them.
+
+    structure: how a line becomes a tree; each line is read by itself
+    at: path to each record; "*" for a line that is one statement
+    time: when it was
+    verdict: accept, drop or reject, by a word table
+    rule: the number or name of the rule that decided
+    prefix: the text by which a rule marks its records
+    in-interface: the interface it came in by
+    out-interface: the interface it left by
+    source: its source address
+    destination: its destination address
+    protocol: its protocol by name or number
+    source-port: its source port
+    destination-port: its destination port
+    """
+
+    structure: Structure
+    source: Where
+    destination: Where
+    at: PathText = "*"
+    time: Where | None = None
+    verdict: Where | None = None
+    rule: Where | None = None
+    prefix: Where | None = None
+    in_interface: Where | None = None
+    out_interface: Where | None = None
+    protocol: Where | None = None
+    source_port: Where | None = None
+    destination_port: Where | None = None
+
+
 class Dialect(DialectEntry, frozen=True):
     """A whole dialect file.
 
@@ -796,6 +836,7 @@ class Dialect(DialectEntry, frozen=True):
     portal: the way in for people from afar
     geo: filters by country
     logging: what is recorded
+    log: the make's log lines
     behaviour: what the make does by itself
     advice: how what is found is mended on this make, by the check's id
     secrets: paths to words that must never be shown
@@ -823,6 +864,7 @@ class Dialect(DialectEntry, frozen=True):
     portal: PortalMap | None = None
     geo: tuple[GeoMap, ...] = ()
     logging: LoggingMap = LoggingMap()
+    log: LogMap | None = None
     behaviour: Behaviour = Behaviour()
     advice: dict[str, str] = {}
     secrets: tuple[PathText, ...] = ()
@@ -863,7 +905,7 @@ def paths_of(given: Struct, prefix: str = "") -> Iterator[tuple[str, str]]:
             place = f"{key}/{number + 1}" if isinstance(value, tuple) and len(parts) > 1 else key
             if isinstance(part, Lookup):
                 yield f"{place}/in", part.source
-            elif isinstance(part, Struct) and not isinstance(part, Devices | Example):
+            elif isinstance(part, Struct) and not isinstance(part, Devices | Example | LogMap):
                 yield from paths_of(part, f"{place}/")
             elif isinstance(part, str) and part and kinds.get(one.name):
                 yield place.removesuffix("/from"), part

@@ -11,17 +11,31 @@ from aiguille.model import (
     Addresses,
     AiguilleError,
     Device,
+    Field,
     LedgerEntry,
     Log,
     Rule,
     Setting,
+    Translate,
+    UsageError,
 )
 from aiguille.model.facts import FACTS
 from aiguille.model.spelling import spell_operand
 from aiguille.readers.files import ExportFile, decode
 from aiguille.readers.mapped.build import Reading, examine, with_tree
+from aiguille.readers.mapped.logs import LogTrial, try_log
 from aiguille.readers.mapped.paths import read_path
-from aiguille.readers.mapped.spec import Dialect, Example, paths_of
+from aiguille.readers.mapped.spec import (
+    Dialect,
+    Example,
+    RuleMap,
+    SheetStructure,
+    TextStructure,
+    Value,
+    Where,
+    fields_of,
+    paths_of,
+)
 from aiguille.readers.mapped.tree import Node
 
 Data = dict[str, Any]
@@ -59,24 +73,37 @@ class Coverage(Struct, frozen=True):
 
 
 class Trial(Struct, frozen=True):
-    """A dialect file tried. `idle` are paths that led nowhere, as key of the file and path."""
+    """A dialect file tried.
+
+    idle: paths that led nowhere, as key of the file and path
+    barren: places of rules that led somewhere and gave no rule of the samples anything, as key and path
+    empty_words: words the dialect says mean nothing, as key and words
+    logs: how log lines were read
+    """
 
     dialect: Dialect
     examples: tuple[Tried, ...]
     samples: tuple[Coverage, ...]
     idle: tuple[tuple[str, str], ...]
+    barren: tuple[tuple[str, str], ...]
+    empty_words: tuple[tuple[str, str], ...]
+    logs: tuple[LogTrial, ...] = ()
 
     @property
     def passed(self) -> bool:
         return not any(one.faults for one in self.examples)
 
 
-def try_out(dialect: Dialect, samples: Sequence[ExportFile]) -> Trial:
-    """Run a dialect's examples and read samples by it.
+def try_out(dialect: Dialect, samples: Sequence[ExportFile], logs: Sequence[ExportFile] = ()) -> Trial:
+    """Run a dialect's examples and read samples and log lines by it.
 
-    Raises UnreadableError for a sample that cannot be read. Paths are reported as idle if they led nowhere in the samples or, where
-    none are given, in the examples.
+    Raises UsageError for log lines where the dialect does not describe any, and UnreadableError for a sample that cannot be read.
+    Paths are reported as idle if they led nowhere in the samples or, where none are given, in the examples.
     """
+    if logs and dialect.log is None:
+        raise UsageError(
+            f"the dialect {dialect.dialect} describes no log lines; add a section 'log', see docs/dialects.md"
+        )
     found: set[str] = set()
     tried = []
     for one in dialect.examples:
@@ -91,7 +118,80 @@ def try_out(dialect: Dialect, samples: Sequence[ExportFile]) -> Trial:
         found |= reading.found
         covered.append(_coverage(sample.path, reading, _words(root, ignored)))
     idle = tuple((key, path) for key, path in paths_of(dialect) if read_path(path).text not in found)
-    return Trial(dialect, tuple(tried), tuple(covered), idle)
+    known = {path for _, path in idle}
+    barren = tuple((key, path) for key, path in _barren(dialect, covered) if path not in known) if samples else ()
+    devices = [device for one in covered for device in one.devices]
+    read = tuple(try_log(dialect, one, devices) for one in logs)
+    return Trial(dialect, tuple(tried), tuple(covered), idle, barren, tuple(_empty_words(dialect)), read)
+
+
+_SERVICE = (Field.SERVICE, Field.PROTOCOL, Field.SOURCE_PORT, Field.DESTINATION_PORT, Field.ICMP)
+_SHOWN_BY: dict[str, tuple[Field, ...]] = {
+    "in_interface": (Field.IN_INTERFACE, Field.OUT_INTERFACE),
+    "out_interface": (Field.OUT_INTERFACE,),
+    "in_zone": (Field.IN_ZONE, Field.OUT_ZONE),
+    "out_zone": (Field.OUT_ZONE,),
+    "source": (Field.SOURCE, Field.IN_ZONE),
+    "destination": (Field.DESTINATION, Field.OUT_ZONE),
+    "states": (Field.STATE,),
+    "translated": (Field.TRANSLATED,),
+    **dict.fromkeys(("service", "protocol", "source_ports", "destination_ports", "icmp"), _SERVICE),
+}
+"""The conditions that a field of a rule becomes."""
+_PAPERS = ("requester", "ticket", "expires", "created_by", "created_at", "changed_by", "changed_at")
+
+
+def _barren(dialect: Dialect, samples: Sequence[Coverage]) -> Iterator[tuple[str, str]]:
+    """Fields of rules that have a place, while no rule of the samples has anything to show for it."""
+    rules = [rule for one in samples for device in one.devices for base in device.rulebases for _, rule in base.rules()]
+    held = {condition.field for rule in rules for condition in rule.match.conditions}
+    shown: dict[str, bool] = {name: bool(held.intersection(fields)) for name, fields in _SHOWN_BY.items()}
+    shown |= {
+        "name": any(rule.name for rule in rules),
+        "comment": any(rule.comment for rule in rules),
+        "hits": any(rule.hits is not None for rule in rules),
+        "last_hit": any(rule.hits is not None and rule.hits.last for rule in rules),
+        "schedule": any(rule.schedule for rule in rules),
+        "target": any(rule.target for rule in rules),
+        "log_prefix": any(isinstance(e, Log) and e.prefix for rule in rules for e in rule.effects),
+        "to_address": any(isinstance(e, Translate) for rule in rules for e in rule.effects),
+        **{name: any(getattr(rule.documentation, name) for rule in rules) for name in _PAPERS},
+    }
+    for number, base in enumerate(dialect.rulebases, 1):
+        for one in base.all_lists():
+            for info in fields_of(RuleMap):
+                where = getattr(one.rule, info.name)
+                if where is not None and shown.get(info.name) is False and (path := _path_of(where)):
+                    yield f"rulebases/{number}/{base.name}/rule/{info.encode_name}", path
+
+
+def _path_of(where: Where) -> str:
+    """The path of a place; "" for a constant."""
+    if isinstance(where, str):
+        return where
+    paths = (where.source,) if isinstance(where.source, str) else where.source or where.all_of or where.join
+    return ", ".join(paths)
+
+
+def _empty_words(dialect: Dialect) -> Iterator[tuple[str, str]]:
+    """Words that a dialect passes over: whoever reads it must agree that they change nothing."""
+    structure = dialect.structure
+    if isinstance(structure, TextStructure):
+        fillers = dict.fromkeys(word for one in structure.sentences for word in one.fillers)
+        if fillers:
+            yield "structure/sentences/fillers", " ".join(fillers)
+    if isinstance(structure, SheetStructure):
+        neutral = dict.fromkeys(word for table in structure.tables.values() for word in table.neutral)
+        if neutral:
+            yield "structure/tables/neutral", ", ".join(neutral)
+    free: dict[str, None] = {}
+    for base in dialect.rulebases:
+        for one in base.all_lists():
+            values = [getattr(one.rule, info.name) for info in fields_of(RuleMap)]
+            free |= dict.fromkeys(word for where in values if isinstance(where, Value) for word in where.any)
+            free |= dict.fromkeys(word for qualifier in one.rule.qualifiers for word in qualifier.any)
+    if free:
+        yield "any", ", ".join(free)
 
 
 def _example(dialect: Dialect, example: Example) -> tuple[tuple[str, ...], frozenset[str]]:

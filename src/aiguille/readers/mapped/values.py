@@ -109,6 +109,26 @@ class Extractor(Struct, dict=True):
             raise NotUnderstoodError("a condition is turned round that names nothing, or everything", node.head)
         return self._on_a_line(found), negated
 
+    def conditions(self, node: Node, where: Where | None) -> Iterator[tuple[tuple[Token, ...] | None, bool]]:
+        """The same where a mark may turn only some of the words round: what must be one of the others, and none of these."""
+        if isinstance(where, Value) and where.negated_each and where.negated_by is not None:
+            found = self._source(node, where, first_only=False, strict=True) or ()
+            marks = (where.negated_by,) if isinstance(where.negated_by, str) else where.negated_by
+            for mark in (one for one in marks if not one[-1].isalnum()):
+                turned = [w for w in found if w.text.startswith(mark) and len(w.text) > len(mark)]
+                if not turned or len(turned) == len(found):
+                    continue
+                others = self._prepared(tuple(w for w in found if w not in turned), where, strict=True)
+                bare = tuple(w.part(w.text[len(mark) :].lstrip(), len(mark)) for w in turned)
+                none_of = self._prepared(bare, where, strict=True)
+                if self._says_any(none_of, where):
+                    raise NotUnderstoodError("a condition is turned round that names everything", node.head)
+                if not self._says_any(others, where):
+                    yield self._on_a_line(others), False
+                yield self._on_a_line(none_of), True
+                return
+        yield self.condition(node, where)
+
     @staticmethod
     def _on_a_line(found: tuple[Token, ...] | None) -> tuple[Token, ...] | None:
         """The words of a condition: none of them goes over a line's end, as one does where a quote is not closed."""

@@ -132,11 +132,15 @@ class _Grammar:
         titles = {a.text for words in self.said for a, b in pairwise(words) if b.text_of_several}
         keywords = {word for word in counts if word.lower() in _KEYWORDS or word in titles}
         values: set[str] = set()
+        everywhere: dict[str, list[tuple[list[_Word], int]]] = defaultdict(list)
+        for words in self.said:
+            for at, one in enumerate(words):
+                everywhere[one.text].append((words, at))
         for _ in range(3):
-            for word in counts.keys() - keywords - values:
+            for word in sorted(counts.keys() - keywords - values):
                 if counts[word] < 2:
                     continue
-                places = [(words, at) for words in self.said for at, one in enumerate(words) if one.text == word]
+                places = everywhere[word]
                 led = sum(at > 0 and words[at - 1].text in keywords for words, at in places)
                 leads = sum(
                     at + 1 < len(words)
