@@ -136,6 +136,7 @@ def _coverage_data(one: Coverage, top: int) -> Data:
         "problems": [entry_data(one.devices[0], entry) for entry in one.problems],
         "rules": one.rules,
         "rules_in_doubt": one.doubtful,
+        "rules_that_may_match": one.uncertain,
         "rule_lines": one.rule_lines,
         "rule_lines_read": one.rule_lines_read,
         "words": one.words,
@@ -229,7 +230,8 @@ def _sample(console: Console, one: Coverage, top: int) -> None:
     console.print(Text.assemble((visible(one.path), "bold"), f"  {devices}"))
     # Rounded down: all is said of all only.
     share = f" ({100 * one.words_settled // one.words} %)" if one.words else ""
-    doubt = f", {one.doubtful} read in part" if one.doubtful else ""
+    doubt = f", {one.uncertain} of them only may match" if one.uncertain else ""
+    doubt += f", {one.doubtful} read in part" if one.doubtful else ""
     console.print(f"  {one.lines} lines: {one.read} read, {one.known} set aside, {one.unread_lines} not understood")
     console.print(
         f"  {counted(one.rules, 'rule')}{doubt}; {one.rule_lines_read} of {one.rule_lines} lines of rules read; "

@@ -52,6 +52,7 @@ class Coverage(Struct, frozen=True):
     """How much of a sample a dialect reads.
 
     rules, doubtful: how many rules there are, and how many of them have a part that was not understood
+    uncertain: how many of them only may match, for that or another condition that is not computed
     rule_lines, rule_lines_read: lines that belong to rules, and those of them that were read
     words, words_settled: words of all statements, names included, and those that a mapping asked for or an `ignore` covers
     """
@@ -66,6 +67,7 @@ class Coverage(Struct, frozen=True):
     problems: tuple[LedgerEntry, ...]
     rules: int
     doubtful: int
+    uncertain: int
     rule_lines: int
     rule_lines_read: int
     words: int
@@ -364,6 +366,7 @@ def _coverage(path: str, reading: Reading, words: tuple[int, int]) -> Coverage:
         problems=tuple(sorted({p for ledger in ledgers for p in ledger.problems})),
         rules=len(rules),
         doubtful=sum(any(q.name == "not understood" for q in rule.qualifiers) for rule in rules),
+        uncertain=sum(bool(rule.qualifiers) for rule in rules),
         rule_lines=len(lines),
         rule_lines_read=len(lines - lines_unread),
         words=words[0],

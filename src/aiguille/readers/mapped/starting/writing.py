@@ -35,25 +35,31 @@ _DIRECTIONS = {
 
 
 class Start(Struct, frozen=True):
-    """A dialect file to go on from: its text, and how much of the sample it reads as it stands."""
+    """A dialect file to go on from: its text, and how much of the sample it reads as it stands.
+
+    left_open: how many words of the sample became conditions that are not computed, since nothing shows what they mean
+    """
 
     text: str
     dialect: Dialect
     coverage: Coverage
+    left_open: int = 0
 
     def described(self) -> str:
         """What it reads of the sample, in a sentence."""
         c = self.coverage
-        doubt = f", {c.doubtful} of them in part" if c.doubtful else ""
+        doubt = f", {c.doubtful} in part" if c.doubtful else ""
         odd = f", {len(c.problems)} contradictions (names that nothing defines?)" if c.problems else ""
-        share = f" ({100 * c.words_settled // c.words} %)" if c.words else ""
+        settled = c.words_settled - self.left_open
+        share = f" ({100 * settled // c.words} %)" if c.words else ""
+        may = f", {c.uncertain} of them only may match" if c.uncertain else ""
         rules = (
-            f"{c.rules} rules found{doubt}{odd}, {c.rule_lines_read} of {c.rule_lines} lines of rules read"
+            f"{c.rules} rules found{may}{doubt}{odd}, {c.rule_lines_read} of {c.rule_lines} lines of rules read"
             if self.dialect.rulebases
             else "no statements look like rules (a verdict with addresses, services or zones), so these are left to describe"
         )
         return (
-            f"{c.path}: read as {family_of(self.dialect.structure)}; {rules}; {c.words_settled} of {c.words} words settled{share}, "
+            f"{c.path}: read as {family_of(self.dialect.structure)}; {rules}; {settled} of {c.words} words settled{share}, "
             f"{c.unread_lines} of all {c.lines} lines not yet read; check every guess"
         )
 
@@ -65,7 +71,13 @@ def start(file: ExportFile) -> Start:
     guesses = Guesses(groups(guessed.tree.root, guessed.sentences))
     text = "\n".join(_lines(file, guessed.structure, guesses)) + "\n"
     dialect = load(f"{file.path}.dialect.yaml", text)
-    return Start(text, dialect, try_out(dialect, [file]).samples[0])
+    left_open = sum(
+        len(one.group.fields[path].values)
+        for one in guesses.rules
+        for _, path in one.qualifiers
+        if path in one.group.fields
+    )
+    return Start(text, dialect, try_out(dialect, [file]).samples[0], left_open)
 
 
 def _lines(file: ExportFile, structure: Structure, guesses: Guesses) -> Iterator[str]:
