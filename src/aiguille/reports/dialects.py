@@ -239,7 +239,7 @@ def _sample(console: Console, one: Coverage, top: int) -> None:
     )
     understood = list(_understood(one))
     for device, rule, said in islice(understood, top or None):
-        text = " · ".join(line.strip() for line in device.text(rule.where))
+        text = " · ".join(" ".join(line.split()) for line in device.text(rule.where))
         console.print(
             Text.assemble((f"{rule.where.first:>6}  ", "dim"), (visible(text), LINE_STYLE)),
             no_wrap=True,
@@ -248,6 +248,8 @@ def _sample(console: Console, one: Coverage, top: int) -> None:
         console.print(Padding(Text(visible(said)), (0, 0, 0, 8)))
     if top and len(understood) > top:
         console.print(f"        and {counted(len(understood) - top, 'more rule')}: --top 0")
+    if one.rules > len(understood):
+        console.print(f"        and {counted(one.rules - len(understood), 'rule')} that the make has built in")
     _entries(console, one, one.unread, "not understood")
     _entries(console, one, one.problems, "contradicts the rest")
 
