@@ -64,6 +64,7 @@ CASES: dict[str, tuple[str, str, dict[str, Any]]] = {
     "services with commas": rule("service: s", "s tcp/80,443,udp/53,443/tcp",
         matches={"service": ["tcp/80", "tcp/443", "udp/53", "tcp/443"]}),
     "cut out by a pattern": rule('source: {from: a, pattern: "<(.+)>"}', "a x<10.0.0.1>y", matches={"source": ["10.0.0.1"]}),
+    "a pattern that does without its group": rule('source: {from: a, pattern: "^x(?:<(.+)>)?$"}', "a x x<10.0.0.1>", matches={"source": ["10.0.0.1"]}, qualifiers=[]),
     "the first place that is there": rule("source: {from: [a, b]}", "b 10.0.0.2", matches={"source": ["10.0.0.2"]}),
     "no restriction by a word": rule("source: {from: a, any: [all]}", "a all", matches={}),
     "no restriction by absence": rule("source: a", "", matches={}),

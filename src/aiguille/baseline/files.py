@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-import re2
 
 from aiguille.baseline.catalogue import Area, Check, Severity
 from aiguille.baseline.own import as_check
@@ -19,6 +18,7 @@ from aiguille.baseline.spec import TABLES, BaselineFile, Devices, OwnCheck, Rule
 from aiguille.baseline.tailoring import STANDARD, STANDARD_LAYER, Baseline, Layer
 from aiguille.baseline.values import WrongValueError, check_network, check_service, read_value
 from aiguille.model import UsageError
+from aiguille.model.patterns import pattern
 from aiguille.readers import yamlfile
 from aiguille.readers.whole import whole, whole_text
 from aiguille.readers.yamlfile import YamlFile
@@ -124,11 +124,11 @@ def _own_faults(file: YamlFile, own: OwnCheck, number: int) -> None:
                     check(name, text)
                 except WrongValueError as error:
                     raise file.fault(str(error), "own-checks", number, key, name) from error
-        for name, pattern in (("comment-matches", test.comment_matches), ("comment-lacks", test.comment_lacks)):
+        for name, said in (("comment-matches", test.comment_matches), ("comment-lacks", test.comment_lacks)):
             try:
-                re2.compile(pattern or "")
-            except re2.error as error:
-                raise file.fault(f"'{pattern}' is no RE2 pattern: {error}", "own-checks", number, key, name) from error
+                pattern(said or "")
+            except UsageError as error:
+                raise file.fault(str(error), "own-checks", number, key, name) from error
 
 
 def _layer(file: YamlFile, raw: BaselineFile, own: tuple[Check, ...], known: Sequence[Check]) -> Layer:

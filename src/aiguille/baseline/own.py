@@ -22,9 +22,10 @@ from aiguille.baseline.catalogue import (
     without_rules,
 )
 from aiguille.baseline.spec import AddressTest, OwnCheck, RuleTest
-from aiguille.baseline.values import networks, pattern
+from aiguille.baseline.values import networks
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Direction, Rule
+from aiguille.model.patterns import pattern
 from aiguille.space import Axis, Box, IntervalSet, meets, overlap
 
 

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from functools import cache
 from typing import Any
 
-import re2
-
 from aiguille.baseline.catalogue import Of, Param
-from aiguille.model import MaskedAddress, NotUnderstoodError, Side
+from aiguille.model import MaskedAddress, NotUnderstoodError, Side, UsageError
 from aiguille.model.countries import country_code, nearest_country
+from aiguille.model.patterns import pattern
 from aiguille.readers.literals import read_network, read_ports, read_protocol
 from aiguille.space import IntervalSet
 
@@ -21,12 +19,6 @@ _WITH_UNIT = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]+?)s?\s*")
 
 class WrongValueError(ValueError):
     """What is wrong with a value, as the rest of a sentence."""
-
-
-@cache
-def pattern(text: str) -> re2._Regexp:
-    """A pattern of a baseline file, ready for use."""
-    return re2.compile(text)
 
 
 def read_value(param: Param, given: Any) -> Any:
@@ -85,8 +77,8 @@ def _member(param: Param, given: Any) -> str:
         case Of.PATTERN:
             try:
                 pattern(text)
-            except re2.error as error:
-                raise WrongValueError(f"'{text}' in '{param.name}' is no RE2 pattern: {error}") from error
+            except UsageError as error:
+                raise WrongValueError(f"in '{param.name}' {error}") from error
         case Of.NETWORK:
             check_network(param.name, text)
         case Of.SERVICE:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import cached_property
 
-import re2
 from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.model import Device, Ledger, Logging, Named, Secret, ServiceTerm, Side, Span, UnreadableError
+from aiguille.model.patterns import pattern
 from aiguille.readers.files import ExportFile, LedgerBuilder
 from aiguille.readers.mapped import sheet
 from aiguille.readers.mapped.administering import Administering
@@ -43,8 +43,8 @@ def recognise(dialect: Dialect, file: ExportFile) -> str | None:
         because = f"its columns are those of a {dialect.make} ({', '.join(described.columns)})"
     if described.first_lines:
         lines = (file.sheets[0] if file.sheets else file).lines[:RECOGNISED_LINES]
-        pattern = re2.compile(described.first_lines)
-        found = next((n for n, line in enumerate(lines, 1) if pattern.search(line[:RECOGNISED_SIGNS])), None)
+        first = pattern(described.first_lines)
+        found = next((n for n, line in enumerate(lines, 1) if first.search(line[:RECOGNISED_SIGNS])), None)
         if found is None:
             return None
         because = because or f"line {found} is how exports of the {dialect.make} begin"

@@ -9,11 +9,11 @@ from functools import cache
 from importlib import resources
 from typing import Any
 
-import re2
 import yaml
 from msgspec import Struct
 
 from aiguille.model import Action, Side, State, UsageError
+from aiguille.model.patterns import pattern
 from aiguille.readers import yamlfile
 from aiguille.readers.keys import schema_of
 from aiguille.readers.mapped import spec
@@ -76,9 +76,9 @@ def _faults(given: Struct, dialect: Dialect, node: yaml.Node | None) -> Iterator
 
 def _pattern_faults(text: str, key: str, node: yaml.Node | None) -> Iterator[tuple[yaml.Node | None, str]]:
     try:
-        groups = re2.compile(text).groups
-    except re2.error as error:
-        yield node, f"'{text}' is no RE2 pattern: {error}"
+        groups = pattern(text).groups
+    except UsageError as error:
+        yield node, str(error)
         return
     if key == "pattern" and groups != 1:
         yield node, f"'{text}' has {groups} groups; one is needed, around the part that is wanted"

@@ -239,6 +239,8 @@ class _Parser:
         negated = self._peek() == "!"
         if negated:
             self.at += 1
+        if not self.text[self.at :].strip(" ]=!"):
+            raise self.fault("the condition that '[' opens names nothing; write [name], [!name] or [name=word]")
         path = self.path(ends="]=!")
         value = None
         for sign, other in (("!=", True), ("=", False)):

@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-import re2
 from msgspec import Struct, field
 
 from aiguille.model import UnreadableError
+from aiguille.model.patterns import pattern
 from aiguille.readers.files import ExportFile
 from aiguille.readers.mapped.sentences import Sorter
 from aiguille.readers.mapped.spec import Block, TextStructure
@@ -68,7 +68,7 @@ class _Parser:
         self.raw_opens, self.raw_closes = _marks(structure.raw)
         self.phrase_ends = {word: p.closes for p in structure.phrases for word in p.opens}
         self.end_words = {word for p in structure.phrases for word in p.closes}
-        self.heading = re2.compile(structure.headings.pattern) if structure.headings else None
+        self.heading = pattern(structure.headings.pattern) if structure.headings else None
         self.scan = _scanner(structure).match
         self.unescape = re.compile(re.escape(structure.escape) + "(.)") if structure.escape else None
         self.in_quotes = {q: _inside(q, structure.escape) for q in structure.quotes}

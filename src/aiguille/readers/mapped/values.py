@@ -10,11 +10,11 @@ from functools import cached_property, lru_cache
 from ipaddress import IPv4Address
 from typing import TypeVar
 
-import re2
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from aiguille.model import NotUnderstoodError, Setting, Span, default, stated, unknown
+from aiguille.model.patterns import pattern as compiled
 from aiguille.readers.files import LedgerBuilder
 from aiguille.readers.mapped.paths import Path, read_path
 from aiguille.readers.mapped.spec import Dialect, Lookup, Scalar, Value, Where
@@ -306,9 +306,10 @@ class Extractor(Struct, dict=True):
         return words
 
     def _cut(self, word: Token, pattern: str, *, strict: bool) -> tuple[Token, ...]:
-        found = _compiled(pattern).search(word.text)
-        if found is not None and found[1] is not None:
-            return (word.part(found[1], found.start(1)),)
+        found = compiled(pattern).search(word.text)
+        if found is not None:
+            # A group that the pattern does without is a value that is not there.
+            return (word.part(found[1], found.start(1)),) if found[1] is not None else ()
         why = f"'{word.text}' does not look like '{pattern}'"
         if strict:
             raise NotUnderstoodError(why, word.where)
@@ -352,11 +353,6 @@ class Extractor(Struct, dict=True):
 def spec(where: Where) -> Value:
     """A place with its options; a bare path has none."""
     return Value(where) if isinstance(where, str) else where
-
-
-@lru_cache(maxsize=256)
-def _compiled(pattern: str) -> re2._Regexp:
-    return re2.compile(pattern)
 
 
 def _spelt(value: Scalar) -> str:

@@ -19,9 +19,9 @@ from aiguille.baseline.catalogue import (
     Subject,
     check,
 )
-from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import by_default, counted, lines, listed
 from aiguille.model import Account, Setting
+from aiguille.model.patterns import pattern
 
 
 def _off(setting: Setting[bool], what: str, on: str, off: str) -> Answer:

@@ -26,9 +26,9 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.dates import read_date, until
 from aiguille.baseline.keepers import is_kept
-from aiguille.baseline.values import pattern
 from aiguille.baseline.wording import capital, counted
 from aiguille.model import Action, Chain, Direction, Field, Log, Rule, Rulebase
+from aiguille.model.patterns import pattern
 
 
 def _written(subject: Subject) -> list[tuple[Rulebase, Chain, Rule]]:
