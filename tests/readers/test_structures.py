@@ -210,7 +210,8 @@ def test_paths(path: str, found: list[str]) -> None:
     ("path", "why"),
     [
         ("", "empty"), ("a//b", "no name"), ("a/", "ends in a slash"), ("a[b", "not closed"), ("a[b=c", "not closed"),
-        ("a]", "cannot follow"), ("a@x", "number of a word"), ("'a", "quote"), ("a[!b=c]", "[a!=b]"), ("a[]", "names nothing"), ("net[", "names nothing"),
+        ("a]", "cannot follow"), ("a@x", "number of a word"), ("'a", "quote"), ("a[!b=c]", "[a!=b]"), ("a[]", "names nothing"),
+        ("net[", "names nothing"),
     ],
 )  # fmt: skip
 def test_wrong_paths_are_explained(path: str, why: str) -> None:
