@@ -8,6 +8,7 @@ import pytest
 import yaml
 from msgspec.structs import replace
 
+from aiguille.analysis.objects import objects_of
 from aiguille.analysis.program import Programs
 from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Device, Span
@@ -366,3 +367,12 @@ def test_what_is_left_out_makes_nothing_narrower() -> None:
     assert parts["interfaces"][0]["addresses"] == []
     assert [one["sources"] for one in parts["accounts"]] == [None, None]
     assert len(device.ledger.unread) == 5
+
+
+def test_what_a_mapping_makes_up_is_no_object_of_the_export() -> None:
+    mapping = (
+        "addresses:\n - {at: net, name: '@1', members: is}\n - {at: lane, name: '@1', members: is, derived: true}\n"
+    )
+    device = read(mapping, "net a { is 10.0.0.0/24 }\nlane l { is 10.0.0.0/24 }\nlane a { is 10.0.1.0/24 }")
+    assert [(one.name, one.derived) for one in device.addresses] == [("a", False), ("l", True)]
+    assert [one.name for one in objects_of(device)] == ["a"]

@@ -36,11 +36,13 @@ def _all(device: Device) -> tuple[Object, ...]:
 
 
 def objects_of(device: Device) -> tuple[Object, ...]:
-    """The objects somebody defined; those a make derives from its interfaces are left out."""
+    """The objects somebody defined; those a make derives from its interfaces, or its reader from anything else, are left out."""
     networks = {network for one in device.interfaces for network in (*one.networks, *one.addresses)}
     places = {one.where for one in device.interfaces if one.where is not None}
 
     def derived(one: Object) -> bool:
+        if not isinstance(one, SetObject) and one.derived:
+            return True
         return isinstance(one, AddressObject) and one.where in places and networks.issuperset(one.members)
 
     # What ufw calls applications are offers to write rules from, no part of the rules.

@@ -101,7 +101,7 @@ class AddressObject(Struct, frozen=True):
 
     `excluded` are taken out again. `unresolved` holds members whose addresses the export does not state (a host name, a
     hardware address, a country): the object then covers its members surely and anything else perhaps. Countries stand in
-    `countries` too.
+    `countries` too. `derived`: a reader made it of something else, nobody defined it.
     """
 
     name: str
@@ -111,16 +111,21 @@ class AddressObject(Struct, frozen=True):
     unresolved: tuple[str, ...] = ()
     excluded: tuple[Addresses | MaskedAddress | Named, ...] = ()
     countries: tuple[str, ...] = ()
+    derived: bool = False
 
 
 class ServiceObject(Struct, frozen=True):
-    """A named service or group of services: the union of its members, and perhaps more where it is not `complete`ly read."""
+    """A named service or group of services: the union of its members, and perhaps more where it is not `complete`ly read.
+
+    `derived`: a reader made it of something else, nobody defined it.
+    """
 
     name: str
     members: tuple[ServiceTerm | Named, ...]
     where: Span
     comment: str = ""
     complete: bool = True
+    derived: bool = False
 
 
 class SetEntry(Struct, frozen=True, order=True):

@@ -143,6 +143,7 @@ class Objects(Part):
                 if first is not None:
                     one = replace(
                         first,
+                        derived=first.derived and one.derived,
                         members=(*first.members, *one.members),
                         unresolved=(*first.unresolved, *one.unresolved),
                         excluded=(*first.excluded, *one.excluded),
@@ -189,6 +190,7 @@ class Objects(Part):
             unresolved=tuple(unresolved),
             excluded=excluded,
             countries=tuple(countries),
+            derived=m.derived,
         )
 
     def all_services(self) -> tuple[ServiceObject, ...]:
@@ -200,7 +202,12 @@ class Objects(Part):
                 first = out.get(one.name)
                 if first is not None:
                     complete = first.complete and one.complete
-                    one = replace(first, members=(*first.members, *one.members), complete=complete)
+                    one = replace(
+                        first,
+                        members=(*first.members, *one.members),
+                        complete=complete,
+                        derived=first.derived and one.derived,
+                    )
                 out[one.name] = one
         return tuple(out.values())
 
@@ -216,6 +223,7 @@ class Objects(Part):
             where=node.where,
             comment=self.get.text(node, m.comment),
             complete=self.ledger.unread_entries == before,
+            derived=m.derived,
         )
 
     def _terms(self, node: Node, m: ServiceMap) -> list[ServiceTerm]:

@@ -349,6 +349,7 @@ class AddressMap(DialectEntry, frozen=True):
     excluded: what is taken out again
     comment: what it is for
     kind: single; group (members may be names); hostname, country or hardware (addresses the export does not state)
+    derived: whether the statement is no object of the export, but one for reading rules by; the checks on objects pass it over
     """
 
     at: PathText
@@ -357,6 +358,7 @@ class AddressMap(DialectEntry, frozen=True):
     excluded: Where | None = None
     comment: Where | None = None
     kind: Literal["single", "group", "hostname", "country", "hardware"] = "single"
+    derived: bool = False
 
 
 class ServiceMap(DialectEntry, frozen=True):
@@ -370,6 +372,7 @@ class ServiceMap(DialectEntry, frozen=True):
     icmp: message types, by name or number
     members: names of other services, for a group
     comment: what it is for
+    derived: whether the statement is no service of the export, but one for reading rules by; the checks on objects pass it over
     """
 
     at: PathText
@@ -380,6 +383,7 @@ class ServiceMap(DialectEntry, frozen=True):
     icmp: Where | None = None
     members: Where | None = None
     comment: Where | None = None
+    derived: bool = False
 
 
 class ScheduleMap(DialectEntry, frozen=True):
