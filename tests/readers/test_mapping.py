@@ -376,3 +376,18 @@ def test_what_a_mapping_makes_up_is_no_object_of_the_export() -> None:
     device = read(mapping, "net a { is 10.0.0.0/24 }\nlane l { is 10.0.0.0/24 }\nlane a { is 10.0.1.0/24 }")
     assert [(one.name, one.derived) for one in device.addresses] == [("a", False), ("l", True)]
     assert [one.name for one in objects_of(device)] == ["a"]
+
+
+def test_what_is_left_of_a_rules_own_line_may_be_a_condition_of_it() -> None:
+    mapping = """structure: {family: text, numbered: rule, sentences: [{of: [rule], keywords: {via: {}, from: {}}}]}
+rulebases: [{name: all, at: %s, direction: through-device, rule: {action: {is: accept}, name: "@1", %s}, unmatched: {action: {is: drop}}}]"""
+    text = "10) via e0 from 10.0.0.1\n20) via e1\n"
+    whole = read(mapping % ("rule", "in-interface: via, source: from"), text)
+    assert [(r.name, r.qualifiers) for base in whole.rulebases for _, r in base.rules()] == [("10", ()), ("20", ())]
+    part = read(mapping.replace("is: accept", "from: '@1', words: does") % ("rule/via", "in-interface: '@1'"), text)
+    assert [bool(r.qualifiers) for base in part.rulebases for _, r in base.rules()][0]
+    text = text.replace("10)", "10) never").replace(" from 10.0.0.1", "")
+    part = read(mapping % ("rule/via", "in-interface: '@1'"), text)
+    assert [[q.text for q in r.qualifiers] for base in part.rulebases for _, r in base.rules()][0] == [
+        "'rule', on its line"
+    ]

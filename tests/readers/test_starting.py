@@ -148,6 +148,27 @@ when arriving west, to archive, turn away and note
 otherwise turn away
 """
 
+FENCE = """# Bracken fence: what holds now
+leg a addr 203.0.113.34/29
+leg b addr 10.60.0.1/24
+folk desk = 10.60.0.32/27
+folk plc = 10.60.0.200
+on leg a pass tcp from 198.51.100.8 to plc port 502 without log
+on leg b pass tcp from desk to any port 443
+on leg b pass udp from desk to 9.9.9.9 port 53
+on leg a block ip from any to plc
+on leg a block ip from any to desk with log
+"""
+NUMBERED = """// Sorrel list
+12. office -> dmz : web-1 : https : ALLOW (log)
+13. office -> street : any : https,dns : ALLOW
+14. street -> dmz : web-1 : https : ALLOW
+15. street -> office : any : any : DENY (log)
+host web-1 10.2.0.8
+zone office if eth1
+zone dmz if eth2
+zone street if eth0
+"""
 EXCEPTING = """{"box": "q", "groups": [
  {"name": "lab", "holds": ["10.0.0.0/24"], "without": ["10.0.0.9"]},
  {"name": "site", "holds": ["lab", "shop"]},
@@ -203,6 +224,19 @@ CASES: dict[str, tuple[str, type, list[dict[str, Any]]]] = {
         {"action": "accept", "matches": {"destination": ["archive"], "protocol": ["17"], "destination port": ["53"]}},
         # Its verdict is in words nobody has seen before.
         {"action": "unknown", "logged": True, "matches": {"interface in": ["west"], "destination": ["archive", "turn", "away"]}},
+    ]),
+    "sentences with the verdict in the middle": (FENCE, TextStructure, [
+        {"action": "accept", "qualifiers": ["without-log"], "matches": {
+            "interface in": ["a"], "source": ["198.51.100.8"], "destination": ["plc"], "protocol": ["6"], "destination port": ["502"]}},
+        {"action": "accept", "matches": {"interface in": ["b"], "source": ["desk"], "protocol": ["6"], "destination port": ["443"]}},
+        {"action": "accept", "qualifiers": [], "logged": False},
+        {"action": "drop", "matches": {"interface in": ["a"], "destination": ["plc"]}},
+        {"action": "drop", "matches": {"interface in": ["a"], "destination": ["desk"]}, "logged": True},
+    ]),
+    # Whether the one address is source or destination, nothing shows.
+    "a numbered list with signs between columns": (NUMBERED, TextStructure, [
+        {"name": "12", "logged": True, "matches": {"zone in": ["office"], "zone out": ["dmz"]}, "qualifiers": ["word", "word"]},
+        {"name": "13", "action": "accept"}, {"name": "14", "logged": False}, {"name": "15", "action": "drop", "logged": True},
     ]),
     "a line a rule": (LINES, TextStructure, [
         {"action": "accept", "comment": "pay here",

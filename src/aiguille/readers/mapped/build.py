@@ -162,6 +162,7 @@ class _Builder:
         self.leading: set[Node] = set()
         self.used: list[Node] = []
         self.strays: list[Node] = []
+        self.in_part: list[Node] = []
 
     def device(self, name: str) -> Device:
         """The device, its ledger still open."""
@@ -237,7 +238,9 @@ class _Builder:
         ledger = self.ledger.finish()
         guard = self.dialect.behaviour.to_device
         known = _as_far_as_read(device, ledger, answering=guard is not None and guard.services_on_interfaces)
-        bases = tuple(with_strays(base, self.strays) for base in known.rulebases) if self.strays else known.rulebases
+        bases = known.rulebases
+        if self.strays or self.in_part:
+            bases = tuple(with_strays(base, self.strays, self.in_part) for base in bases)
         return replace(known, rulebases=bases, ledger=ledger, secrets=secrets)
 
     def _leftover(self, node: Node, others: dict[Node, str]) -> None:
@@ -254,6 +257,7 @@ class _Builder:
             elif child.touched():
                 self.used.append(child)
                 if spare := self.get.spare(child):
+                    self.in_part.append(child)
                     words = " ".join(word.text for word in spare)
                     self.ledger.unread(spare[0].where, f"'{words}' is more than the dialect reads of '{child.name}'")
                 self._leftover(child, others)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from msgspec.structs import replace
 
@@ -294,14 +294,20 @@ _STRAYS = 20
 """Unread statements of a block that are put among its rules one by one; of more the first stands for all, above every rule."""
 
 
-def with_strays(base: Rulebase, strays: Sequence[Node]) -> Rulebase:
-    """The rule base, with what stands unread among its rules as rules that may do anything: nobody knows that they are none."""
+def with_strays(base: Rulebase, strays: Sequence[Node], in_part: Sequence[Node] = ()) -> Rulebase:
+    """The rule base, with what stands unread among its rules as rules that may do anything: nobody knows that they are none.
+
+    in_part: statements with words that nothing asked for
+    """
     held: dict[Node, list[Node]] = {}
     for stray in strays:
         if stray.parent is not None:
             held.setdefault(stray.parent, []).append(stray)
+    beside = {child.where: one.name for one in in_part for child in one.children}
+    beside |= {one.where: one.name for one in strays}
     chains = []
     for chain in base.chains:
+        chain = replace(chain, rules=tuple(_with_rest_of_line(rule, beside) for rule in chain.rules))
         more = [one for parent, group in held.items() for one in _among(chain.rules, parent, group)]
         if more:
             counted = [rule.number for rule in chain.rules] == list(range(1, len(chain.rules) + 1))
@@ -312,6 +318,14 @@ def with_strays(base: Rulebase, strays: Sequence[Node]) -> Rulebase:
             chain = replace(chain, rules=tuple(rules))
         chains.append(chain)
     return replace(base, chains=tuple(chains))
+
+
+def _with_rest_of_line(rule: Rule, beside: Mapping[Span, str]) -> Rule:
+    """A rule that only may match where the rest of its own line was not understood: that may be a condition of it."""
+    name = beside.get(rule.where)
+    if name is None or rule.built_in:
+        return rule
+    return replace(rule, qualifiers=(*rule.qualifiers, Qualifier("not understood", f"'{name}', on its line")))
 
 
 def _among(rules: Sequence[Rule], parent: Node, group: Sequence[Node]) -> Iterator[tuple[int, Rule]]:

@@ -168,6 +168,7 @@ class TextStructure(DialectEntry, frozen=True, tag_field="family", tag="text"):
     headings: lines that begin a section
     pairs: the sign between key and value of words such as colour=red, which become statements inside theirs
     raw: marks around text that is taken as it stands over several lines (keys, greetings)
+    numbered: what to call statements that begin with a number, as in a numbered list; the number becomes their first word
     sentences: statements whose words are sorted by keywords
     """
 
@@ -184,6 +185,7 @@ class TextStructure(DialectEntry, frozen=True, tag_field="family", tag="text"):
     headings: Heading | None = None
     pairs: str = ""
     raw: Block | None = None
+    numbered: str = ""
     sentences: tuple[Sentence, ...] = ()
 
     def marks(self) -> str:

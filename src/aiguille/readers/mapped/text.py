@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from aiguille.model import UnreadableError
 from aiguille.model.patterns import pattern
@@ -14,6 +15,7 @@ from aiguille.readers.mapped.sentences import Sorter
 from aiguille.readers.mapped.spec import Block, TextStructure
 from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token
 
+_NUMBER = re.compile(r"[0-9]{1,9}[.):]?")
 _BLOCK, _PHRASE, _SECTION, _INDENT = "block", "phrase", "section", "indentation"
 
 
@@ -246,6 +248,9 @@ class _Parser:
         """The statement collected so far as name, words, pairs below it, first and last line; and begin the next."""
         statement, self.statement = self.statement, []
         listed, self.listed = self.listed, set()
+        if self.structure.numbered and isinstance(number := statement[0], Token) and _NUMBER.fullmatch(number.text):
+            bare = number.part(number.text.rstrip(".):"), 0)
+            statement = [replace(number, text=self.structure.numbered), bare, *statement[1:]]
         first, last = statement[0], _last_line(statement)
         children = [_pair_node(p, self.path) for p in statement[1:] if isinstance(p, _Pair)]
         words = tuple(w for w in statement[1:] if isinstance(w, Token))

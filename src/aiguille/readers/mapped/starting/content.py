@@ -50,7 +50,13 @@ class Field(Struct, dict=True):
     @property
     def is_flag(self) -> bool:
         """Whether it is a keyword of a sentence that says all by itself."""
-        return bool(self.values) and set(self.values) == {self.path.rpartition("-")[2]}
+        said = set(self.values)
+        alone = len(said) == 1 and self.values[0].lower() in (*hints.LOGS, *hints.SWITCH_OFF)
+        return said == {self.path.rpartition("-")[2]} or (alone and self.path.startswith("@"))
+
+    def means(self, words: Sequence[str]) -> bool:
+        """Whether a keyword that says all by itself is one of some words."""
+        return self.hints(*words) or self.values[0].lower() in words
 
     @property
     def word(self) -> str:

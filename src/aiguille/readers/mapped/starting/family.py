@@ -36,6 +36,7 @@ _ASSIGNMENT = re.compile(r"\s*[\w .-]+\s*[=:]\s*\S.*")
 _FRAMED = re.compile(r"(?P<mark>[=#*+~-]{2,})\s+(?P<name>\S.*?)\s+(?P=mark)")
 _PUNCTUATION = re.compile(r"\s*([^\w\s\"'\[\](){}<>=./-]{1,3})(?=\s|$)")
 _CONTINUED = re.compile(r"\s([\\+&_])$")
+_NUMBERED = re.compile(r"[0-9]{1,9}[.):]?")
 _BLOCKS = (("{", "}"), ("(", ")"))
 _LISTS = (("[", "]"), ("(", ")"), ("{", "}"))
 _CONTINUES = ("\\", "+", "&", "_", "...", "…")
@@ -186,7 +187,10 @@ def _text(lines: Sequence[str]) -> TextStructure:
         ),
         None,
     )
+    firsts = [line.split()[0] for line in described if not line[0].isspace()]
+    numbers = sum(bool(_NUMBERED.fullmatch(word)) for word in firsts)
     return TextStructure(
+        numbered="rule" if numbers > 1 and numbers * 4 >= len(firsts) and "rule" not in firsts else "",
         comments=comments,
         quotes=tuple(q for q in "\"'" if any(line.count(q) >= 2 for line in described)),
         continuation=continuation,

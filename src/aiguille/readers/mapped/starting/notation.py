@@ -32,14 +32,17 @@ def quote(text: str) -> str:
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def place(one: Field, test: Callable[[str], bool] | None, paths: Sequence[str] = (), extra: str = "") -> str:
+def place(
+    one: Field, test: Callable[[str], bool] | None, paths: Sequence[str] = (), extra: str = "", also_any: str = ""
+) -> str:
     """A place with the options its words ask for."""
+    free = (*one.any, also_any) if also_any else one.any
     sign = split_sign(one.decisive, test) if test is not None else ""
     options = []
     if sign:
         options.append(f'split: "{sign}"')
-    if one.any:
-        options.append(f"any: [{', '.join(quote(word) for word in one.any)}]")
+    if free:
+        options.append(f"any: [{', '.join(quote(word) for word in free)}]")
     if any(value.startswith(("~", "!")) for value in one.values):
         options.append(f'negated-by: "{next(v[0] for v in one.values if v[0] in "~!")}"')
     if one.negated_by:

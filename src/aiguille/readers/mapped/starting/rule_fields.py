@@ -27,6 +27,8 @@ _CONDITIONS = frozenset(
         *("service", "protocol", "source-ports", "destination-ports", "states"),
     )
 )
+_EVERY = "ip"
+"""What many write for every protocol."""
 _CHAINS = 20
 """More different words than that are no names of chains."""
 
@@ -79,6 +81,9 @@ class RuleGuess:
                 self.keys["destination-ports"] = quote(f"{one.path}@2-")
                 continue
             key, described = self._field(one)
+            if key in self.keys and one.path.startswith("@") and key in ("in-zone", "in-interface"):
+                # Of two that only their places tell apart, the first is where a packet comes from.
+                key = key.replace("in-", "out-")
             if one is own and key not in _CONDITIONS:
                 self.keys["name"] = quote(one.path)
             elif key and key not in self.keys:
@@ -142,7 +147,9 @@ class RuleGuess:
                 self._taken |= {f.path: key for f in several}
                 for one in several:
                     found.remove(one)
-        for one, key in zip(found, [k for k in ("source", "destination") if k not in self.keys], strict=False):
+        free = [k for k in ("source", "destination") if k not in self.keys]
+        # One place alone may be either.
+        for one, key in zip(found, free, strict=False) if len(found) >= len(free) else ():
             self.keys[key] = place(one, is_address)
             self._taken[one.path] = key
 
@@ -151,11 +158,12 @@ class RuleGuess:
         everything = self.all
         if one.is_flag:
             for key, words, missing in (("logged", hints.LOGS, "false"), ("enabled", hints.SWITCH_OFF, "true")):
-                if one.hints(*words):
+                if one.means(words):
                     return key, f"{{from: {quote(one.path)}, words: said, missing: {missing}}}"
             return "", ""
-        if one.share(is_protocol) > 0.5:
-            return "protocol", place(one, is_protocol)
+        if one.share(lambda v: is_protocol(v) or v.lower() == _EVERY) > 0.5:
+            whole = next((value for value in one.values if value.lower() == _EVERY), "")
+            return "protocol", place(one, is_protocol, also_any=whole)
         if one.share(everything.zone_names.__contains__) > 0.5:
             return _way("zone", one), place(one, everything.zone_names.__contains__)
         if one.share(everything.interface_names.__contains__) > 0.5:

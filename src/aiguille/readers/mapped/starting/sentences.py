@@ -93,7 +93,9 @@ def find_sentences(root: Node, structure: TextStructure) -> Found:
     for name, nodes in groups.items():
         elsewhere = set().union(*(words for other, words in firsts.items() if other != name))
         one = _Grammar(nodes, elsewhere)
-        if one.uses or one.fillers or one.said_verdicts:
+        if signs := one.columns():
+            found.append(Sentence(tuple(dict.fromkeys(node.name for node in nodes)), {}, (*one.fillers, *signs)))
+        elif one.uses or one.fillers or one.said_verdicts:
             found.append(one.sentence(tuple(dict.fromkeys(node.name for node in nodes))))
             excepting |= one.excepting()
             negated |= {_name(phrase): use.turned for phrase, use in one.uses.items() if use.turned}
@@ -110,8 +112,10 @@ class _Grammar:
         self.fillers = tuple(_fillers(nodes))
         self.said = [[_word(token, elsewhere) for token in node.words if _bare(token.text)] for node in nodes]
         self.said = [[word for word in words if word.text.lower() not in _LINKING] for words in self.said]
-        self.verdicts = frozenset[str]() if nodes[0].name.lower() in hints.ACTIONS else self._floating_verdicts()
+        self.verdicts: frozenset[str] = frozenset()
         self.keywords = self._keywords()
+        if nodes[0].name.lower() not in hints.ACTIONS:
+            self.verdicts = self._floating_verdicts()
         self.uses: dict[_Phrase, _Use] = {}
         self.said_verdicts: dict[str, None] = {}
         self._use()
@@ -122,7 +126,8 @@ class _Grammar:
             next((at for at, word in enumerate(words) if _decides(word)), -1) for words in self.said
         ]  # fmt: skip
         places = {at for at in first if at >= 0}
-        if not places or (len(places) == 1 and max(places) <= _LEADING):
+        behind = any(self._phrase(words, n) for words, at in zip(self.said, first, strict=True) for n in range(at))
+        if not places or (len(places) == 1 and max(places) <= _LEADING and not behind):
             return frozenset()
         return frozenset(word.text for words in self.said for word in words if _decides(word))
 
@@ -191,7 +196,8 @@ class _Grammar:
             return tuple(out)
         while at < len(words) and not words[at].value and words[at].text in self.keywords:
             word = words[at].text
-            if out and (out[-1].lower() in _ALONE or word.lower() in _ALONE):
+            led = bool(out) and (out[-1].lower() in hints.EXCEPT or out[-1].lower() == "with")
+            if out and (out[-1].lower() in _ALONE or (word.lower() in _ALONE and not led)):
                 break
             if out and out[-1].lower() in hints.WAYS:
                 break
@@ -205,6 +211,15 @@ class _Grammar:
             out.append(word)
             at += 1
         return tuple(out)
+
+    def columns(self) -> tuple[str, ...]:
+        """The signs between columns, where all statements have the same at the same places: the number of a word finds it then."""
+        signs = [
+            [(at, word.text) for at, word in enumerate(words) if not word.text[:1].isalnum()] for words in self.said
+        ]
+        between = {text for _, text in signs[0]}
+        alike = all(one == signs[0] for one in signs)
+        return tuple(sorted(between)) if alike and between - _SIGNS.keys() and all(map(_is_sign, between)) else ()
 
     def excepting(self) -> dict[str, str | None]:
         """What each exception is an exception of: the keyword it repeats, or the one it always stands behind."""
@@ -245,8 +260,13 @@ def _is_protocol(text: str) -> bool:
         return False
 
 
+def _is_sign(text: str) -> bool:
+    return not any(one.isalnum() or one in "*\"'" for one in text)
+
+
 def _bare(text: str) -> str:
-    return text if text in _SIGNS else text.rstrip(",;:")
+    """A word without the sign that parts it from the next; such signs alone are words where they may part columns."""
+    return text if text in _SIGNS or text == ":" else text.rstrip(",;:")
 
 
 def _fillers(nodes: Iterable[Node]) -> Iterator[str]:

@@ -177,6 +177,8 @@ def _text(s: TextStructure) -> Iterator[str]:
         yield "indentation: true"
     if s.headings is not None:
         yield f"headings: {{pattern: '{s.headings.pattern}'}}"
+    if s.numbered:
+        yield f"numbered: {s.numbered}"
     if s.sentences:
         yield "# Words that say what the next ones are; a word that is none here counts as a value."
         yield "sentences:"
@@ -219,7 +221,7 @@ def _tables(guesses: Guesses) -> Iterator[str]:
     if any("no-or-yes" in text for text in described):
         yield f"  no-or-yes: {{{', '.join(f'{_marked(w)}: {str(not yes).lower()}' for w, yes in flags.items())}}}"
     said = {
-        f.values[0]: "true" if f.hints(*hints.LOGS) else "false"
+        f.values[0]: "true" if f.means(hints.LOGS) else "false"
         for one in guesses.rules
         for f in one.group.fields.values()
         if f.is_flag and any("words: said" in text and f"from: {quote(f.path)}," in text for text in one.keys.values())
