@@ -303,7 +303,7 @@ def with_strays(base: Rulebase, strays: Sequence[Node], in_part: Sequence[Node] 
     for stray in strays:
         if stray.parent is not None:
             held.setdefault(stray.parent, []).append(stray)
-    beside = {child.where: one.name for one in in_part for child in one.children}
+    beside = {one.head: one.name for one in in_part if any(child.where == one.head for child in one.children)}
     beside |= {one.where: one.name for one in strays}
     chains = []
     for chain in base.chains:
