@@ -199,3 +199,58 @@ def test_old_location_data_is_told(tmp_path: Path) -> None:
     for day, old in (("2027-10-30", False), ("2027-11-03", True)):
         notes = json.loads(run(*words, day, cwd=tmp_path).stdout)["notes"]
         assert any("location data is" in note for note in notes) is old
+
+
+def test_large_location_data_is_kept_compiled_and_never_trusted_blindly(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from aiguille.readers import locations
+
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setattr(locations, "LEAST", 1)
+    folder, one = tmp_path / "cache/aiguille", tmp_path / "a.txt"
+    one.write_text(HEAD + BODY)
+    two = mmdb(
+        tmp_path / "b.mmdb",
+        ("203.0.113.0/24", {"country": {"iso_code": "IT"}}),
+        ("2001:db8:9::/48", {"country": {"iso_code": "AT"}}),
+    )
+    plain = read_locations([one, two])
+    assert not folder.exists(), "nobody asked for it"
+    first = read_locations([one, two], cache=True)
+    (copy,) = folder.iterdir()
+    monkeypatch.setattr(locations, "_statistics", lambda *_: pytest.fail("the file was read again"))
+    again = read_locations([one, two], cache=True)
+    assert (plain.blocks, plain.sources) == (first.blocks, first.sources) == (again.blocks, again.sources)
+    monkeypatch.undo()
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setattr(locations, "LEAST", 1)
+    # Another order is other data; a copy that is damaged, cut or of another time is made anew.
+    assert read_locations([two, one], cache=True).sources != first.sources
+    assert len(list(folder.iterdir())) == 2
+    whole = copy.read_bytes()
+    for damaged in (whole[:-1], whole[:40] + b"x" + whole[41:], b"", b"x" * 100):
+        copy.write_bytes(damaged)
+        assert read_locations([one, two], cache=True).blocks == plain.blocks
+        assert copy.read_bytes() == whole
+    one.write_text(HEAD + BODY.replace("|96|2020", "|64|2020"))
+    assert where(read_locations([one, two], cache=True), "198.51.100.70") is None
+    # Where no folder can be made it goes without.
+    (tmp_path / "file").write_text("")
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "file"))
+    assert read_locations([one, two], cache=True)
+
+
+def test_a_command_keeps_large_location_data_unless_told_not_to(tmp_path: Path) -> None:
+    many = "".join(f"registry|FR|ipv4|10.{n // 256}.{n % 256}.0|256|20200101|allocated|{n}\n" for n in range(26000))
+    (tmp_path / "a.txt").write_text(HEAD + BODY + many)
+    (tmp_path / "rules.v4").write_text(
+        "*filter\n:INPUT DROP [0:0]\n-A INPUT -i eth0 -p tcp --dport 443 -j ACCEPT\nCOMMIT\n"
+    )
+    words = ("geo", "reach", "rules.v4", "--geo", "a.txt", "--side", "eth0=outside", "--json")
+    env = {"XDG_CACHE_HOME": str(tmp_path / "cache")}
+    without = run(*words, "--no-cache", cwd=tmp_path, env=env)
+    assert (without.returncode, (tmp_path / "cache").exists()) == (0, False), without.stderr
+    told = [run(*words, cwd=tmp_path, env=env).stdout for _ in range(2)]
+    assert told == [without.stdout] * 2
+    assert len(list((tmp_path / "cache/aiguille").iterdir())) == 1

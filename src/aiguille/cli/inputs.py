@@ -56,6 +56,7 @@ def read_estate(
                 dialects=getattr(arguments, "dialect", ()),
                 as_of=arguments.as_of,
                 geo=getattr(arguments, "geo", ()),
+                cache=not getattr(arguments, "no_cache", False),
                 sides=_sides(arguments),
                 administrators=[who for who, _ in getattr(arguments, "administrator", ())],
                 progress=described,

@@ -173,6 +173,11 @@ def add_geo(parser: argparse.ArgumentParser) -> None:
         type=Path,
         help="location data: registry statistics or MMDB; repeatable, later files win",
     )
+    parser.add_argument(
+        "--no-cache",
+        action="store_true",
+        help="neither keep large location data compiled in the cache folder nor use it",
+    )
 
 
 def add_as_of(parser: argparse.ArgumentParser) -> None:

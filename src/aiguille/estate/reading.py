@@ -50,6 +50,7 @@ def read(
     administrators: Iterable[Addresses] = (),
     progress: Callable[[int, int], None] | None = None,
     piped: bytes | None = None,
+    cache: bool = False,
 ) -> Estate:
     """Read exports, folders of exports and engagement files into an estate.
 
@@ -62,6 +63,7 @@ def read(
     administrators: addresses that administrators come from, beside those of the engagement
     progress: called with how many exports of how many are read
     piped: the bytes that the path ``-`` stands for
+    cache: whether large location data is kept in compiled form in the user's cache folder
 
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
     engagement or dialect file or an unknown format.
@@ -73,7 +75,7 @@ def read(
         look(path, wanted, found)
     found.jobs = list(joined(found.jobs))
     found.jobs = list(with_printed(found))
-    locations = _locations([*found.geo, *_each(geo)])
+    locations = _locations([*found.geo, *_each(geo)], cache=cache)
     devices: list[Device] = []
     for number, job in enumerate(found.jobs, 1):
         try:
@@ -167,13 +169,13 @@ def _each(paths: str | Path | Iterable[str | Path]) -> list[Path]:
     return [Path(paths)] if isinstance(paths, str | Path) else [Path(path) for path in paths]
 
 
-def _locations(paths: Sequence[Path]) -> Locations:
+def _locations(paths: Sequence[Path], *, cache: bool) -> Locations:
     """What is known of where addresses are."""
     if not paths:
         return Locations()
     from aiguille.readers.locations import read_locations
 
-    return read_locations(paths)
+    return read_locations(paths, cache=cache)
 
 
 def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> list[str]:

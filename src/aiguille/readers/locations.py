@@ -7,37 +7,51 @@ exchange format, version 2); the latter are read by maxminddb.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_network
+from ipaddress import IPv4Address, IPv6Address, IPv6Network
 from itertools import pairwise
 from pathlib import Path
 from socket import AF_INET, AF_INET6, inet_pton
 
 from aiguille.model import Addresses, Block, Locations, UsageError, joined, overlaid
+from aiguille.readers.kept import LEAST, kept
 from aiguille.readers.whole import whole
 
 _MMDB_END = b"\xab\xcd\xefMaxMind.com"
-_V4_INSIDE = IPv6Network("::/96")
-_ALIASES = tuple(map(IPv6Network, ("::ffff:0:0/96", "2002::/16", "2001::/32")))
+_ALIASES = tuple(
+    (int(one.network_address), int(one.broadcast_address))
+    for one in map(IPv6Network, ("::ffff:0:0/96", "2002::/16", "2001::/32"))
+)
 """IPv4 again, mapped, 6to4 and Teredo, in the tree of an MMDB file."""
 
 
-def read_locations(paths: Iterable[Path], within: Sequence[Addresses] | None = None) -> Locations:
+def read_locations(
+    paths: Iterable[Path], within: Sequence[Addresses] | None = None, *, cache: bool = False
+) -> Locations:
     """Read location files; raises UsageError with file, line and what is wrong.
 
     within: where nothing but what is around these addresses is asked for, which MMDB files are built to look up
+    cache: whether large files are kept in compiled form in the user's cache folder, see `kept`
     """
-    blocks: dict[int, tuple[Block, ...]] = {4: (), 6: ()}
-    sources = []
-    for path in paths:
-        data = whole(path, "location data")
-        if _MMDB_END in data[-128 * 1024 :]:
-            found, described = _mmdb(path) if within is None else _mmdb_around(path, within)
-        else:
-            found, described = _statistics(path, data)
-        for family, one in found.items():
-            blocks[family] = overlaid(blocks[family], _disjoint(one))
-        sources.append(f"{path}: {described}")
-    return Locations({family: one for family, one in blocks.items() if one}, tuple(sources))
+    files = [(path, whole(path, "location data")) for path in paths]
+
+    def make() -> tuple[dict[int, tuple[Block, ...]], list[str]]:
+        blocks: dict[int, tuple[Block, ...]] = {4: (), 6: ()}
+        said = []
+        for path, data in files:
+            if _MMDB_END in data[-128 * 1024 :]:
+                found, described = _mmdb(path) if within is None else _mmdb_around(path, within)
+            else:
+                found, described = _statistics(path, data)
+            for family, one in found.items():
+                # Nothing to overlay takes no walk through either.
+                blocks[family] = overlaid(blocks[family], _disjoint(one)) if blocks[family] else _disjoint(one)
+            said.append(described)
+        return blocks, said
+
+    worth = cache and within is None and sum(len(data) for _, data in files) >= LEAST
+    blocks, described = kept([data for _, data in files], make) if worth else make()
+    sources = tuple(f"{path}: {said}" for (path, _), said in zip(files, described, strict=True))
+    return Locations({family: one for family, one in blocks.items() if one}, sources)
 
 
 def _disjoint(blocks: list[Block]) -> tuple[Block, ...]:
@@ -120,12 +134,14 @@ def _mmdb(path: Path) -> tuple[dict[int, list[Block]], str]:
             described = f"{reader.metadata().database_type}, {reader.metadata().build_epoch}"
             for network, record in reader:
                 code = _country(record)
-                network = ip_network(str(network))
-                if code is None or (isinstance(network, IPv6Network) and any(network.subnet_of(a) for a in _ALIASES)):
+                if code is None:
                     continue
-                first, last = int(network.network_address), int(network.broadcast_address)
-                inside = isinstance(network, IPv6Network) and network.subnet_of(_V4_INSIDE)
-                out[4 if inside or network.version == 4 else 6].append((first, last, code))
+                first = int(network.network_address)
+                last = first + (1 << network.max_prefixlen - network.prefixlen) - 1
+                if network.version == 6 and any(low <= first and last <= high for low, high in _ALIASES):
+                    continue
+                # The lowest addresses of such a tree are those of IPv4 (RFC 4291, 2.5.5.1).
+                out[4 if last < 1 << 32 else 6].append((first, last, code))
     except (maxminddb.InvalidDatabaseError, ValueError, OSError) as error:
         raise UsageError(f"{path}: the MMDB file cannot be read ({error})") from error
     return out, described
