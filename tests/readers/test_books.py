@@ -12,7 +12,7 @@ from aiguille.model import Device
 from aiguille.readers import mapped
 from aiguille.readers.files import decode
 from aiguille.readers.mapped.loading import load
-from tests.readers.test_firewall_files import verdicts
+from tests.readers.test_firewall_files import deciders, verdicts
 
 LODGE = r"""
 dialect: lodge
@@ -132,7 +132,7 @@ def test_names_are_looked_up_in_the_book_of_their_wing(seed: int) -> None:
                 pairs[into, out] = (entries, chance.random() < 0.3)
     device = lodge(pairs)
     assert not device.ledger.unread, [entry.why for entry in device.ledger.unread]
-    packets, expected = [], ""
+    packets, expected, rules = [], "", []
     for _ in range(60):
         into, out = chance.sample(list(WINGS), 2)
         source = chance.choice(
@@ -146,4 +146,7 @@ def test_names_are_looked_up_in_the_book_of_their_wing(seed: int) -> None:
         entries, admits = pairs.get((into, out), ([], False))
         taking = next((one for one in entries if one.takes(into, out, source, end, protocol, port)), None)
         expected += "A" if (taking.admits if taking is not None else admits) else "D"
+        default = f"between {into} and {out}" if (into, out) in pairs else ""
+        rules.append(f"entry {taking.name}" if taking is not None else default)
     assert verdicts(device, *packets) == expected
+    assert deciders(device, *packets) == rules

@@ -39,6 +39,17 @@ def verdicts(device: Device, *sentences: str) -> str:
     return out
 
 
+def deciders(device: Device, *sentences: str) -> list[str]:
+    """For each packet the first line of the rule that decides it, "" for the end of a chain, "?" where that is open."""
+    prober = Prober(Programs(device))
+    out = []
+    for sentence in sentences:
+        rules = [way.decided_by.rule for way in prober.probe(packet(sentence)).ways]
+        lines = ["" if rule is None else device.text(rule.where)[0].strip() for rule in rules]
+        out.append(lines[0] if len(lines) == 1 else "?")
+    return out
+
+
 def statements(device: Device) -> set[str]:
     """The places whose rules stand for themselves."""
     return {str(rule.where) for base in device.rulebases for _, rule in base.rules() if not rule.implied}

@@ -13,7 +13,7 @@ from aiguille.readers import mapped
 from aiguille.readers.files import decode
 from aiguille.readers.mapped.loading import load
 from aiguille.readers.mapped.spec import Block, Keyword, Sentence, TextStructure
-from tests.readers.test_firewall_files import verdicts
+from tests.readers.test_firewall_files import deciders, verdicts
 from tests.readers.test_structures import read as tree_of
 
 HOLLIN = r"""
@@ -163,7 +163,7 @@ def test_sentences_decide_as_they_were_meant(seed: int) -> None:
     chance.shuffle(shown)
     device = hollin(HEAD + "\n".join(shown) + "\n")
     assert not device.ledger.unread, [entry.why for entry in device.ledger.unread]
-    packets, meant = [], ""
+    packets, meant, rules = [], "", []
     for _ in range(60):
         zone = chance.choice(list(PORTS))
         source, end = chance.sample(["10.8.1.50", "10.8.1.51", "10.8.1.9", "10.8.2.20", "10.8.2.21", "198.51.100.7"], 2)
@@ -172,7 +172,9 @@ def test_sentences_decide_as_they_were_meant(seed: int) -> None:
         packets.append(f"{protocol} from {source}:40000 to {end}:{port} entering {PORTS[zone]} leaving {out}")
         taking = next((one for one in lets if one.takes(zone, source, end, protocol, port)), None)
         meant += "A" if taking is not None and taking.passes else "D"
+        rules.append("" if taking is None else f"let {taking.number}")
     assert verdicts(device, *packets) == meant, shown
+    assert [" ".join(line.split()[:2]) for line in deciders(device, *packets)] == rules, shown
 
 
 def test_what_keywords_take() -> None:

@@ -37,9 +37,10 @@ class Locations(Struct, frozen=True, eq=False, dict=True):
             return None
         return self.blocks[family][at]
 
-    def countries(self) -> tuple[str, ...]:
-        """Every country that has a range, sorted."""
-        return tuple(sorted({code for held in self._by_country.values() for code in held}))
+    def countries(self, family: int = 0) -> tuple[str, ...]:
+        """Every country that has a range, of one family if that is given, sorted."""
+        found = [held for of, held in self._by_country.items() if family in (0, of)]
+        return tuple(sorted({code for held in found for code in held}))
 
     def of(self, family: int, codes: Iterable[str]) -> tuple[tuple[int, int], ...]:
         """The ranges of some countries."""

@@ -167,7 +167,7 @@ def show_reach(console: Console, estate: Estate, found: Sequence[Reach]) -> None
                 f"{one.place}, {one.rule.where or 'built in'}".replace(f"{one.rule.where}", _short(str(one.rule.where)))
             )
             at = "the device" if one.direction is Direction.TO_DEVICE else "behind it"
-            rows.add_row(visible(one.what), at, f"IPv{one.family}", _countries(one), by)
+            rows.add_row(visible(one.what), at, f"IPv{one.family}", _countries(one, estate.locations), by)
         console.print(Padding(rows, (0, 0, 0, 2)))
 
 
@@ -175,13 +175,22 @@ def _short(where: str) -> str:
     return where.rpartition("/")[2]
 
 
-def _countries(one: Reach) -> Text:
+def _countries(one: Reach, locations: Locations) -> Text:
     if not one.countries:
         return Text(f"none the data knows: {spell_sources(one.sources, one.family)}", "dim")
-    described = [f"{c.code} {_share(c.share)}" for c in one.countries[:_SHOWN]]
-    if len(one.countries) > _SHOWN:
-        described.append(f"{len(one.countries) - _SHOWN} more")
-    text = Text(", ".join(described))
+    known = locations.countries(one.family)
+    in_part = {c.code: c.share for c in one.countries if c.share < 1}
+    left_out = {code: 0.0 for code in known if code not in {c.code for c in one.countries}} | in_part
+    if not left_out and len(known) > 1:
+        text = Text(f"everywhere: all of {len(known)} countries")
+    elif len(left_out) <= _SHOWN < len(known) - len(left_out):
+        less = ", ".join(f"{code} {_share(share) if share else 'none'}" for code, share in sorted(left_out.items()))
+        text = Text(f"everywhere, but of {less}")
+    else:
+        described = [f"{c.code} {_share(c.share)}" for c in one.countries[:_SHOWN]]
+        if len(one.countries) > _SHOWN:
+            described.append(f"{len(one.countries) - _SHOWN} more")
+        text = Text(", ".join(described))
     if one.outside_data:
         text.append(" and elsewhere", "dim")
     return text
