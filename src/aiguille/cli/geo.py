@@ -56,7 +56,7 @@ def _lookup(arguments: argparse.Namespace) -> int:
         wanted = [options.network(text) for text in arguments.addresses]
     except argparse.ArgumentTypeError as error:
         raise UsageError(str(error)) from error
-    locations = read_locations(files, wanted)
+    locations = read_locations(files, wanted, cache=not arguments.no_cache)
     places = [geo.place(locations, one) for one in wanted]
     output.report(
         arguments,

@@ -38,7 +38,7 @@ def read_locations(
         blocks: dict[int, tuple[Block, ...]] = {4: (), 6: ()}
         said = []
         for path, data in files:
-            if _MMDB_END in data[-128 * 1024 :]:
+            if _is_mmdb(data):
                 found, described = _mmdb(path) if within is None else _mmdb_around(path, within)
             else:
                 found, described = _statistics(path, data)
@@ -48,10 +48,16 @@ def read_locations(
             said.append(described)
         return blocks, said
 
-    worth = cache and within is None and sum(len(data) for _, data in files) >= LEAST
+    # To look a few addresses up in an MMDB file takes less than the copy.
+    looked_up = within is not None and any(_is_mmdb(data) for _, data in files)
+    worth = cache and not looked_up and sum(len(data) for _, data in files) >= LEAST
     blocks, described = kept([data for _, data in files], make) if worth else make()
     sources = tuple(f"{path}: {said}" for (path, _), said in zip(files, described, strict=True))
     return Locations({family: one for family, one in blocks.items() if one}, sources)
+
+
+def _is_mmdb(data: bytes) -> bool:
+    return _MMDB_END in data[-128 * 1024 :]
 
 
 def _disjoint(blocks: list[Block]) -> tuple[Block, ...]:
