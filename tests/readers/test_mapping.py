@@ -389,3 +389,9 @@ rulebases: [{name: all, at: %s, direction: through-device, rule: {action: {is: a
         part = read(mapping % ("rule/via", "in-zone: '@2'"), f"{line}\n20) via ok\n")
         (doubts, *_) = [rule.qualifiers for base in part.rulebases for _, rule in base.rules()]
         assert [doubt.name for doubt in doubts] == ["not understood"], line
+    shared = mapping.replace(
+        "at: %s, direction: through-device, rule:", "direction: through-device, lists: [{at: rule, shares: true, rule:"
+    )
+    shared = shared.replace("'@1', words", "via, words").replace("}, unmatched", "}}], unmatched")
+    (chain,) = read(shared % "in-zone: '@9'", "1) via ok from x\n2) via ok\n").rulebases[0].chains
+    assert chain.rules[0].qualifiers == (), "what else such a statement holds is no condition"

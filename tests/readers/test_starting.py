@@ -238,6 +238,19 @@ CASES: dict[str, tuple[str, type, list[dict[str, Any]]]] = {
         {"name": "12", "logged": True, "matches": {"zone in": ["office"], "zone out": ["dmz"]}, "qualifiers": ["word", "word"]},
         {"name": "13", "action": "accept"}, {"name": "14", "logged": False}, {"name": "15", "action": "drop", "logged": True},
     ]),
+    "what is taken back is no record of it": (
+        ("# box\nrule 1 permit from 10.0.1.1 to 10.0.2.1 log\nrule 2 permit from 10.0.1.2 to 10.0.2.2 no log\n"
+         "rule 3 deny from 10.0.1.3 never log\n"),
+        TextStructure, [{"logged": True, "qualifiers": []},
+                        {"logged": False, "qualifiers": ["no-log"], "matches": {"destination": ["10.0.2.2"]}},
+                        {"logged": False, "qualifiers": ["never-log"]}]),
+    "a sign that may turn round stays a word": (
+        "# box\nrule 1 permit ! 10.0.1.1 : 10.0.2.1\nrule 2 deny ! 10.0.1.2 : 10.0.2.2\n", TextStructure,
+        [{"qualifiers": ["word", "word"]}, {"qualifiers": ["word", "word"]}]),
+    "two addresses that only their places tell apart": (
+        "# box\nway 1 pass 10.0.1.1 10.0.2.1\nway 2 block 10.0.1.2 10.0.2.2\n", TextStructure,
+        [{"matches": {"source": ["10.0.1.1"], "destination": ["10.0.2.1"]}},
+         {"matches": {"source": ["10.0.1.2"], "destination": ["10.0.2.2"]}}]),
     "a line a rule": (LINES, TextStructure, [
         {"action": "accept", "comment": "pay here",
          "matches": {"source": ["10.0.1.0/24"], "destination": ["10.0.0.7"], "destination port": ["443"]}},

@@ -163,6 +163,7 @@ class _Builder:
         self.used: list[Node] = []
         self.strays: list[Node] = []
         self.in_part: list[Node] = []
+        self.sharing: set[Span] = set()
 
     def device(self, name: str) -> Device:
         """The device, its ledger still open."""
@@ -185,6 +186,7 @@ class _Builder:
         rules.zone_names = frozenset(z.name for z in zones if z.interfaces or z.side not in (None, Side.DEVICE))
         rules.own_zones = frozenset(zone.name.lower() for zone in zones if zone.side is Side.DEVICE)
         rules.service_names = frozenset(one.name for one in services)
+        rules.sharing = self.sharing
         rules.schedules = {one.name: one.text for one in schedules}
         rules.ignored = administering.ignored = frozenset(self.ignored)
         administration = administering.administration()
@@ -240,7 +242,7 @@ class _Builder:
         known = _as_far_as_read(device, ledger, answering=guard is not None and guard.services_on_interfaces)
         bases = known.rulebases
         if self.strays or self.in_part:
-            bases = tuple(with_strays(base, self.strays, self.in_part) for base in bases)
+            bases = tuple(with_strays(base, self.strays, self.in_part, self.sharing) for base in bases)
         return replace(known, rulebases=bases, ledger=ledger, secrets=secrets)
 
     def _leftover(self, node: Node, others: dict[Node, str]) -> None:

@@ -19,10 +19,6 @@ from aiguille.readers.mapped.values import Extractor
 
 _ADDRESSES = ("source", "destination")
 _PORTS = ("source_port", "destination_port")
-_FIELDS = (
-    *("time", "verdict", "rule", "prefix", "in_interface", "out_interface"),
-    *(*_ADDRESSES, "protocol", *_PORTS),
-)
 
 
 class LogRecord(Struct, frozen=True):
@@ -116,7 +112,8 @@ def try_log(dialect: Dialect, file: ExportFile, devices: Sequence[Device] = ()) 
 
 def _record(get: Extractor, node: Node, m: LogMap, number: int) -> LogRecord:
     """One record; raises NotUnderstoodError for a word that is not what it should be."""
-    said = {name: _said(get, node, getattr(m, name), _READERS.get(name)) for name in _FIELDS}
+    fields = (name for name in LogRecord.__struct_fields__ if name != "line")
+    said = {name: _said(get, node, getattr(m, name), _READERS.get(name)) for name in fields}
     if not said["source"] or not said["destination"]:
         raise NotUnderstoodError("no source or no destination stands where the dialect says", node.head)
     return LogRecord(number, **said)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 from msgspec.structs import replace
 
@@ -43,6 +43,7 @@ _BASES = {
 """Where rules of each direction have their say. Translations stand where the kernel does them (nft(8), priorities)."""
 
 
+_NOT_UNDERSTOOD = "not understood"
 _TO = (Field.OUT_ZONE, Field.DESTINATION)
 _FROM = (Field.IN_ZONE, Field.SOURCE)
 
@@ -74,11 +75,13 @@ class Rules(RuleContext):
     zone_names: the zones the export lists as something else than the device
     own_zones: the zones it says are the device, in lower case
     numbered: whether the list read last numbers its rules itself, so that people know them by these numbers
+    sharing: where the rules of lists stand whose statements say other things too
     """
 
     zone_names: frozenset[str] = frozenset()
     own_zones: frozenset[str] = frozenset()
     numbered = False
+    sharing: set[Span] = set()  # noqa: RUF012 - set once by the builder
 
     def rulebase(self, m: RulebaseMap) -> Rulebase:
         if m.chains:
@@ -122,7 +125,7 @@ class Rules(RuleContext):
             if not name:
                 # Which chain it stands in was not understood, so it may decide packets in any of them.
                 self.ledger.problem(rule.where, "its chain or direction is not understood; it may match in every one")
-                doubt = Qualifier("not understood", "its chain or direction")
+                doubt = Qualifier(_NOT_UNDERSTOOD, "its chain or direction")
                 rule = replace(rule, qualifiers=(*rule.qualifiers, doubt))
                 places = tuple(one.name for one in m.chains)
             for place in places:
@@ -283,9 +286,11 @@ class Rules(RuleContext):
                 continue
             chain = self.get.setting(node, one.rule.chain, read_text)
             rule = MappedRuleReader(self, node, one.rule, shares=one.shares).rule(number, direction)
+            if one.shares:
+                self.sharing.add(rule.where)
             if node in unplaced:
                 rule = replace(
-                    rule, qualifiers=(*rule.qualifiers, Qualifier("not understood", "its place in the order"))
+                    rule, qualifiers=(*rule.qualifiers, Qualifier(_NOT_UNDERSTOOD, "its place in the order"))
                 )
             yield chain.value if chain.known else "", rule
 
@@ -294,10 +299,10 @@ _STRAYS = 20
 """Unread statements of a block that are put among its rules one by one; of more the first stands for all, above every rule."""
 
 
-def with_strays(base: Rulebase, strays: Sequence[Node], in_part: Sequence[Node] = ()) -> Rulebase:
+def with_strays(base: Rulebase, strays: Sequence[Node], in_part: Sequence[Node], sharing: Collection[Span]) -> Rulebase:
     """The rule base, with what stands unread among its rules as rules that may do anything: nobody knows that they are none.
 
-    in_part: statements with words that nothing asked for
+    in_part: statements with words that nothing asked for; sharing: rules whose statements say other things too
     """
     held: dict[Node, list[Node]] = {}
     for stray in strays:
@@ -305,6 +310,7 @@ def with_strays(base: Rulebase, strays: Sequence[Node], in_part: Sequence[Node] 
             held.setdefault(stray.parent, []).append(stray)
     beside = {one.head: one.name for one in in_part if any(child.where == one.head for child in one.children)}
     beside |= {one.where: one.name for one in strays}
+    beside = {where: name for where, name in beside.items() if where not in sharing}
     chains = []
     for chain in base.chains:
         chain = replace(chain, rules=tuple(_with_rest_of_line(rule, beside) for rule in chain.rules))
@@ -323,9 +329,9 @@ def with_strays(base: Rulebase, strays: Sequence[Node], in_part: Sequence[Node] 
 def _with_rest_of_line(rule: Rule, beside: Mapping[Span, str]) -> Rule:
     """A rule that only may match where the rest of its own line was not understood: that may be a condition of it."""
     name = beside.get(rule.where)
-    if name is None or rule.built_in:
+    if name is None or rule.built_in or any(one.name == _NOT_UNDERSTOOD for one in rule.qualifiers):
         return rule
-    return replace(rule, qualifiers=(*rule.qualifiers, Qualifier("not understood", f"'{name}', on its line")))
+    return replace(rule, qualifiers=(*rule.qualifiers, Qualifier(_NOT_UNDERSTOOD, f"'{name}', on its line")))
 
 
 def _among(rules: Sequence[Rule], parent: Node, group: Sequence[Node]) -> Iterator[tuple[int, Rule]]:
@@ -361,7 +367,7 @@ def _stray(node: Node, number: int) -> Rule:
         action=Action.UNKNOWN,
         match=Match(()),
         action_text=node.name,
-        qualifiers=(Qualifier("not understood", f"what '{node.name}' is"),),
+        qualifiers=(Qualifier(_NOT_UNDERSTOOD, f"what '{node.name}' is"),),
     )
 
 

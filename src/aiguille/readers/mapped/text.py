@@ -15,7 +15,8 @@ from aiguille.readers.mapped.sentences import Sorter
 from aiguille.readers.mapped.spec import Block, TextStructure
 from aiguille.readers.mapped.tree import DEPTH_LIMIT, Asides, Node, Token
 
-_NUMBER = re.compile(r"[0-9]{1,9}[.):]?")
+NUMBER = re.compile(r"[0-9]{1,9}[.):]?")
+"""How statements of a numbered list begin."""
 _BLOCK, _PHRASE, _SECTION, _INDENT = "block", "phrase", "section", "indentation"
 
 
@@ -248,7 +249,7 @@ class _Parser:
         """The statement collected so far as name, words, pairs below it, first and last line; and begin the next."""
         statement, self.statement = self.statement, []
         listed, self.listed = self.listed, set()
-        if self.structure.numbered and isinstance(number := statement[0], Token) and _NUMBER.fullmatch(number.text):
+        if self.structure.numbered and isinstance(number := statement[0], Token) and NUMBER.fullmatch(number.text):
             bare = number.part(number.text.rstrip(".):"), 0)
             statement = [replace(number, text=self.structure.numbered), bare, *statement[1:]]
         first, last = statement[0], _last_line(statement)

@@ -205,7 +205,9 @@ def groups(root: Node, sentences: Found = NONE) -> list[Group]:
         _note_exceptions(group, sentences)
     known = frozenset(v for one in found.values() if one.name_field is not None for v in one.name_field.values)
     for group in found.values():
-        _join_tail(group, known)
+        # Of the words of a rule that only their places tell apart one may be a source, the next a destination.
+        if group.action is None:
+            _join_tail(group, known)
     return list(found.values())
 
 
@@ -249,7 +251,7 @@ def _note_exceptions(group: Group, sentences: Found) -> None:
     for one in group.fields.values():
         one.negated_by = sentences.negated.get(one.path, "")
         parts = re.split(r"[^a-z]+", one.path.lower())
-        if not any(word in parts for word in hints.EXCEPT) or one.path.startswith("@"):
+        if not hints.takes_back([part for part in parts if part]) or one.path.startswith("@"):
             continue
         one.excepts = True
         if one.path in sentences.excepting:

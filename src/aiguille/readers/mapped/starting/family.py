@@ -28,6 +28,7 @@ from aiguille.readers.mapped.spec import (
 )
 from aiguille.readers.mapped.starting.sentences import NONE, Found, find_sentences
 from aiguille.readers.mapped.structure import parse
+from aiguille.readers.mapped.text import NUMBER
 from aiguille.readers.mapped.tree import Tree
 
 _PAIR = re.compile(r"(?:^|\s)[\w.-]+([=])(?:\"[^\"]*\"|[^\s=]+)")
@@ -36,7 +37,6 @@ _ASSIGNMENT = re.compile(r"\s*[\w .-]+\s*[=:]\s*\S.*")
 _FRAMED = re.compile(r"(?P<mark>[=#*+~-]{2,})\s+(?P<name>\S.*?)\s+(?P=mark)")
 _PUNCTUATION = re.compile(r"\s*([^\w\s\"'\[\](){}<>=./-]{1,3})(?=\s|$)")
 _CONTINUED = re.compile(r"\s([\\+&_])$")
-_NUMBERED = re.compile(r"[0-9]{1,9}[.):]?")
 _BLOCKS = (("{", "}"), ("(", ")"))
 _LISTS = (("[", "]"), ("(", ")"), ("{", "}"))
 _CONTINUES = ("\\", "+", "&", "_", "...", "…")
@@ -188,7 +188,7 @@ def _text(lines: Sequence[str]) -> TextStructure:
         None,
     )
     firsts = [line.split()[0] for line in described if not line[0].isspace()]
-    numbers = sum(bool(_NUMBERED.fullmatch(word)) for word in firsts)
+    numbers = sum(bool(NUMBER.fullmatch(word)) for word in firsts)
     return TextStructure(
         numbered="rule" if numbers > 1 and numbers * 4 >= len(firsts) and "rule" not in firsts else "",
         comments=comments,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 IN = ("out-of", "from", "in", "by", "incoming", "src", "source", "of", "arriving", "entering")
 OUT = ("into", "to", "toward", "out", "outgoing", "dst", "dest", "destination", "leaving")
 SOURCE = ("src", "source", "from", "of", "sender", "origin")
@@ -42,11 +44,21 @@ ZONES = ("zone", "area", "side", "lane", "segment", "network", "bundle")
 ORDER = ("no", "nr", "number", "seq", "position", "order", "seat")
 SECRET = ("password", "passwd", "secret", "proof", "hash", "token", "passphrase", "psk")
 EXCEPT = ("except", "excepting", "excluding", "exclude", "excluded", "but", "not", "without", "save", "minus", "unless")
+DENYING = ("no", "never")
+"""Words that turn the one behind them round, but say nothing alone: a column "No" holds numbers."""
 PREPOSITIONS = (
     *("from", "to", "toward", "towards", "into", "out", "of", "in", "on", "at", "by", "via", "through", "over", "for", "with"),
     *("using", "when", "while", "during", "until", "under", "as", "is", "are", "means", "holds", "has", "then", "do"),
 )  # fmt: skip
 """Words that lead to the next part of a sentence."""
+
+
+def takes_back(words: Sequence[str]) -> bool:
+    """Whether words in a row take something out, or back: "but not from", "no log"."""
+    low = [word.lower() for word in words]
+    return any(word in EXCEPT for word in low) or (len(low) > 1 and low[0] in DENYING)
+
+
 MOVING = (
     "coming",
     "going",

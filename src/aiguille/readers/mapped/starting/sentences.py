@@ -21,6 +21,8 @@ from aiguille.readers.mapped.tree import Node, Token
 
 _PLAIN = re.compile(r"[^\W\d_]+(?:[-_][^\W\d_]+)*")
 _SIGNS = {"=": "is", ":=": "is", "->": "to", "=>": "to", "<-": "from"}
+_BETWEEN = frozenset((":", "::", "|", "||", "/", ">", ">>", "--"))
+"""Signs that part columns; none of those by which people turn a condition round."""
 _LINKING = ("and", "or")
 _NOT = ("not", "no")
 _KEYWORDS = frozenset(
@@ -184,7 +186,7 @@ class _Grammar:
                 use.turned = use.turned or turned
                 if before is not None:
                     use.behind.add(before)
-                before = before if _excepts(phrase) else phrase
+                before = before if hints.takes_back(phrase) else phrase
 
     def _phrase(self, words: Sequence[_Word], at: int) -> _Phrase:
         """The keywords in a row that begin at a place, those that say all by themselves alone."""
@@ -194,9 +196,12 @@ class _Grammar:
             at += 1
         if out:
             return tuple(out)
+        if self._denies(words, at):
+            out.append(words[at].text)
+            at += 1
         while at < len(words) and not words[at].value and words[at].text in self.keywords:
             word = words[at].text
-            led = bool(out) and (out[-1].lower() in hints.EXCEPT or out[-1].lower() == "with")
+            led = bool(out) and (out[-1].lower() in (*hints.EXCEPT, *hints.DENYING) or out[-1].lower() == "with")
             if out and (out[-1].lower() in _ALONE or (word.lower() in _ALONE and not led)):
                 break
             if out and out[-1].lower() in hints.WAYS:
@@ -212,6 +217,13 @@ class _Grammar:
             at += 1
         return tuple(out)
 
+    def _denies(self, words: Sequence[_Word], at: int) -> bool:
+        """Whether a word takes back what the next one says: "no log"."""
+        if at + 1 >= len(words) or words[at].quoted or words[at].text.lower() not in hints.DENYING:
+            return False
+        behind = words[at + 1]
+        return not behind.value and behind.text in self.keywords and behind.text.lower() in _ALONE
+
     def columns(self) -> tuple[str, ...]:
         """The signs between columns, where all statements have the same at the same places: the number of a word finds it then."""
         signs = [
@@ -219,13 +231,13 @@ class _Grammar:
         ]
         between = {text for _, text in signs[0]}
         alike = all(one == signs[0] for one in signs)
-        return tuple(sorted(between)) if alike and between - _SIGNS.keys() and all(map(_is_sign, between)) else ()
+        return tuple(sorted(between)) if alike and between & _BETWEEN and between <= _BETWEEN | _SIGNS.keys() else ()
 
     def excepting(self) -> dict[str, str | None]:
         """What each exception is an exception of: the keyword it repeats, or the one it always stands behind."""
         out: dict[str, str | None] = {}
         for phrase, use in self.uses.items():
-            if not _excepts(phrase):
+            if not hints.takes_back(phrase):
                 continue
             rest = tuple(word for word in phrase if word.lower() not in hints.EXCEPT)
             owners = {rest} if rest else use.behind
@@ -260,10 +272,6 @@ def _is_protocol(text: str) -> bool:
         return False
 
 
-def _is_sign(text: str) -> bool:
-    return not any(one.isalnum() or one in "*\"'" for one in text)
-
-
 def _bare(text: str) -> str:
     """A word without the sign that parts it from the next; such signs alone are words where they may part columns."""
     return text if text in _SIGNS or text == ":" else text.rstrip(",;:")
@@ -283,10 +291,6 @@ def _keyword(phrase: _Phrase, use: _Use) -> Keyword:
     if not any(use.takes):
         return Keyword(said, "none")
     return Keyword(said, "word" if use.quoted and set(use.takes) == {1} else "words")
-
-
-def _excepts(phrase: _Phrase) -> bool:
-    return any(word.lower() in hints.EXCEPT for word in phrase)
 
 
 def _name(phrase: _Phrase) -> str:
