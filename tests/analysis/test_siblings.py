@@ -7,7 +7,8 @@ from datetime import date
 import pytest
 from msgspec.structs import replace
 
-from aiguille.analysis.siblings import features, likeness, oddities, siblings_of
+from aiguille.analysis.outlines import surroundings
+from aiguille.analysis.siblings import Oddity, features, likeness, oddities
 from aiguille.model import Device, Estate
 from tests.baseline.devices import gate, perimeter
 
@@ -28,17 +29,23 @@ def estate(*devices: Device) -> Estate:
     return Estate(devices, date(2026, 11, 30))
 
 
+def odd_ones(device: Device, devices: tuple[Device, ...]) -> list[Oddity]:
+    return oddities(device, surroundings(estate(*devices)).siblings[device.name])
+
+
 def test_siblings_share_a_tag_and_a_make() -> None:
     one, two, three = site("a", "5.1", "3", "swallow", "hut", "old"), site("b"), site("c", "5.1", "3", "swallow", "old")
     other = replace(perimeter(""), name="p", tags=("hut",), sources=())
-    words, found = siblings_of(estate(one, two, three, other), two)
-    assert (words, [d.name for d in found]) == ("tagged 'hut'", ["a", "b"])
+    groups = surroundings(estate(one, two, three, other)).siblings
+    assert {name: (group.words, group.size) for name, group in groups.items()} == {
+        "a": ("tagged 'hut'", 2), "b": ("tagged 'hut'", 2), "c": ("tagged 'old'", 2),
+    }  # fmt: skip
     # The larger group is taken; devices of one export are a group too.
     whole = estate(*(replace(d, sources=gate("").sources) for d in (one, two, three)))
-    words, found = siblings_of(whole, whole.devices[1])
-    assert (words, len(found)) == ("of export", 3)
+    group = surroundings(whole).siblings["b"]
+    assert (group.words, group.size) == ("of export", 3)
     alone = replace(one, tags=(), sources=())
-    assert siblings_of(estate(alone), alone) == ("", ())
+    assert not surroundings(estate(alone)).siblings
 
 
 @pytest.mark.parametrize(
@@ -52,16 +59,16 @@ def test_siblings_share_a_tag_and_a_make() -> None:
 )
 def test_what_all_others_agree_on_sets_one_apart(odd: tuple[str, str, str], told: list[tuple[str, str, str]]) -> None:
     devices = (site("a"), site("b"), site("c"), site("odd", *odd))
-    found = oddities(devices[3], devices)
+    found = odd_ones(devices[3], devices)
     assert [(o.what, o.theirs, o.mine) for o in found] == told
     assert all(o.where is not None for o in found)
-    assert oddities(devices[0], devices) == []
+    assert odd_ones(devices[0], devices) == []
 
 
 def test_nothing_is_odd_where_others_disagree_or_are_too_few() -> None:
     devices = (site("a", "5.1"), site("b", "5.2"), site("c", "5.3"))
-    assert oddities(devices[0], devices) == []
-    assert oddities(devices[0], devices[:2]) == []
+    assert odd_ones(devices[0], devices) == []
+    assert odd_ones(devices[0], devices[:2]) == []
 
 
 def test_a_rule_that_is_missing_is_told() -> None:
@@ -70,7 +77,7 @@ def test_a_rule_that_is_missing_is_told() -> None:
         name="bare",
         tags=("hut",),
     )
-    found = {o.what: (o.theirs, o.mine) for o in oddities(bare, (site("a"), site("b"), bare))}
+    found = {o.what: (o.theirs, o.mine) for o in odd_ones(bare, (site("a"), site("b"), bare))}
     assert found["rule 'web' of passages"] == ("accept", "")
     assert found["rule 'rest' of passages"] == ("drop", "")
 

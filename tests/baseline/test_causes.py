@@ -79,7 +79,7 @@ def test_what_goes_with_a_rule_is_found_by_auditing_without_it() -> None:
 )
 def test_how_much_work_mending_is(rule: str, policies: str, words: str) -> None:
     audit = audited(zoned(rule, policies=policies))
-    assert effort(causes(audit.findings)[0], audit.estate.devices) == words
+    assert effort(causes(audit.findings)[0]) == words
 
 
 def test_a_rule_that_hides_behind_another_mends_nothing_by_going() -> None:

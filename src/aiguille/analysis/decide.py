@@ -28,9 +28,11 @@ from aiguille.space import (
     Slices,
     box,
     covers,
+    holds,
     index_of,
     meets,
     overlap,
+    samples,
     subtract,
 )
 from aiguille.space.effort import spend
@@ -134,6 +136,18 @@ class Decider:
         better = (self._find(part, wanted, rows) for part in untouched[:_PARTS_LIMIT])
         return next((one for one in better if one is not None), found)
 
+    def exists(self, region: Box, wanted: Callable[[Ends], bool], step: int) -> bool:
+        """Whether `find` would succeed: mostly one of a few points of the region shows that it would."""
+        rows = self._near(step, region)
+        for part in self.program.regions(region):
+            if any(wanted(self._ends_among(rows, point)) for point in samples(part, self.program.space.tops)):
+                return True
+        return self._first(region, wanted, rows) is not None
+
+    def _ends_among(self, rows: Sequence[StepRow], point: tuple[int, ...]) -> Ends:
+        spend(1 + (len(rows) >> 2))
+        return Walks(self.program, (row for row in rows if holds(row.box, point))).everything()
+
     def _find(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
         found = self._likely(region, wanted, rows)
         if found is None or found.packet.in_interface != found.packet.out_interface:
@@ -218,8 +232,7 @@ class Decider:
 
     def ends(self, point: tuple[int, ...]) -> Ends:
         """All ways the walk of the packet at `point` can end."""
-        single: Box = tuple(IntervalSet.of(value) for value in point)
-        return Cut(self.program, single, self._rows).ends_at(point)
+        return self._ends_among(self._rows, point)
 
 
 class StepRow(Struct, frozen=True):
@@ -238,33 +251,18 @@ def rows_of(program: Program, skip: frozenset[int] = frozenset()) -> Iterator[St
                 yield StepRow(number, piece.box, piece.sure)
 
 
-class Cut:
-    """Rows of a program cut along one region, with the walk that decides what lies in a node."""
+class Walks:
+    """Rows of a program with the walk that decides what packets meet on it."""
 
-    def __init__(
-        self,
-        program: Program,
-        region: Box,
-        rows: Iterable[StepRow],
-        first: tuple[Axis, ...] = (),
-        last: tuple[Axis, ...] = (),
-        budget: int | None = None,
-    ) -> None:
-        """rows: in order of steps; those that miss the region are left out
-
-        first, last, budget: as for `Slices`
-        """
+    def __init__(self, program: Program, rows: Iterable[StepRow]) -> None:
+        """rows: in order of steps"""
         self.program = program
-        self.rows: list[StepRow] = []
+        self.rows = list(rows)
         self.sure = 0
         self.skips = 0
-        self.final = passed = 0
-        for row in rows:
-            passed += 1
-            if row.box is not EVERYTHING and not meets(row.box, region):
-                continue
-            bit = 1 << len(self.rows)
-            self.rows.append(row)
+        self.final = 0
+        for at, row in enumerate(self.rows):
+            bit = 1 << at
             kind = program.steps[row.step].kind
             if row.sure:
                 self.sure |= bit
@@ -272,32 +270,13 @@ class Cut:
                 self.skips |= bit
             elif kind in (Kind.ACCEPT, Kind.REFUSE):
                 self.final |= bit
-        spend(1 + (passed >> 2))
-        boxes = [row.box for row in self.rows]
-        nodes = BUDGET if budget is None else budget
-        self.slices = Slices(region, boxes, program.space.tops, first=first, last=last, budget=nodes)
         self._first_row: dict[int, int] = {}
         self._known: dict[tuple[int, int], Ends | None] = {}
 
-    def leaf(self, wanted: Callable[[Ends], bool]) -> Callable[[int, int], bool | None]:
-        def answer(alive: int, full: int) -> bool | None:
-            ends = self.ends(alive, full)
-            return None if ends is None else wanted(ends)
-
-        return answer
-
-    def ends_at(self, point: tuple[int, ...]) -> Ends:
-        alive = self.slices.alive
-        for axis in self.slices.axes:
-            value = point[axis]
-            for part in self.slices.classes[axis]:
-                if any(first <= value <= last for first, last in part.spans):
-                    alive &= part.signature
-                    break
-        found = self.ends(alive, alive)
-        if found is None:
-            raise LookupError("a single packet is always decided")
-        return found
+    def everything(self) -> Ends:
+        """All ends of packets that all the rows hold."""
+        every = (1 << len(self.rows)) - 1
+        return self._decided(every, every)
 
     def ends(self, alive: int, full: int) -> Ends | None:
         """All ends of the packets held by the pieces `alive`; None if a piece among them does not hold them all."""
@@ -308,6 +287,12 @@ class Cut:
         if key not in self._known:
             self._known[key] = self._walk(alive, full)
         return self._known[key]
+
+    def _decided(self, alive: int, full: int) -> Ends:
+        found = self.ends(alive, full)
+        if found is None:
+            raise LookupError("a single packet is always decided")
+        return found
 
     def _walk(self, alive: int, full: int) -> Ends | None:
         ends: set[End] = set()
@@ -412,6 +397,47 @@ class Cut:
             found = next((i for i, row in enumerate(self.rows) if row.step >= step), len(self.rows))
             self._first_row[step] = found
         return (1 << found) - 1
+
+
+class Cut(Walks):
+    """Rows of a program cut along one region, with the walk that decides what lies in a node."""
+
+    def __init__(
+        self,
+        program: Program,
+        region: Box,
+        rows: Iterable[StepRow],
+        first: tuple[Axis, ...] = (),
+        last: tuple[Axis, ...] = (),
+        budget: int | None = None,
+    ) -> None:
+        """rows: in order of steps; those that miss the region are left out
+
+        first, last, budget: as for `Slices`
+        """
+        every = list(rows)
+        super().__init__(program, (row for row in every if row.box is EVERYTHING or meets(row.box, region)))
+        spend(1 + (len(every) >> 2))
+        boxes = [row.box for row in self.rows]
+        nodes = BUDGET if budget is None else budget
+        self.slices = Slices(region, boxes, program.space.tops, first=first, last=last, budget=nodes)
+
+    def leaf(self, wanted: Callable[[Ends], bool]) -> Callable[[int, int], bool | None]:
+        def answer(alive: int, full: int) -> bool | None:
+            ends = self.ends(alive, full)
+            return None if ends is None else wanted(ends)
+
+        return answer
+
+    def ends_at(self, point: tuple[int, ...]) -> Ends:
+        alive = self.slices.alive
+        for axis in self.slices.axes:
+            value = point[axis]
+            for part in self.slices.classes[axis]:
+                if any(first <= value <= last for first, last in part.spans):
+                    alive &= part.signature
+                    break
+        return self._decided(alive, alive)
 
 
 _ODD_SOURCES = {4: IntervalSet([(0, 0xFFFFFF)]), 6: IntervalSet([(0, 1)])}

@@ -14,7 +14,7 @@ from aiguille.analysis.witness import Chooser
 from aiguille.model import Direction, TooComplexError, UsageError
 from aiguille.model.spelling import spell_operand
 from aiguille.space import Axis, Cell, IntervalSet
-from aiguille.space.slices import full_cell
+from aiguille.space.boxes import full_cell
 
 
 class Pair(Struct, frozen=True):

@@ -19,9 +19,9 @@ from aiguille.model import (
     State,
     Translate,
 )
+from aiguille.space.boxes import overlap
 from aiguille.space.fields import EVERYTHING, UDP, Axis, Box, box
 from aiguille.space.intervals import IntervalSet
-from aiguille.space.slices import overlap
 
 BOXES = 64
 """Boxes of marked packets that are told apart; beyond, where they go is left open."""

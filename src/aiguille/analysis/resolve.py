@@ -43,6 +43,7 @@ from aiguille.model import (
     TranslationKind,
     Tuples,
 )
+from aiguille.space.boxes import meets, overlap, subtract
 from aiguille.space.effort import limited
 from aiguille.space.fields import (
     EVERYTHING,
@@ -59,7 +60,6 @@ from aiguille.space.fields import (
 )
 from aiguille.space.intervals import IntervalSet
 from aiguille.space.packetset import PacketSet
-from aiguille.space.slices import meets, overlap, subtract
 
 MASK_INTERVALS = 1 << 16
 """A mask with holes is expanded to at most this many intervals; beyond that the rule is kept as "may match"."""

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations
 
 from msgspec import Struct
 
-from aiguille.model import Device, Estate, Span
+from aiguille.model import Device, Estate, Source, Span
 from aiguille.model.facts import known_facts
 
 
@@ -24,36 +23,59 @@ class Oddity(Struct, frozen=True):
     where: Span | None
 
 
-def siblings_of(estate: Estate, device: Device) -> tuple[str, tuple[Device, ...]]:
-    """The devices of the same make that share a tag with this one, or its export, itself among them; the largest such group.
+class Siblings(Struct, frozen=True):
+    """Devices of one make that share a tag or an export, two or more, by what they have in common.
 
-    The group is given in words: "tagged 'hut'", or "of huts.json".
+    words: what they share: "tagged 'hut'", or "of huts.json"
+    likeness: see `likeness`
+    values: of each feature, how many have which value
+    order: the features of the first of them, and those of the second
+    first: the name of the first of them
     """
-    best: tuple[str, tuple[Device, ...]] = ("", ())
-    groups = [(f"tagged '{tag}'", [d for d in estate.devices if tag in d.tags]) for tag in device.tags]
-    if device.sources:
-        path = device.sources[0].path
-        groups.append((f"of {path}", [d for d in estate.devices if d.sources and d.sources[0].path == path]))
-    for words, members in groups:
-        alike = tuple(d for d in members if d.dialect == device.dialect)
-        if len(alike) > len(best[1]):
-            best = (words, alike)
-    return best
+
+    words: str
+    size: int
+    likeness: float
+    values: dict[str, dict[str, int]]
+    order: tuple[tuple[str, ...], tuple[str, ...]]
+    first: str
 
 
-def oddities(device: Device, siblings: Sequence[Device]) -> list[Oddity]:
+COMPARED = 200
+"""Siblings that are compared with one another at most, to see whether they were set up alike: the first ones."""
+
+
+def siblings_of(words: str, members: Sequence[tuple[str, Mapping[str, str]]]) -> Siblings:
+    """What siblings have in common.
+
+    words: what they share
+    members: the name of each, two at least, and its features
+    """
+    values: dict[str, dict[str, int]] = {}
+    for _, mine in members:
+        for what, value in mine.items():
+            counts = values.setdefault(what, {})
+            counts[value] = counts.get(value, 0) + 1
+    alike = _better_half([mine for _, mine in members[:COMPARED]])
+    order = (tuple(members[0][1]), tuple(members[1][1]))
+    return Siblings(words, len(members), alike, values, order, members[0][0])
+
+
+def oddities(device: Device, siblings: Siblings) -> list[Oddity]:
     """What all the others have in common and this device does not; at least two others are needed to agree."""
-    others = [features(one) for one in siblings if one is not device]
     mine = features(device)
+    others = siblings.size - 1
     out: list[Oddity] = []
-    if len(others) < 2:
+    if others < 2:
         return out
-    for what in dict.fromkeys([*(name for one in others for name in one), *mine]):
-        values = Counter(one[what][0] if what in one else "" for one in others)
-        ((theirs, count),) = values.most_common(1)
-        own = mine.get(what, ("", None))
-        if count == len(others) and own[0] != theirs:
-            out.append(Oddity(what, theirs, own[0], own[1]))
+    for what in dict.fromkeys([*siblings.order[device.name == siblings.first], *mine]):
+        own, where = mine.get(what, ("", None))
+        counts = dict(siblings.values.get(what, {}))
+        counts[""] = siblings.size - sum(counts.values()) + counts.get("", 0)
+        counts[own] -= 1
+        theirs = next(value for value, count in counts.items() if count)
+        if counts[theirs] == others and own != theirs:
+            out.append(Oddity(what, theirs, own, where))
     return out
 
 
@@ -63,10 +85,14 @@ def likeness(devices: Sequence[Device]) -> float:
 
     A tag alone makes nobody siblings, nor do a make's defaults; where no rule is named, all they say is compared.
     """
+    return _better_half([{what: value for what, (value, _) in features(one).items()} for one in devices])
+
+
+def _better_half(every: Sequence[Mapping[str, str]]) -> float:
     described = []
-    for one in devices:
-        pairs = {(name, value) for name, (value, _) in features(one).items()}
-        described.append({pair for pair in pairs if pair[0].startswith("rule ")} or pairs)
+    for one in every:
+        named = {pair for pair in one.items() if pair[0].startswith("rule ")}
+        described.append(named or set(one.items()))
     shares = sorted((len(a & b) / len(a | b) for a, b in combinations(described, 2) if a | b), reverse=True)
     better = shares[: (len(shares) + 1) // 2]
     return sum(better) / len(better) if better else 0.0
@@ -80,7 +106,7 @@ def groups_of_sites(estate: Estate) -> Iterator[tuple[Device, ...]]:
     """Devices that were set up alike, in groups: siblings that have most of their named rules, and interfaces, in common."""
     seen: set[str] = set()
     for device in estate.devices:
-        _, group = siblings_of(estate, device)
+        group = _largest_group(estate, device)
         if device.name in seen or len(group) < 2 or likeness(group) < MEANT_ALIKE:
             continue
         names = [{one.name for one in member.interfaces} for member in group]
@@ -88,6 +114,19 @@ def groups_of_sites(estate: Estate) -> Iterator[tuple[Device, ...]]:
             continue
         seen |= {one.name for one in group}
         yield group
+
+
+def _largest_group(estate: Estate, device: Device) -> tuple[Device, ...]:
+    """The devices of its make that share a tag or an export with a device, itself among them."""
+    shared = shared_by(device.tags, device.sources)
+    groups = ([d for d in estate.devices if words in shared_by(d.tags, d.sources)] for words in shared)
+    return max((tuple(d for d in one if d.dialect == device.dialect) for one in groups), key=len, default=())
+
+
+def shared_by(tags: Sequence[str], sources: Sequence[Source]) -> list[str]:
+    """What a device may share with others, in words: its tags, its export."""
+    shared = [f"tagged '{tag}'" for tag in tags]
+    return [*shared, f"of {sources[0].path}"] if sources else shared
 
 
 def most_like(group: Sequence[Device]) -> Device:

@@ -50,18 +50,24 @@ OPENING = {
 NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
 
 
-class Admission(Struct, frozen=True):
+class Admission(Struct, frozen=True, dict=True):
     """A rule that lets new connections through where it stands, at one place of one program.
 
     regions: what it lets in there: packets that open connections and come by an interface that exists
     condition: what else must hold, in words; empty where nothing but a rate stands in the way
+    prove: finds a packet it lets in, which takes longer than to know that there is one
     """
 
     program: Program
     number: int
     regions: tuple[Box, ...]
-    proof: Proof
     condition: str
+    prove: Callable[[], Proof]
+
+    @cached_property
+    def proof(self) -> Proof:
+        """A packet it lets in."""
+        return self.prove()
 
     @property
     def step(self) -> Step:
@@ -356,15 +362,18 @@ class Study(Struct, dict=True):
         return tuple(found.values())
 
     def _admissions(self, program: Program) -> Iterator[Admission]:
+        decider = self.decider(program)
         for number, step, regions in self._plausible(program):
 
             def here(ends: Ends, number: int = number) -> bool:
                 return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
 
-            proofs = (self.find(program, region, here, number) for region in regions)
-            proof = next((one for one in proofs if one is not None), None)
-            if proof is not None:
-                yield Admission(program, number, tuple(regions), proof, _condition(step))
+            def prove(regions: Sequence[Box] = regions, here: Wanted = here, number: int = number) -> Proof:
+                proofs = (self.find(program, region, here, number) for region in regions)
+                return next(one for one in proofs if one is not None)
+
+            if any(decider.exists(part, here, number) for region in regions for part in along(program, region)):
+                yield Admission(program, number, tuple(regions), _condition(step), prove)
 
     def _plausible(self, program: Program) -> Iterator[tuple[int, Step, list[Box]]]:
         """The accepting steps of rules people wrote, with those of their new connections that can exist."""

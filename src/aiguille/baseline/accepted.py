@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from datetime import date
 from pathlib import Path
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.baseline.audit import Audit
@@ -14,7 +15,6 @@ from aiguille.baseline.catalogue import Check, Outcome
 from aiguille.baseline.findings import Acceptance, CheckOutcome, Finding
 from aiguille.baseline.spec import AcceptedFile
 from aiguille.model import UsageError
-from aiguille.model.identity import Same
 
 _FINGERPRINT = re.compile(r"[0-9a-f]{16}")
 
@@ -70,36 +70,65 @@ def expired(acceptances: Sequence[Acceptance], as_of: date) -> list[Acceptance]:
     return [one for one in acceptances if one.risk.until < as_of]
 
 
+class Settled(Struct, frozen=True):
+    """Findings with those set aside that somebody answers for.
+
+    accepted: those, each with the entry's place on the list
+    used: the places of the entries that cover some finding, expired ones included
+    """
+
+    findings: tuple[Finding, ...]
+    accepted: tuple[tuple[Finding, int], ...]
+    outcomes: tuple[CheckOutcome, ...]
+    used: frozenset[int]
+
+
+def settle(
+    findings: Iterable[Finding], outcomes: Iterable[CheckOutcome], acceptances: Sequence[Acceptance], as_of: date
+) -> Settled:
+    """Set accepted findings aside; an entry that has expired lets its findings return."""
+    kept: list[Finding] = []
+    accepted: list[tuple[Finding, int]] = []
+    used: set[int] = set()
+    for finding in findings:
+        mine = [at for at, one in enumerate(acceptances) if one.covers(finding)]
+        used.update(mine)
+        valid = next((at for at in mine if acceptances[at].risk.until >= as_of), None)
+        if valid is None:
+            kept.append(finding)
+        else:
+            accepted.append((finding, valid))
+    open_still = {(f.check, f.device) for f in kept}
+    gone = {(f.check, f.device): acceptances[at] for f, at in accepted if (f.check, f.device) not in open_still}
+    settled = tuple(_outcome(one, gone.get((one.check, one.device))) for one in outcomes)
+    return Settled(tuple(kept), tuple(accepted), settled, frozenset(used))
+
+
+def notes_on(acceptances: Sequence[Acceptance], used: Collection[int], as_of: date) -> Iterator[str]:
+    """What there is to say of entries that have expired, and of those that cover nothing."""
+    for at, one in enumerate(acceptances):
+        if at not in used:
+            yield f"{one.file}:{one.line}: {one.about} covers no finding; take it off the list"
+        elif one.risk.until < as_of:
+            yield (
+                f"{one.file}:{one.line}: {one.about} was accepted by {one.risk.owner} until {one.risk.until}; that is over, "
+                "and the finding is back"
+            )
+
+
 def apply(audit: Audit, acceptances: Sequence[Acceptance]) -> Audit:
     """The audit with accepted findings set aside.
 
     An entry that has expired lets its findings return, and one that covers nothing is reported.
     """
-    past = {Same(one) for one in expired(acceptances, audit.estate.as_of)}
-    kept: list[Finding] = []
-    accepted = list(audit.accepted)
-    used: set[Same] = set()
-    for finding in audit.findings:
-        mine = [one for one in acceptances if one.covers(finding)]
-        used |= {Same(one) for one in mine}
-        valid = next((one for one in mine if Same(one) not in past), None)
-        if valid is None:
-            kept.append(finding)
-        else:
-            accepted.append((finding, valid))
-    notes = list(audit.notes)
-    for one in acceptances:
-        if Same(one) in past and Same(one) in used:
-            notes.append(
-                f"{one.file}:{one.line}: {one.about} was accepted by {one.risk.owner} until {one.risk.until}; that is over, and the "
-                "finding is back"
-            )
-        elif Same(one) not in used:
-            notes.append(f"{one.file}:{one.line}: {one.about} covers no finding; take it off the list")
-    open_still = {(f.check, f.device) for f in kept}
-    gone = {(f.check, f.device): a for f, a in accepted if (f.check, f.device) not in open_still}
-    outcomes = tuple(_outcome(one, gone.get((one.check, one.device))) for one in audit.outcomes)
-    return replace(audit, findings=tuple(kept), accepted=tuple(accepted), notes=tuple(notes), outcomes=outcomes)
+    settled = settle(audit.findings, audit.outcomes, acceptances, audit.estate.as_of)
+    return replace(
+        audit,
+        findings=settled.findings,
+        accepted=(*audit.accepted, *((finding, acceptances[at]) for finding, at in settled.accepted)),
+        notes=(*audit.notes, *notes_on(acceptances, settled.used, audit.estate.as_of)),
+        outcomes=settled.outcomes,
+    )
 
 
 def _outcome(one: CheckOutcome, accepted: Acceptance | None) -> CheckOutcome:

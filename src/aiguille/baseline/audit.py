@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, TypeVar
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis.siblings import siblings_of
+from aiguille.analysis.outlines import surroundings
 from aiguille.analysis.standing import StandingReport
 from aiguille.baseline.catalogue import (
     Area,
@@ -116,8 +116,7 @@ class Audit(Struct, frozen=True, dict=True):
         Findings come gravest first over the whole estate, then by who can use them.
         """
         place = {device.name: number for number, device in enumerate(self.estate.devices)}
-        groups = {device.name: siblings_of(self.estate, device) for device in self.estate.devices}
-        alike = {name: words for name, (words, members) in groups.items() if len(members) > 1}
+        alike = {name: group.words for name, group in surroundings(self.estate).siblings.items()}
         every = (one for device in self.estate.devices for one in folded(self.findings_on(device.name)))
         kept = with_siblings(every, alike)
         kept.sort(

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from aiguille.baseline.catalogue import RuleRef, Severity
 from aiguille.baseline.findings import Finding
-from aiguille.model import Device, Span
+from aiguille.model import Span
 from aiguille.model.spelling import grouped
 
 
@@ -46,7 +46,7 @@ class Cause(Struct, frozen=True):
         return sum(1 + len(one.consequences) for one in self.findings)
 
 
-def effort(cause: Cause, devices: Iterable[Device]) -> str:
+def effort(cause: Cause) -> str:
     """How much work mending it is, and what to ask first, in a few words: of rules, whether anything still uses them."""
     places = len(cause.devices)
     where = f" on each of {places} devices" if places > 1 else ""
@@ -56,23 +56,13 @@ def effort(cause: Cause, devices: Iterable[Device]) -> str:
         return f"work on the device{where}"
     if cause.kind is CauseKind.DEFAULT:
         return f"a default{where}: rules for what must pass come first"
-    hits = _hits(cause.findings[0].rules[0], [one for one in devices if one.name in cause.devices])
-    if hits is None:
+    first = cause.findings[0].rules[0]
+    # Devices of one export share a rule; each counts for itself.
+    hits = {name: count for one in cause.findings if one.rules[:1] == (first,) for name, count in one.hits}
+    if not hits:
         return f"one rule{where}; no counter says whether it is in use"
-    return f"one rule{where}, " + ("never hit" if not hits else f"hit {grouped(hits)} times: ask who needs it first")
-
-
-def _hits(ref: RuleRef, devices: Iterable[Device]) -> int | None:
-    """How often the rule was hit, on all the devices; None where no export counts."""
-    counts = [
-        rule.hits.packets
-        for device in devices
-        for base in device.rulebases
-        if base.name == ref.rulebase and (chain := base.chain(ref.chain)) is not None
-        for rule in chain.rules
-        if rule.number == ref.rule and rule.where == ref.where and rule.hits is not None
-    ]
-    return sum(counts) if counts else None
+    count = sum(hits.values())
+    return f"one rule{where}, " + ("never hit" if not count else f"hit {grouped(count)} times: ask who needs it first")
 
 
 def causes(findings: Iterable[Finding]) -> tuple[Cause, ...]:

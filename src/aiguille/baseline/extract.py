@@ -62,6 +62,7 @@ def _owned(finding: Finding, names: set[str], theirs: set[str]) -> Finding:
         finding,
         device=on[0],
         also_on=tuple(on[1:]),
+        hits=tuple(one for one in finding.hits if one[0] in names),
         evidence=_without(finding.evidence, theirs),
         consequences=tuple(replace(one, evidence=_without(one.evidence, theirs)) for one in finding.consequences),
     )

@@ -90,6 +90,7 @@ class Finding(Struct, frozen=True):
     number: what people call it, 12 for F-12; 0 before an audit is folded
     cause: the number of the finding that its cause is called by, 3 for C-3; see `causes`
     answer: what the auditee says of it
+    hits: by device, how often the rule it speaks of first was hit, where the export counts
     """
 
     fingerprint: str
@@ -111,6 +112,7 @@ class Finding(Struct, frozen=True):
     number: int = 0
     cause: int = 0
     answer: Reply | None = None
+    hits: tuple[tuple[str, int], ...] = ()
 
 
 class Acceptance(Struct, frozen=True):

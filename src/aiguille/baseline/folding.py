@@ -166,22 +166,42 @@ def with_siblings(findings: Iterable[Finding], group: Mapping[str, str]) -> list
     """The findings of an estate, those that several devices share joined to one: on the same lines of one export, or saying the
     same of siblings, each with its lines.
 
-    group: what makes a device one of several siblings, in words, by its name; empty for a device that has none
+    group: what makes a device one of several siblings, in words, by its name; none for a device that has none
     """
+    return joined_alike(joined_by_lines(findings), group)
+
+
+def lines_of(finding: Finding) -> tuple[object, ...] | None:
+    """What findings of several devices on the same lines have in common; None for one that rests on no line."""
+    places = tuple(one.where for one in finding.evidence)
+    return (finding.check, finding.severity, places) if places else None
+
+
+def joined_by_lines(findings: Iterable[Finding]) -> list[Finding]:
+    """The findings, those on the same lines of one export joined to one."""
     out: dict[object, Finding] = {}
     for finding in findings:
-        places = tuple(one.where for one in finding.evidence)
-        key = (finding.check, finding.severity, places) if places else finding.fingerprint
+        key = lines_of(finding) or finding.fingerprint
         known = out.get(key)
         if known is None or finding.device in (known.device, *known.also_on):
             out[key if known is None else finding.fingerprint] = finding
         else:
-            out[key] = replace(known, also_on=(*known.also_on, finding.device))
+            out[key] = replace(known, also_on=(*known.also_on, finding.device), hits=known.hits + finding.hits)
+    return list(out.values())
+
+
+def words_of(finding: Finding, group: Mapping[str, str]) -> tuple[object, ...] | None:
+    """What findings that say the same of siblings have in common; None for one on a device that has none."""
+    goes = frozenset((one.check, one.detail) for one in finding.consequences)
+    siblings = group.get(finding.device, "")
+    return (finding.check, finding.severity, finding.detail, goes, siblings) if siblings else None
+
+
+def joined_alike(findings: Iterable[Finding], group: Mapping[str, str]) -> list[Finding]:
+    """The findings, those that say the same of siblings joined to one, each with its lines."""
     alike: dict[object, Finding] = {}
-    for finding in out.values():
-        goes = frozenset((one.check, one.detail) for one in finding.consequences)
-        siblings = group.get(finding.device, "")
-        same = (finding.check, finding.severity, finding.detail, goes, siblings) if siblings else finding.fingerprint
+    for finding in findings:
+        same = words_of(finding, group) or finding.fingerprint
         known = alike.get(same)
         if known is None or finding.device in (known.device, *known.also_on):
             alike[same if known is None else finding.fingerprint] = finding
@@ -190,6 +210,7 @@ def with_siblings(findings: Iterable[Finding], group: Mapping[str, str]) -> list
             alike[same] = replace(
                 known,
                 also_on=tuple(dict.fromkeys((*known.also_on, finding.device, *finding.also_on))),
+                hits=known.hits + finding.hits,
                 evidence=_both(known.evidence, finding.evidence),
                 consequences=tuple(
                     replace(one, evidence=_both(one.evidence, theirs[one.check, one.detail]))

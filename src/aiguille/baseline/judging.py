@@ -22,8 +22,10 @@ from aiguille.baseline.catalogue import (
     NotApplicable,
     Outcome,
     Passed,
+    RuleRef,
     Severity,
     Subject,
+    refer,
 )
 from aiguille.baseline.findings import CheckOutcome, Evidence, Finding, Witness, fingerprint
 from aiguille.baseline.keepers import switched_off, where_to_change
@@ -124,7 +126,25 @@ def findings_of(one: Chosen, study: Study, answers: Sequence[Answer]) -> Iterato
             rules=answer.rules,
             proof=_witness(study, answer),
             who=answer.who,
+            hits=_hits(study, answer.rules),
         )
+
+
+def _hits(study: Study, rules: Sequence[RuleRef]) -> tuple[tuple[str, int], ...]:
+    """How often the first of some rules was hit, if the export counts; of a default, nothing."""
+    counted: dict[RuleRef, int] = study.once("hits", lambda: _counted(study.device))
+    count = counted.get(rules[0]) if rules else None
+    return () if count is None else ((study.device.name, count),)
+
+
+def _counted(device: Device) -> dict[RuleRef, int]:
+    out: dict[RuleRef, int] = {}
+    for base in device.rulebases:
+        for mine, rule in base.rules():
+            if rule.hits is not None:
+                ref = refer(base, mine, rule)
+                out[ref] = out.get(ref, 0) + rule.hits.packets
+    return out
 
 
 def _witness(study: Study, answer: Found) -> Witness | None:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 
 from msgspec import Struct
 
+from aiguille.analysis.outlines import surroundings
 from aiguille.analysis.program import Programs
 from aiguille.analysis.sharing import share
 from aiguille.analysis.standing.sending import Packed, packed, unpacked
@@ -45,6 +46,7 @@ def run(
     size = sum(1 for device in estate.devices for base in device.rulebases for _ in base.rules())
     work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1, size <= _KEPT)
     chunk = max(1, min(16, count // (4 * max(jobs, 1))))
+    surroundings(estate)  # once, and not in each process
     results: dict[str, Results] = {}
     for number, (described, found, sent) in enumerate(share(work.device, range(count), jobs, chunk), 1):
         outcomes += described
@@ -54,9 +56,26 @@ def run(
             results[device.name] = Results(unpacked(device, sent[0]), sent[1])
         if progress is not None:
             progress(number, count)
-    place = {device.name: number for number, device in enumerate(estate.devices)}
-    findings.sort(key=lambda f: (place[f.device], -f.severity.rank, f.check, first_line(f), f.detail, f.fingerprint))
     return Audit(estate, tuple(outcomes), tuple(findings), chosen, results=results)
+
+
+def check_device(
+    study: Study, baseline: Baseline, *, raise_crashes: bool = False
+) -> tuple[list[CheckOutcome], list[Finding]]:
+    """What a baseline says of one device: an outcome of each check, and the findings, gravest first."""
+    device = study.device
+    outcomes: list[CheckOutcome] = []
+    findings: list[Finding] = []
+    left = _DEVICE_STEPS + _STEPS_A_RULE * sum(1 for base in device.rulebases for _ in base.rules())
+    for one in baseline.for_device(device):
+        # The first checks must not leave nothing to the last: whatever happens, each has a share of its own.
+        with limited(max(left // 2, _LEAST_STEPS), apart=True) as question:
+            answers = answers_of(one.check, Subject(study, one.params), raise_crashes=raise_crashes)
+        left -= question.used
+        outcomes.append(outcome_of(one.check, device, answers))
+        findings += findings_of(one, study, answers)
+    findings.sort(key=lambda f: (-f.severity.rank, f.check, first_line(f), f.detail, f.fingerprint))
+    return outcomes, findings
 
 
 def audit_one(estate: Estate, baseline: Baseline, device: str) -> list[Finding]:
@@ -95,16 +114,7 @@ class _Work(Struct, frozen=True, dict=True):
     def device(self, number: int) -> tuple[list[CheckOutcome], list[Finding], _Sent | None]:
         device = self.estate.devices[number]
         study = Study(device, self.estate, Programs(device), self.helpers)
-        outcomes: list[CheckOutcome] = []
-        findings: list[Finding] = []
-        left = _DEVICE_STEPS + _STEPS_A_RULE * sum(1 for base in device.rulebases for _ in base.rules())
-        for one in self.baseline.for_device(device):
-            # The first checks must not leave nothing to the last: whatever happens, each has a share of its own.
-            with limited(max(left // 2, _LEAST_STEPS), apart=True) as question:
-                answers = answers_of(one.check, Subject(study, one.params), raise_crashes=self.raise_crashes)
-            left -= question.used
-            outcomes.append(outcome_of(one.check, device, answers))
-            findings += findings_of(one, study, answers)
+        outcomes, findings = check_device(study, self.baseline, raise_crashes=self.raise_crashes)
         return outcomes, findings, self._sent(study)
 
     def _sent(self, study: Study) -> _Sent | None:

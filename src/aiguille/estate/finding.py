@@ -32,16 +32,22 @@ from aiguille.readers import (
     decode,
     is_wanted,
     layout,
+    left_behind,
     load,
     load_dialect,
+    loaded,
     named,
     place_of_zone,
     recognise,
     recognise_places,
 )
 
-FILE_LIMIT = 10_000
+FILE_LIMIT = 100_000
 """A folder with more files is not an export but a whole disk."""
+
+
+MANY = 200
+"""Exports up to which all are held in memory at once."""
 
 
 _Key = tuple[str, str, str]
@@ -83,6 +89,9 @@ class Gathered(Struct):
     fail_on: str = ""
     geo: tuple[Path, ...] = ()
     piped: bytes | None = None
+    light: bool = False
+    """Whether files are left behind until it is their turn, since there are many."""
+    dialects: tuple[Path, ...] = ()
     printed: list[tuple[ExportFile, bool]] = field(default_factory=list)
     """What commands of a host print of it beside its rules, and whether it was given by name; see `with_printed`."""
 
@@ -92,6 +101,7 @@ PIPED, SHOWN = "-", "standard input"
 
 
 def look(path: Path, wanted: Format | None, found: Gathered) -> None:
+    found.light = found.light or len(found.jobs) > MANY
     if path.is_dir() and (path / engagement.FILE_NAME).is_file():
         _engagement(path / engagement.FILE_NAME, found, within=path)
         return
@@ -157,6 +167,8 @@ def _engagement(path: Path, found: Gathered, within: Path | None = None) -> None
     found.fail_on = found.fail_on or loaded.fail_on
     found.geo += loaded.geo
     found.formats = found.formats.with_first([load_dialect(dialect) for dialect in loaded.dialects])
+    found.dialects = (*loaded.dialects, *found.dialects)
+    found.light = found.light or len(loaded.devices) > MANY
     for entry in loaded.devices:
         try:
             wanted = named(entry.format, found.formats) if entry.format is not None else None
@@ -266,14 +278,15 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
     elif path.is_dir():
         given = _files(path, found)
     else:
-        yield _single(load(path), wanted, found.formats)
+        yield _kept(_single(load(path), wanted, found.formats), found)
         return
+    found.light = found.light or len(given) > MANY
     hosts = layout([one.name for one in given]) if wanted is None or wanted.name == HOST else {}
     taken: set[str] = set()
     for root, places in sorted(hosts.items()):
         if (job := _bundle(path, root, places, given, found)) is not None:
             taken |= set(places)
-            yield job
+            yield _kept(job, found)
     groups: dict[_Key, list[_Member]] = {}
     zones: dict[str, list[ExportFile]] = {}
     for one in given:
@@ -297,7 +310,8 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
             continue
         shown = Path(one.shown)
         stem = _stem(shown) if form.grouped else shown.name
-        groups.setdefault((str(shown.parent), stem, form.name), []).append((file, form, why))
+        kept = left_behind(file) if found.light else file
+        groups.setdefault((str(shown.parent), stem, form.name), []).append((kept, form, why))
     for folder, held in zones.items():
         yield _zones_alone(Path(folder), held, found.formats)
     if not groups and not taken and not zones:
@@ -307,6 +321,11 @@ def _jobs(path: Path, wanted: Format | None, found: Gathered) -> Iterator[Job]:
         _, form, why = group[0]
         name = (stem or Path(parent).resolve().name) if form.grouped else ""
         yield Job(name, tuple(member[0] for member in group), form, why)
+
+
+def _kept(job: Job, found: Gathered) -> Job:
+    """A job as it waits for its turn."""
+    return replace(job, files=tuple(map(left_behind, job.files))) if found.light else job
 
 
 def _zones_alone(folder: Path, files: list[ExportFile], known: Formats) -> Job:
@@ -321,7 +340,7 @@ def _with_sets(groups: dict[_Key, list[_Member]]) -> dict[_Key, list[_Member]]:
         return groups
     from aiguille.readers.iptables import is_sets
 
-    lone = [key for key in dumps if all(is_sets(file) for file, _, _ in groups[key])]
+    lone = [key for key in dumps if all(is_sets(loaded(file)) for file, _, _ in groups[key])]
     out = {key: list(group) for key, group in groups.items() if key not in lone}
     for key in lone:
         beside = [other for other in out if (other[0], other[2]) == (key[0], key[2])]

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.countries import located
 from aiguille.analysis.oddities import oddities
-from aiguille.analysis.sides import guess_sides, interface_names
+from aiguille.analysis.outlines import Outline, outlines
+from aiguille.analysis.sides import guess_sides
 from aiguille.analysis.written import as_written
 from aiguille.estate import engagement
-from aiguille.estate.finding import Gathered, Job, joined, look, unexpected_told, with_printed
+from aiguille.estate.finding import MANY, Gathered, Job, joined, look, unexpected_told, with_printed
 from aiguille.model import (
     Addresses,
     AiguilleError,
@@ -32,6 +34,7 @@ from aiguille.model.masking import mask_secrets
 from aiguille.readers import (
     formats,
     load_dialect,
+    loaded,
     named,
     printable,
 )
@@ -68,26 +71,78 @@ def read(
     What cannot be read becomes a `Failure` of the estate and does not stop the rest. Raises UsageError for a faulty
     engagement or dialect file or an unknown format.
     """
-    known = formats([load_dialect(path) for path in _each(dialects)])
-    wanted = named(format, known) if format is not None else None
-    found = Gathered([], [], [], known, piped=piped)
-    for path in _each(paths):
-        look(path, wanted, found)
-    found.jobs = list(joined(found.jobs))
-    found.jobs = list(with_printed(found))
-    locations = _locations([*found.geo, *_each(geo)], cache=cache)
+    found = gather(paths, format=format, dialects=dialects, piped=piped)
+    locations = read_locations_of(found, geo, cache=cache)
+    known = Knowledge(dict(sides or {}), tuple(administrators), locations)
     devices: list[Device] = []
     for number, job in enumerate(found.jobs, 1):
         try:
-            for device in _devices(job, sides or {}, tuple(administrators)):
-                devices.append(located(_unique(device, {d.name for d in devices}), locations))
+            for device in read_job(job, known):
+                devices.append(replace(device, name=unique(device.name, {d.name for d in devices})))
         except UnreadableError as error:
-            found.failures.append(Failure(job.files[0].path, f"{error}{_others(job)}"))
+            found.failures.append(failure_of(job, error))
         if progress is not None:
             progress(number, len(found.jobs))
-    names = {name for device in devices for name in interface_names(device)}
-    for name in sides or {}:
-        if name not in names and devices and all(device.interfaces for device in devices):
+    notes = [note for device in devices for note in notes_on(device, locations)]
+    estate = estate_of(found, devices, notes, locations, as_of)
+    check_sides(known.sides, outlines(estate) if sides else ())
+    return estate
+
+
+class Knowledge(Struct, frozen=True):
+    """What is known beside the exports, of all devices.
+
+    sides: by interface, the side it faces
+    administrators: addresses that administrators come from
+    """
+
+    sides: dict[str, Side]
+    administrators: tuple[Addresses, ...]
+    locations: Locations
+
+
+def gather(
+    paths: str | Path | Iterable[str | Path],
+    *,
+    format: str | None = None,
+    dialects: str | Path | Iterable[str | Path] = (),
+    piped: bytes | None = None,
+) -> Gathered:
+    """What there is to read, before any of it is; parameters and errors as for `read`."""
+    known = formats([load_dialect(path) for path in _each(dialects)])
+    wanted = named(format, known) if format is not None else None
+    found = Gathered([], [], [], known, piped=piped, dialects=tuple(_each(dialects)))
+    each = _each(paths)
+    found.light = len(each) > MANY
+    for path in each:
+        look(path, wanted, found)
+    found.jobs = list(joined(found.jobs))
+    found.jobs = list(with_printed(found))
+    return found
+
+
+def read_locations_of(
+    found: Gathered, geo: str | Path | Iterable[str | Path] = (), *, cache: bool = False
+) -> Locations:
+    """What is known of where addresses are: the engagement's files, and others that win over them."""
+    paths = [*found.geo, *_each(geo)]
+    if not paths:
+        return Locations()
+    from aiguille.readers.locations import read_locations
+
+    return read_locations(paths, cache=cache)
+
+
+def failure_of(job: Job, error: UnreadableError) -> Failure:
+    """A job that could not be read, with what of it goes unaudited for that."""
+    return Failure(job.files[0].path, f"{error}{_others(job)}")
+
+
+def check_sides(sides: Mapping[str, Side], devices: Sequence[Outline]) -> None:
+    """Raises UsageError, with the nearest names, for a side stated of an interface that no device has."""
+    names = {name for device in devices for name in device.interfaces}
+    for name in sides:
+        if name not in names and devices and all(device.lists_interfaces for device in devices):
             near = difflib.get_close_matches(name, names, n=2)
             hint = (
                 f"; did you mean {' or '.join(near)}?"
@@ -95,29 +150,41 @@ def read(
                 else f"; there are {', '.join(sorted(names)[:8]) or 'none'}"
             )
             raise UsageError(f"--side {name}: no device has such an interface{hint}")
-    for device in devices:
-        guesses = [
-            f"{z.name} is {z.side.value} ({z.guessed})" for z in device.zones if z.guessed and z.side is not None
-        ]
-        if guesses:
-            found.notes.append(
-                f"{device.name}: assumed: {'; '.join(guesses)}. State it with --side IFACE=SIDE or in engagement.toml"
-            )
-        found.notes += oddities(device)
-        if filters := [one for one in device.geo_filters if one.enabled]:
-            found.notes += _countries_note(device, filters[0], locations)
+
+
+def notes_on(device: Device, locations: Locations) -> list[str]:
+    """What a user should know of a device, each note with its name before it."""
+    notes = []
+    guesses = [f"{z.name} is {z.side.value} ({z.guessed})" for z in device.zones if z.guessed and z.side is not None]
+    if guesses:
+        notes.append(
+            f"{device.name}: assumed: {'; '.join(guesses)}. State it with --side IFACE=SIDE or in engagement.toml"
+        )
+    notes += oddities(device)
+    if filters := [one for one in device.geo_filters if one.enabled]:
+        notes += _countries_note(device, filters[0], locations)
+    return notes
+
+
+def estate_of(
+    found: Gathered, devices: Sequence[Device], notes: Iterable[str], locations: Locations, as_of: date | None = None
+) -> Estate:
+    """The estate that devices make with what was gathered.
+
+    notes: on the devices
+    """
     day = as_of or found.as_of or date.today()  # noqa: DTZ011 - the auditor's own calendar day is meant
-    found.notes += [
+    old = [
         f"{source}: this location data is {(day - made).days} days old, and addresses move between countries; get it anew"
         for source in locations.sources
         if (made := _made(source)) is not None and (day - made).days > _OLD_DATA
     ]
     return Estate(
-        devices=tuple(devices),
+        devices=devices if isinstance(devices, tuple) or found.light else tuple(devices),
         as_of=day,
         title=found.title,
         failures=tuple(Failure(printable(one.path), _masked(printable(one.message))) for one in found.failures),
-        notes=tuple(map(printable, found.notes)),
+        notes=tuple(map(printable, (*found.notes, *notes, *old))),
         locations=locations,
         baseline=found.baseline,
         accepted=found.accepted,
@@ -169,15 +236,6 @@ def _each(paths: str | Path | Iterable[str | Path]) -> list[Path]:
     return [Path(paths)] if isinstance(paths, str | Path) else [Path(path) for path in paths]
 
 
-def _locations(paths: Sequence[Path], *, cache: bool) -> Locations:
-    """What is known of where addresses are."""
-    if not paths:
-        return Locations()
-    from aiguille.readers.locations import read_locations
-
-    return read_locations(paths, cache=cache)
-
-
 def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> list[str]:
     """What a user should know of a device's filters by country."""
     words = [word for one in device.geo_filters for word in one.countries if country_code(word) is None]
@@ -194,12 +252,14 @@ def _countries_note(device: Device, first: GeoFilter, locations: Locations) -> l
     return out
 
 
-def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresses, ...]) -> list[Device]:
+def read_job(job: Job, known: Knowledge) -> list[Device]:
+    """The devices of one export, with what is known beside it; raises UnreadableError."""
+    files = tuple(map(loaded, job.files))
     try:
         with unexpected_told(job.files[0].path, job.format.name):
             found = [
                 as_written(replace(one, recognised=job.why, name=printable(one.name or job.files[0].path)))
-                for one in job.format.read(job.files, job.name)
+                for one in job.format.read(files, job.name)
             ]
     except UnreadableError:
         raise
@@ -215,18 +275,19 @@ def _devices(job: Job, sides: Mapping[str, Side], administrators: tuple[Addresse
     for device in found:
         if job.entry is not None:
             device = engagement.apply(job.entry, device)
-        if sides:
-            device = engagement.state_sides(device, sides)
-        if administrators:
-            device = replace(device, administrators=tuple(dict.fromkeys((*device.administrators, *administrators))))
-        out.append(guess_sides(without_noted_secrets(with_annotations(device))))
+        if known.sides:
+            device = engagement.state_sides(device, known.sides)
+        if known.administrators:
+            whole = dict.fromkeys((*device.administrators, *known.administrators))
+            device = replace(device, administrators=tuple(whole))
+        out.append(located(guess_sides(without_noted_secrets(with_annotations(device))), known.locations))
     return out
 
 
-def _unique(device: Device, taken: set[str]) -> Device:
-    """The device under a name no other has."""
-    name, number = device.name, 2
-    while name in taken:
-        name = f"{device.name} ({number})"
+def unique(name: str, taken: Collection[str]) -> str:
+    """A name no other device has."""
+    out, number = name, 2
+    while out in taken:
+        out = f"{name} ({number})"
         number += 1
-    return device if name == device.name else replace(device, name=name)
+    return out

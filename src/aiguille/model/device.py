@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
+from typing import Any
 
 from msgspec import Struct, field
 
@@ -246,7 +248,7 @@ class About(Struct, frozen=True):
     scope: str = ""
 
 
-class Estate(Struct, frozen=True):
+class Estate(Struct, frozen=True, dict=True):
     """All devices of one engagement, in the order they were named, and what could not be read.
 
     as_of: the day ages are counted from
@@ -256,7 +258,7 @@ class Estate(Struct, frozen=True):
     fail_on: the severity from which on findings make an audit fail, empty if the engagement leaves that open
     """
 
-    devices: tuple[Device, ...]
+    devices: Sequence[Device]
     as_of: date
     title: str = ""
     failures: tuple[Failure, ...] = ()
@@ -268,3 +270,8 @@ class Estate(Struct, frozen=True):
     claims: str = ""
     about: About = About()
     fail_on: str = ""
+
+    @property
+    def known(self) -> dict[str, Any]:
+        """What was made of the estate once, for whoever asks again; an estate with anything replaced starts without."""
+        return self.__dict__

@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from aiguille.model import Device, NotRecognisedError, UsageError
 from aiguille.readers.bundle import is_wanted, layout, place_of_zone, recognise_places
-from aiguille.readers.files import PACKED, ExportFile, begins_packed, decode, load, printable
+from aiguille.readers.files import PACKED, ExportFile, begins_packed, decode, left_behind, load, loaded, printable
 
 if TYPE_CHECKING:
     from aiguille.readers import mapped
@@ -139,8 +139,10 @@ __all__ = [
     "formats",
     "is_wanted",
     "layout",
+    "left_behind",
     "load",
     "load_dialect",
+    "loaded",
     "named",
     "place_of_zone",
     "printable",

@@ -9,6 +9,7 @@ from functools import cache
 from pathlib import Path
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.model import EmptyFileError, Ledger, LedgerEntry, Source, Span, UnreadableError
 from aiguille.model.masking import mask_secrets
@@ -25,6 +26,8 @@ class ExportFile(Struct, frozen=True):
     table: for a sheet of a workbook, its name; such a file has a line for each row
     sheets: for a workbook, its sheets
     data: its bytes, where they are its lines as they stand; else empty
+    origin: where it was loaded from, empty for what came by another way
+    left: whether its lines were left behind, to be loaded again when it is their turn; see `left_behind`
     """
 
     path: str
@@ -33,6 +36,8 @@ class ExportFile(Struct, frozen=True):
     table: str = ""
     sheets: tuple[ExportFile, ...] = ()
     data: bytes = b""
+    origin: str = ""
+    left: bool = False
 
     @property
     def lines(self) -> tuple[str, ...]:
@@ -65,7 +70,24 @@ def load(path: Path, shown: str | None = None) -> ExportFile:
         data = path.read_bytes()
     except OSError as error:
         raise UnreadableError(f"{name}: cannot be read ({error.strerror}); check its permissions") from error
-    return decode(name, data)
+    return replace(decode(name, data), origin=str(path))
+
+
+def left_behind(file: ExportFile) -> ExportFile:
+    """A file without its lines, where it can be loaded again: a thousand exports need not be in memory at once."""
+    if not file.origin:
+        return file
+    return replace(file, source=replace(file.source, lines=()), sheets=(), data=b"", left=True)
+
+
+def loaded(file: ExportFile) -> ExportFile:
+    """A file with its lines; raises UnreadableError, as `load` does, and where it has changed meanwhile."""
+    if not file.left:
+        return file
+    again = load(Path(file.origin), file.path)
+    if again.source != file.source:
+        raise UnreadableError(f"{file.path}: the file changed while it was being audited; start again")
+    return replace(again, place=file.place, table=file.table)
 
 
 PACKED = (b"PK", b"\x1f\x8b", b"BZh", b"\xfd7zXZ")

@@ -53,7 +53,7 @@ def audit_data(audit: Audit) -> Data:
                 **place_of(one.where),
                 "findings": [f"F-{finding.number}" for finding in one.findings],
                 "clears": one.clears,
-                "effort": effort(one, audit.estate.devices),
+                "effort": effort(one),
             }
             for one in causes(audit.findings)
         ],

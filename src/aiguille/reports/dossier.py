@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from functools import cached_property
 
 from msgspec import Struct
@@ -26,7 +27,7 @@ class Dossier(Struct, frozen=True, dict=True):
     jobs: int = 1
 
     @property
-    def devices(self) -> tuple[Device, ...]:
+    def devices(self) -> Sequence[Device]:
         return self.audit.estate.devices
 
     @cached_property

@@ -66,7 +66,7 @@ def _to_mend(dossier: Dossier, room: int) -> list[str]:
         return []
     head = ["## To mend, gravest first", ""]
     table = ["| | severity | device | what | where |", "|---|---|---|---|---|"]
-    blocks = [_cause(one, effort(one, dossier.devices)) for one in found]
+    blocks = [_cause(one, effort(one)) for one in found]
     rows = [_row(one) for one in found]
     full = 0
     used = len(head) + len(table) + min(len(rows), _ROWS) + 3

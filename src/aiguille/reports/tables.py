@@ -110,7 +110,7 @@ def _causes(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
             one.findings[0].detail,
             ", ".join(f"F-{finding.number}" for finding in one.findings),
             one.clears,
-            effort(one, dossier.devices),
+            effort(one),
             one.findings[0].fix,
         )
 

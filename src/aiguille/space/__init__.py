@@ -3,16 +3,8 @@
 The index of long lists (`longindex`) needs NumPy and is imported from its own module.
 """
 
-from aiguille.space.fields import AXES, COUNTED, EVERYTHING, Axis, Box, Space, Symbols, box
-from aiguille.space.index import BoxIndex, index_of
-from aiguille.space.intervals import IntervalSet
-from aiguille.space.packetset import PacketSet, everything
-from aiguille.space.slices import (
-    BUDGET,
+from aiguille.space.boxes import (
     Cell,
-    Leaf,
-    Slices,
-    bits_of,
     box_size,
     common_size,
     covers,
@@ -20,8 +12,14 @@ from aiguille.space.slices import (
     holds,
     meets,
     overlap,
+    samples,
     subtract,
 )
+from aiguille.space.fields import AXES, COUNTED, EVERYTHING, Axis, Box, Space, Symbols, box
+from aiguille.space.index import BoxIndex, index_of
+from aiguille.space.intervals import IntervalSet
+from aiguille.space.packetset import PacketSet, everything
+from aiguille.space.slices import BUDGET, Leaf, Slices, bits_of
 
 __all__ = [
     "AXES",
@@ -49,5 +47,6 @@ __all__ = [
     "index_of",
     "meets",
     "overlap",
+    "samples",
     "subtract",
 ]

@@ -6,10 +6,11 @@ from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
+from aiguille.space.boxes import overlap, subtract
 from aiguille.space.effort import spend
 from aiguille.space.fields import AXES, EVERYTHING, Axis, Box, Space
 from aiguille.space.intervals import IntervalSet
-from aiguille.space.slices import Slices, overlap, subtract
+from aiguille.space.slices import Slices
 
 
 class PacketSet(Struct, frozen=True):

@@ -9,7 +9,7 @@ from msgspec import Struct, field
 
 from aiguille.analysis.decide import Cut
 from aiguille.analysis.program import Kind
-from aiguille.analysis.standing.covering import samples, smallest_hitting_set
+from aiguille.analysis.standing.covering import smallest_hitting_set
 from aiguille.analysis.standing.rows import Indexed
 from aiguille.analysis.standing.words import (
     ACCEPTED,
@@ -39,6 +39,7 @@ from aiguille.space import (
     full_cell,
     holds,
     meets,
+    samples,
 )
 from aiguille.space.effort import spend
 

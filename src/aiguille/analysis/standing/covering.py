@@ -2,28 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable
 
 from aiguille.analysis.standing.words import EXPLAIN_NODES
-from aiguille.space import Axis, Box, IntervalSet, full_cell
+from aiguille.space import Axis, Box, IntervalSet
 from aiguille.space.effort import spend
-
-
-def samples(region: Box, tops: Sequence[int]) -> Iterator[tuple[int, ...]]:
-    """A few points of a region: all first values, all last ones, and two mixtures."""
-    whole = full_cell(tuple(tops))
-    cells = [whole[axis] if values is None else values for axis, values in enumerate(region)]
-    firsts = [values.spans[0][0] for values in cells]
-    lasts = [values.spans[-1][1] for values in cells]
-    middles = [_inner(values.spans[len(values.spans) // 2]) for values in cells]
-    yield tuple(firsts)
-    yield tuple(lasts)
-    yield tuple(middles)
-    yield tuple(first if axis % 2 else last for axis, (first, last) in enumerate(zip(firsts, lasts, strict=True)))
-
-
-def _inner(span: tuple[int, int]) -> int:
-    return min(span[0] + 1, span[1])
 
 
 def is_plain(one: Box) -> bool:

@@ -9,7 +9,6 @@ from typing import Any
 from aiguille.analysis.decide import Cut, StepRow
 from aiguille.analysis.program import Kind
 from aiguille.analysis.standing.above import Straight, View, Walked
-from aiguille.analysis.standing.covering import samples
 from aiguille.analysis.standing.rows import Indexed
 from aiguille.analysis.standing.words import (
     BECAUSE_LIMIT,
@@ -36,6 +35,7 @@ from aiguille.space import (
     holds,
     meets,
     overlap,
+    samples,
 )
 from aiguille.space.effort import limited
 

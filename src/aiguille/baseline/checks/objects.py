@@ -16,6 +16,7 @@ from aiguille.analysis.objects import (
     reached,
     uses,
 )
+from aiguille.analysis.outlines import surroundings
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.standing import StandingReport
 from aiguille.baseline.asking import NO_OBJECTS, OBJECTS, every_object
@@ -127,10 +128,7 @@ def duplicate(subject: Subject) -> Iterator[Answer]:
 )
 def undescribed(subject: Subject) -> Iterator[Answer]:
     objects = [one for one in every_object(subject) if not isinstance(one, SetObject)]
-    alike = [one for one in subject.study.estate.devices if one.dialect == subject.device.dialect]
-    if not any(
-        any(one.comment for one in device.addresses) or any(one.comment for one in device.services) for device in alike
-    ):
+    if subject.device.dialect not in surroundings(subject.study.estate).describing:
         yield NotApplicable("no object of this make has a description")
         return
     bare = [one for one in objects if not one.comment]

@@ -12,9 +12,10 @@ from aiguille.analysis.alignment import shape
 from aiguille.analysis.compare import differences
 from aiguille.analysis.edits import Edit, RuleEdit, rule_edits
 from aiguille.analysis.effects import Does, effects_apart
+from aiguille.analysis.outlines import surroundings
 from aiguille.analysis.program import ipv6_is_off
 from aiguille.analysis.refusals import drops_forged
-from aiguille.analysis.siblings import likeness, oddities, siblings_of
+from aiguille.analysis.siblings import oddities
 from aiguille.analysis.sides import outside_known
 from aiguille.baseline import releases
 from aiguille.baseline.asking import fact
@@ -549,23 +550,23 @@ def old_export(subject: Subject) -> Iterator[Answer]:
     fix="Bring the device in line with its siblings, or write down why it differs.",
 )
 def drift(subject: Subject) -> Iterator[Answer]:
-    which, alike = siblings_of(subject.study.estate, subject.device)
-    if len(alike) < subject.params["siblings"]:
+    alike = surroundings(subject.study.estate).siblings.get(subject.device.name)
+    if alike is None or alike.size < subject.params["siblings"]:
         yield NotApplicable("fewer than three devices of this make share a tag or an export with it")
         return
-    if likeness(alike) < subject.params["likeness"]:
-        yield NotApplicable(f"the devices {which} were not set up alike")
+    if alike.likeness < subject.params["likeness"]:
+        yield NotApplicable(f"the devices {alike.words} were not set up alike")
         return
     found = oddities(subject.device, alike)
     if found:
         described = listed((_spell(one.what, one.mine, one.theirs) for one in found), 6)
         yield Found(
-            f"Unlike the other {counted(len(alike) - 1, 'device')} {which}: {described}.",
+            f"Unlike the other {counted(alike.size - 1, 'device')} {alike.words}: {described}.",
             "drift: " + "; ".join(f"{one.what}={one.mine}" for one in found),
             lines(*(one.where for one in found)),
         )
     else:
-        yield Passed(f"it is like the other {counted(len(alike) - 1, 'device')} {which}")
+        yield Passed(f"it is like the other {counted(alike.size - 1, 'device')} {alike.words}")
 
 
 def _spell(what: str, mine: str, theirs: str) -> str:

@@ -135,9 +135,7 @@ def _verdict(dossier: Dossier) -> Content:
         "decision": decision(dossier),
         "holding": holding(dossier),
         "gravest": [
-            (one, effort(one, dossier.devices))
-            for one in causes(dossier.audit.findings)
-            if one.severity.rank >= Severity.MEDIUM.rank
+            (one, effort(one)) for one in causes(dossier.audit.findings) if one.severity.rank >= Severity.MEDIUM.rank
         ][:_GRAVEST],
         "counts": dossier.audit.counts(),
         "figure": figures.inline(figures.svg(drawn), "findings-figure", label) if drawn else "",

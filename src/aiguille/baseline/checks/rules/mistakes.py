@@ -7,10 +7,11 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
+from aiguille.analysis.outlines import surroundings
 from aiguille.analysis.program import Program, Step, own_addresses
 from aiguille.analysis.sides import PRIVATE
 from aiguille.analysis.study import Admission, is_wide
-from aiguille.analysis.ways import all_ways_known, led_to
+from aiguille.analysis.ways import all_ways_known
 from aiguille.baseline.asking import INWARD, RULES_INWARD, about, name_of
 from aiguille.baseline.catalogue import (
     Answer,
@@ -339,7 +340,7 @@ def wrong_list(subject: Subject) -> Iterator[Answer]:
 )
 def unknown_network(subject: Subject) -> Iterator[Answer]:
     known = {
-        family: IntervalSet(span for one in subject.study.estate.devices for span in led_to(one, family).spans)
+        family: IntervalSet(surroundings(subject.study.estate).ways[family])
         for family in (4, 6)
         if all_ways_known(subject.device, family)
     }
