@@ -76,24 +76,16 @@ def audit(
     """
     from msgspec.structs import replace
 
-    from aiguille.baseline import CATALOGUE, STANDARD, load, run
+    from aiguille.baseline import CATALOGUE, run
     from aiguille.baseline import accepted as risks
     from aiguille.baseline import answers as replies
     from aiguille.baseline import claims as claimed
-    from aiguille.baseline.folding import CLAIM
+    from aiguille.baseline.asked import asked
 
-    if baseline is None or isinstance(baseline, str):
-        baseline = load(baseline or estate.baseline or STANDARD, CATALOGUE)
-    notes: tuple[str, ...] = ()
-    if (stated := claims or estate.claims) and not any(one.id.startswith(CLAIM) for one in baseline.catalogue):
-        every = claimed.load(stated)
-        baseline, notes = claimed.with_claims(baseline, every), claimed.homeless(estate, every)
-    path = accepted or estate.accepted
-    entries = risks.load(path, baseline.catalogue) if path else ()
-    file = answers or estate.answers
-    kept = replies.load(file, estate.title) if file else replies.Kept()
-    found = run(estate, baseline, jobs=jobs, progress=progress)
-    return replies.apply(risks.apply(replace(found, notes=notes), entries).folded(), kept)
+    meant = asked(estate, CATALOGUE, baseline, accepted=accepted, answers=answers, claims=claims)
+    notes = claimed.homeless(estate, meant.stated) if meant.stated else ()
+    found = run(estate, meant.baseline, jobs=jobs, progress=progress)
+    return replies.apply(risks.apply(replace(found, notes=notes), meant.acceptances).folded(), meant.kept)
 
 
 def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:

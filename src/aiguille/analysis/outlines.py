@@ -5,7 +5,7 @@ An estate of thousands of devices fits into memory as outlines; of devices thems
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -98,12 +98,30 @@ def outlines(estate: Estate) -> Sequence[Outline]:
     return known
 
 
+def with_only(estate: Estate, names: Collection[str]) -> Estate:
+    """The estate with some of its devices, of which no other is looked at."""
+    chosen = [at for at, one in enumerate(outlines(estate)) if one.name in names]
+    out = replace(estate, devices=tuple(estate.devices[at] for at in chosen))
+    out.known["outlines"] = tuple(outlines(estate)[at] for at in chosen)
+    return out
+
+
 def surroundings(estate: Estate) -> Surroundings:
     """What the checks of a device ask of the others of its estate; made once."""
     known: Surroundings | None = estate.known.get("surroundings")
     if known is None:
         known = estate.known["surroundings"] = surroundings_of(outlines(estate))
     return known
+
+
+def set_outlines(estate: Estate, known: Sequence[Outline]) -> None:
+    """Let an estate whose devices are not at hand know what they are."""
+    estate.known["outlines"] = known
+
+
+def set_surroundings(estate: Estate, known: Surroundings) -> None:
+    """Let an estate that holds some devices only know what the others are like."""
+    estate.known["surroundings"] = known
 
 
 def surroundings_of(every: Sequence[Outline]) -> Surroundings:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
@@ -10,14 +11,14 @@ from typing import TYPE_CHECKING, TypeVar
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis.outlines import surroundings
+from aiguille.analysis.outlines import outlines, surroundings, with_only
 from aiguille.analysis.standing import StandingReport
 from aiguille.baseline.catalogue import (
     Area,
     Outcome,
     Severity,
 )
-from aiguille.baseline.causes import causes, with_causes
+from aiguille.baseline.causes import Cause, causes, with_causes
 from aiguille.baseline.findings import Acceptance, CheckOutcome, Finding, Reply, first_line
 from aiguille.baseline.folding import folded, with_siblings
 from aiguille.baseline.frames import findings_frame, outcomes_frame
@@ -58,8 +59,8 @@ class Audit(Struct, frozen=True, dict=True):
     """
 
     estate: Estate
-    outcomes: tuple[CheckOutcome, ...]
-    findings: tuple[Finding, ...]
+    outcomes: Sequence[CheckOutcome]
+    findings: Sequence[Finding]
     baseline: Baseline | None = None
     accepted: tuple[tuple[Finding, Acceptance], ...] = ()
     notes: tuple[str, ...] = ()
@@ -69,6 +70,23 @@ class Audit(Struct, frozen=True, dict=True):
     def counts(self) -> dict[Severity, int]:
         """The number of findings of each severity, most severe first."""
         return {severity: sum(f.severity is severity for f in self.findings) for severity in Severity}
+
+    def counts_on(self, device: str) -> dict[Severity, int]:
+        """The number of findings of each severity on a device, most severe first."""
+        mine = [one.severity for one in self.findings_on(device)]
+        return {severity: mine.count(severity) for severity in Severity}
+
+    def tally(self) -> dict[Outcome, int]:
+        """How many outcomes there are of each kind, of those that occur."""
+        return dict(Counter(one.outcome for one in self.outcomes))
+
+    def causes(self) -> Sequence[Cause]:
+        """What one change each would mend, in the order of the gravest finding of each."""
+        return causes(self.findings)
+
+    def held(self) -> Audit:
+        """The audit with all of it in memory, as it is but for one of very many devices."""
+        return self
 
     def findings_on(self, device: str) -> tuple[Finding, ...]:
         """The findings on a device, in order."""
@@ -100,7 +118,7 @@ class Audit(Struct, frozen=True, dict=True):
 
     @cached_property
     def _names(self) -> set[str]:
-        return {device.name for device in self.estate.devices}
+        return {device.name for device in outlines(self.estate)}
 
     @cached_property
     def _findings_by_device(self) -> dict[str, tuple[Finding, ...]]:
@@ -115,9 +133,9 @@ class Audit(Struct, frozen=True, dict=True):
 
         Findings come gravest first over the whole estate, then by who can use them.
         """
-        place = {device.name: number for number, device in enumerate(self.estate.devices)}
+        place = {device.name: number for number, device in enumerate(outlines(self.estate))}
         alike = {name: group.words for name, group in surroundings(self.estate).siblings.items()}
-        every = (one for device in self.estate.devices for one in folded(self.findings_on(device.name)))
+        every = (one for device in outlines(self.estate) for one in folded(self.findings_on(device.name)))
         kept = with_siblings(every, alike)
         kept.sort(
             key=lambda f: (
@@ -150,7 +168,7 @@ class Audit(Struct, frozen=True, dict=True):
         if not (device or severity or area or check or cause):
             return self
         behind = self._behind(cause)
-        devices = {one.name for one in self.estate.devices}
+        devices = self._names
         checks = {one.id for one in self.baseline.catalogue} if self.baseline else {o.check for o in self.outcomes}
         for what, given, known in (("device", device, devices), ("area", area, {*Area}), ("check", check, checks)):
             for name in given:
@@ -174,10 +192,9 @@ class Audit(Struct, frozen=True, dict=True):
         named = {*device} or {
             name for f in self.findings if behind and f.fingerprint in behind for name in (f.device, *f.also_on)
         }
-        kept = tuple(one for one in self.estate.devices if not named or one.name in named)
         return replace(
-            self,
-            estate=replace(self.estate, devices=kept),
+            self.held(),
+            estate=with_only(self.estate, named) if named else self.estate,
             findings=tuple(filter(fits, self.findings)),
             outcomes=tuple(filter(meant, self.outcomes)),
             accepted=tuple((found, why) for found, why in self.accepted if fits(found)),

@@ -69,17 +69,18 @@ def causes(findings: Iterable[Finding]) -> tuple[Cause, ...]:
     """The causes of findings, in the order of the gravest finding of each."""
     groups: dict[object, list[Finding]] = {}
     for finding in findings:
-        groups.setdefault(finding.cause or _key(finding), []).append(finding)
-    return tuple(_cause(tuple(found)) for found in groups.values())
+        groups.setdefault(finding.cause or key_of(finding), []).append(finding)
+    return tuple(cause_of(tuple(found)) for found in groups.values())
 
 
 def with_causes(findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """The findings, each with the number of its cause, which is that of the first finding behind it."""
     numbers: dict[object, int] = {}
-    return tuple(replace(one, cause=numbers.setdefault(_key(one), one.number)) for one in findings)
+    return tuple(replace(one, cause=numbers.setdefault(key_of(one), one.number)) for one in findings)
 
 
-def _key(finding: Finding) -> object:
+def key_of(finding: Finding) -> object:
+    """What findings of one cause have in common."""
     if finding.rules:
         first = finding.rules[0]
         return finding.device, first.rulebase, first.chain, first.rule
@@ -88,7 +89,8 @@ def _key(finding: Finding) -> object:
     return finding.device, finding.check
 
 
-def _cause(found: tuple[Finding, ...]) -> Cause:
+def cause_of(found: tuple[Finding, ...]) -> Cause:
+    """The cause of some findings that one change would mend, gravest first."""
     first = found[0]
     devices = tuple(dict.fromkeys(name for one in found for name in (one.device, *one.also_on)))
     where = first.evidence[0].where if first.evidence else None

@@ -27,6 +27,7 @@ from aiguille.analysis.claims import (
 from aiguille.analysis.claims.words import DECIDED
 from aiguille.analysis.decide import Proof
 from aiguille.analysis.endtoend import Row
+from aiguille.analysis.outlines import Outline, outlines
 from aiguille.analysis.program import Programs
 from aiguille.analysis.reach import Reaches
 from aiguille.analysis.study import Study
@@ -216,7 +217,7 @@ def judged(estate: Estate, claims: Sequence[Stated]) -> tuple[Judged, ...]:
     reaches = Reaches(estate, detailed=True, studies={one.device.name: one for one in studies})
     out = []
     for stated in claims:
-        home = [device.name for device in _at_home(estate, stated)]
+        home = _at_home(estate, stated)
         mine = [study for study in studies if study.device.name in home]
         # An address is the business of those who have a way to it, where anybody has.
         mine = [study for study in mine if knows(study.device, stated.claim)] or mine
@@ -317,7 +318,7 @@ def _as_check(name: str, stated: Stated, between: _Between) -> Check:
     )
 
 
-def _speaks_of(entry: ClaimEntry, device: Device) -> bool:
+def _speaks_of(entry: ClaimEntry, device: Device | Outline) -> bool:
     named = not entry.devices or device.name in entry.devices
     return named and (not entry.tags or not {*entry.tags}.isdisjoint(device.tags))
 
@@ -331,7 +332,7 @@ class _Between:
 
     def told_at(self, study: Study, entry: ClaimEntry, claim: Claim) -> Answer | None:
         """What there is to say at a device, which is the first of those a claim begins at; None elsewhere, and of nothing."""
-        homes = [one.name for one in study.estate.devices if _speaks_of(entry, one)]
+        homes = [one.name for one in outlines(study.estate) if _speaks_of(entry, one)]
         if claim.verb == DECIDED or len(homes) < 2:
             return None
         if self._estate is not study.estate:
@@ -391,20 +392,21 @@ def homeless(estate: Estate, claims: Sequence[Stated]) -> tuple[str, ...]:
     return tuple(out)
 
 
-def _at_home(estate: Estate, stated: Stated) -> list[Device]:
-    """The devices a claim speaks of; raises UsageError, with the nearest names, for one there is not."""
-    names = [device.name for device in estate.devices]
+def _at_home(estate: Estate, stated: Stated) -> list[str]:
+    """The names of the devices a claim speaks of; raises UsageError, with the nearest names, for one there is not."""
+    every = outlines(estate)
+    names = [device.name for device in every]
     for name in stated.entry.devices:
         if name not in names:
             near = difflib.get_close_matches(name, names, n=2) or names[:6]
             raise UsageError(f"{stated.file}:{stated.line}: there is no device '{name}'; there is {', '.join(near)}")
-    tags = {tag for device in estate.devices for tag in device.tags}
+    tags = {tag for device in every for tag in device.tags}
     for tag in stated.entry.tags:
         if tag not in tags:
             near = difflib.get_close_matches(tag, tags, n=2) or sorted(tags)[:6]
             known = f"; there is {', '.join(near)}" if near else ": no device has tags"
             raise UsageError(f"{stated.file}:{stated.line}: no device has the tag '{tag}'{known}")
-    return [device for device in estate.devices if _speaks_of(stated.entry, device)]
+    return [device.name for device in every if _speaks_of(stated.entry, device)]
 
 
 def _judge(study: Study, claim: Claim) -> Answer | None:

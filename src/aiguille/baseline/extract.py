@@ -7,9 +7,10 @@ from collections.abc import Iterable, Sequence
 
 from msgspec.structs import replace
 
+from aiguille.analysis.outlines import Outline, outlines
 from aiguille.baseline.audit import Audit
 from aiguille.baseline.findings import Evidence, Finding
-from aiguille.model import Device, UsageError
+from aiguille.model import UsageError
 
 
 def extract(audit: Audit, owned: Sequence[str]) -> Audit:
@@ -20,7 +21,7 @@ def extract(audit: Audit, owned: Sequence[str]) -> Audit:
 
     Raises UsageError, with the nearest ones, for a name that is neither a device nor a tag.
     """
-    devices = audit.estate.devices
+    devices = outlines(audit.estate)
     tags = {tag for device in devices for tag in device.tags}
     known = sorted({device.name for device in devices} | tags)
     for name in owned:
@@ -46,11 +47,11 @@ def extract(audit: Audit, owned: Sequence[str]) -> Audit:
     )
 
 
-def _paths(devices: Iterable[Device]) -> set[str]:
+def _paths(devices: Iterable[Outline]) -> set[str]:
     return {source.path for device in devices for source in device.sources}
 
 
-def _is_of(note: str, devices: Sequence[Device]) -> bool:
+def _is_of(note: str, devices: Sequence[Outline]) -> bool:
     """Whether a note begins with the name of one of some devices, or with a file of theirs."""
     return any(note.startswith((f"{one.name}:", *(source.path for source in one.sources))) for one in devices)
 

@@ -156,6 +156,11 @@ def fingerprint(check: str, device: str, subject: str, repeat: int = 1) -> str:
     return hashlib.sha256(text.encode(errors="backslashreplace")).hexdigest()[:16]
 
 
+def order(finding: Finding) -> tuple[int, str, tuple[str, int], str, str]:
+    """By which the findings of a device are sorted, gravest first."""
+    return -finding.severity.rank, finding.check, first_line(finding), finding.detail, finding.fingerprint
+
+
 def first_line(finding: Finding) -> tuple[str, int]:
     if not finding.evidence:
         return ("", 0)

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from msgspec import Struct
 from msgspec.structs import replace
 
-from aiguille.baseline.catalogue import RuleRef, Severity
+from aiguille.baseline.catalogue import Check, RuleRef, Severity
 from aiguille.baseline.findings import Consequence, Evidence, Finding
 
 OPENING = frozenset(
@@ -60,6 +60,12 @@ OPENING = frozenset(
 
 CLAIM = "rules.claim-"
 """How the ids of checks begin that claims are made into; what mends a rule they are refuted by mends them."""
+
+
+def is_claim(check: Check) -> bool:
+    """Whether a check is a statement of the auditor's, which may speak of several devices at once."""
+    return check.id.startswith(CLAIM)
+
 
 _RANKED = (
     "rules.source-port", "deny.no-rules",

@@ -8,6 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.outlines import Outline, outlines
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sides import interface_names
 from aiguille.baseline.audit import Audit
@@ -75,7 +76,7 @@ _SHELL = (_NETWORK, _COUNTERS, _STORED, _SETS, _RULES)
 """Requests whose command is one of Linux."""
 
 
-def request_for(check: str, because: str, device: Device) -> Request:
+def request_for(check: str, because: str, device: Device | Outline) -> Request:
     """What to ask for so that a check can answer; other makes are asked in words alone."""
     found = _request_for(check, because, device)
     if found is _COUNTERS and _is_nft(device):
@@ -83,12 +84,12 @@ def request_for(check: str, because: str, device: Device) -> Request:
     return replace(found, command="") if found in _SHELL and device.dialect not in GENERAL_HOSTS else found
 
 
-def _is_nft(device: Device) -> bool:
+def _is_nft(device: Device | Outline) -> bool:
     """Whether the rules of a host are in tables of nftables, to which iptables-save is blind."""
     return device.dialect == "nftables" or any(word in device.make for word in ("nftables", "firewalld"))
 
 
-def _request_for(check: str, because: str, device: Device) -> Request:
+def _request_for(check: str, because: str, device: Device | Outline) -> Request:
     found = _BY_CHECK.get(check)
     host = device.dialect in GENERAL_HOSTS
     if ENTANGLED in because:
@@ -113,7 +114,7 @@ def _request_for(check: str, because: str, device: Device) -> Request:
 def questions(audit: Audit) -> tuple[Question, ...]:
     """Every request, those that settle most outcomes first; of equals in the order of the devices."""
     out: list[Question] = []
-    for device in audit.estate.devices:
+    for device in outlines(audit.estate):
         found: dict[Request, dict[str, str]] = {}
         for one in audit.outcomes_on(device.name):
             if one.outcome is Outcome.CANNOT_TELL:

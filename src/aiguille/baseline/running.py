@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import Struct
 
@@ -16,7 +16,8 @@ from aiguille.baseline.catalogue import (
     Check,
     Subject,
 )
-from aiguille.baseline.findings import CheckOutcome, Finding, first_line
+from aiguille.baseline.findings import CheckOutcome, Finding, order
+from aiguille.baseline.folding import is_claim
 from aiguille.baseline.judging import answers_of, findings_of, outcome_of
 from aiguille.baseline.reaching import Reach, reaches
 from aiguille.baseline.tailoring import Baseline
@@ -60,22 +61,37 @@ def run(
 
 
 def check_device(
-    study: Study, baseline: Baseline, *, raise_crashes: bool = False
+    study: Study,
+    baseline: Baseline,
+    *,
+    only: Callable[[Check], bool] = lambda check: True,
+    raise_crashes: bool = False,
 ) -> tuple[list[CheckOutcome], list[Finding]]:
-    """What a baseline says of one device: an outcome of each check, and the findings, gravest first."""
+    """What a baseline says of one device: an outcome of each check, and the findings, gravest first.
+
+    only: which of its checks are asked
+    """
     device = study.device
     outcomes: list[CheckOutcome] = []
     findings: list[Finding] = []
     left = _DEVICE_STEPS + _STEPS_A_RULE * sum(1 for base in device.rulebases for _ in base.rules())
     for one in baseline.for_device(device):
+        if not only(one.check):
+            continue
         # The first checks must not leave nothing to the last: whatever happens, each has a share of its own.
         with limited(max(left // 2, _LEAST_STEPS), apart=True) as question:
             answers = answers_of(one.check, Subject(study, one.params), raise_crashes=raise_crashes)
         left -= question.used
         outcomes.append(outcome_of(one.check, device, answers))
         findings += findings_of(one, study, answers)
-    findings.sort(key=lambda f: (-f.severity.rank, f.check, first_line(f), f.detail, f.fingerprint))
+    findings.sort(key=order)
     return outcomes, findings
+
+
+def claims_alone(estate: Estate, baseline: Baseline) -> Iterator[tuple[list[CheckOutcome], list[Finding]]]:
+    """What the claims among a baseline's checks say of each device, as `check_device` does."""
+    for device in estate.devices:
+        yield check_device(Study(device, estate, Programs(device)), baseline, only=is_claim)
 
 
 def audit_one(estate: Estate, baseline: Baseline, device: str) -> list[Finding]:

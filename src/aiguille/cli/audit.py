@@ -51,6 +51,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         metavar="DEVICE|TAG",
         help="an extract for the owner of a device or of all with a tag: theirs, and nothing of the others'; repeatable",
     )
+    options.add_many(parser)
     options.add_output(parser, ENDINGS)
 
 
@@ -82,21 +83,26 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
         ".txt": lambda: output.as_text(arguments, view),
     }
     output.check_outputs(arguments, writers)
-    estate = inputs.read_estate(arguments, paths, view_shows=True)
-    audit = made["audit"] = inputs.run_audit(arguments, estate)
+    found = inputs.gathered(arguments, paths)
+    large = inputs.is_large(arguments, found)
+    if large:
+        audit = inputs.audit_large(arguments, found)
+        inputs.say_what_was_read(arguments, audit.estate, paths, view_shows=True)
+    else:
+        audit = inputs.run_audit(arguments, inputs.read_estate(arguments, paths, view_shows=True, found=found))
     names = getattr(arguments, "owned", ())  # the demonstration has no such option
     owned = extract(audit, names) if names else audit
     made["shown"] = shown = owned.narrowed(**options.filters(arguments))
-    made["dossier"] = Dossier(shown, inputs.jobs(arguments, estate))
+    made["dossier"] = Dossier(shown, inputs.jobs(arguments, audit.estate))
     # On a terminal the view that follows says this once.
     if arguments.json or not sys.stdout.isatty():
         for note in owned.notes:
             output.log.warning("%s", note)
-    output.write_outputs(arguments, writers)
+    output.write_outputs(arguments, writers, shared=not large)
     # A reader that goes away changes neither the files nor the exit code.
     with output.reader_may_leave():
         if arguments.json:
-            sys.stdout.write(data.dump(data.audit_data(shown)))
+            sys.stdout.writelines(data.audit_text(shown))
         else:
             output.show(arguments, view if arguments.details else page)
     return audit

@@ -11,11 +11,14 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from aiguille.cli.output import log, progress
+from aiguille.analysis.outlines import outlines
+from aiguille.cli.output import log, progress, stages
 from aiguille.model import EXIT_UNREADABLE, Estate, Side, UsageError
 
 if TYPE_CHECKING:
     from aiguille.baseline import Audit
+    from aiguille.estate.finding import Gathered
+    from aiguille.estate.reading import Knowledge
 
 
 def _standard_input() -> bytes:
@@ -30,43 +33,57 @@ def _standard_input() -> bytes:
     return data
 
 
-def read_estate(
-    arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None, *, view_shows: bool = False
-) -> Estate:
-    """Read the paths given and say what was recognised, missing or odd.
-
-    view_shows: on a terminal the view that follows says what is missing or odd
-    """
-    from aiguille.estate import read
+def gathered(arguments: argparse.Namespace, paths: Sequence[str | Path] | None = None) -> Gathered:
+    """What the paths given hold, before any of it is read."""
     from aiguille.estate.finding import PIPED
-    from aiguille.reports.text import counted, visible
+    from aiguille.estate.reading import gather
     from aiguille.space.effort import set_effort
 
     set_effort(getattr(arguments, "effort", 1))
     given = arguments.paths if paths is None else paths
     piped = _standard_input() if PIPED in map(str, given) else None
+    return gather(
+        given,
+        format=getattr(arguments, "format", None),
+        dialects=getattr(arguments, "dialect", ()),
+        piped=piped,
+    )
+
+
+def known_beside(arguments: argparse.Namespace, found: Gathered) -> Knowledge:
+    """What options and engagement say of all devices."""
+    from aiguille.estate.reading import Knowledge, read_locations_of
+
+    locations = read_locations_of(found, getattr(arguments, "geo", ()), cache=not getattr(arguments, "no_cache", False))
+    administrators = tuple(who for who, _ in getattr(arguments, "administrator", ()))
+    return Knowledge(_sides(arguments), administrators, locations)
+
+
+def read_estate(
+    arguments: argparse.Namespace,
+    paths: Sequence[str | Path] | None = None,
+    *,
+    view_shows: bool = False,
+    found: Gathered | None = None,
+) -> Estate:
+    """Read the paths given and say what was recognised, missing or odd.
+
+    view_shows: on a terminal the view that follows says what is missing or odd
+    found: what they hold, if that is known already
+    """
+    from aiguille.estate.reading import read_gathered
+
     # What is read lives to the end; looking for garbage in it meanwhile would cost up to a third.
     collecting = gc.isenabled()
     gc.disable()
     try:
+        found = found or gathered(arguments, paths)
         with progress(arguments, "exports", "read") as described:
-            estate = read(
-                given,
-                format=getattr(arguments, "format", None),
-                dialects=getattr(arguments, "dialect", ()),
-                as_of=arguments.as_of,
-                geo=getattr(arguments, "geo", ()),
-                cache=not getattr(arguments, "no_cache", False),
-                sides=_sides(arguments),
-                administrators=[who for who, _ in getattr(arguments, "administrator", ())],
-                progress=described,
-                piped=piped,
-            )
+            estate = read_gathered(found, known_beside(arguments, found), arguments.as_of, described)
     finally:
         if collecting:
             gc.freeze()  # nor need it be looked through later
             gc.enable()
-    _spare_inputs(arguments, given, estate)
     if changes := getattr(arguments, "as_if", ()):
         from aiguille.estate.wordings import changed
 
@@ -75,24 +92,38 @@ def read_estate(
         from aiguille.analysis.hours import estate_at, read_moment
 
         estate = estate_at(estate, read_moment(moment))
-    for device in estate.devices:
+    say_what_was_read(arguments, estate, paths, view_shows=view_shows)
+    return estate
+
+
+def say_what_was_read(
+    arguments: argparse.Namespace,
+    estate: Estate,
+    paths: Sequence[str | Path] | None = None,
+    *,
+    view_shows: bool = False,
+) -> None:
+    """Say what was recognised, missing or odd; raises UsageError where an output would take the place of an input."""
+    from aiguille.reports.text import counted, visible
+
+    _spare_inputs(arguments, arguments.paths if paths is None else paths, estate)
+    for device in outlines(estate):
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
     if arguments.json or not (view_shows and sys.stdout.isatty()):
         for failure in estate.failures:
             log.error("%s", visible(failure.message))
-        for device in estate.devices:
+        for device in outlines(estate):
             for problem in device.ledger.problems:
                 level = logging.ERROR if problem.matters else logging.INFO
                 log.log(level, "%s: %s", visible(str(problem.where)), visible(problem.why))
             if device.ledger.unread_lines:
                 left = counted(device.ledger.unread_lines, "line")
                 log.warning("%s: %s not understood", visible(device.name), left)
-    return estate
 
 
 def _spare_inputs(arguments: argparse.Namespace, given: Sequence[str | Path], estate: Estate) -> None:
     """Refuse to write over what was read, with ``--force`` or without: an export is evidence."""
-    read = [source.path for device in estate.devices for source in device.sources]
+    read = [source.path for device in outlines(estate) for source in device.sources]
     read += [*map(str, given), *(one.path for one in estate.failures)]
     # Tables of packets, location data, baselines, dialects.
     options = (value for name, value in vars(arguments).items() if name != "out")
@@ -129,6 +160,48 @@ def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
         )
 
 
+def is_large(arguments: argparse.Namespace, found: Gathered) -> bool:
+    """Whether devices are audited one by one, so that they need not be in memory together."""
+    from aiguille.estate.finding import MANY
+
+    asked = getattr(arguments, "resume", None) or getattr(arguments, "cluster", None)
+    whole = getattr(arguments, "as_if", ()) or getattr(arguments, "at", None)
+    if asked and whole:
+        option = "--resume" if getattr(arguments, "resume", None) else "--cluster"
+        raise UsageError(
+            f"{option} takes devices one by one, so that nothing can be changed in them; leave --as-if out"
+        )
+    return bool(asked or (len(found.jobs) > MANY and not whole))
+
+
+def audit_large(arguments: argparse.Namespace, found: Gathered) -> Audit:
+    """Check devices one by one, as the options and the engagement ask for."""
+    from aiguille.baseline import CATALOGUE
+    from aiguille.baseline.asked import asked
+    from aiguille.estate.reading import day_of
+    from aiguille.fleet.auditing import Order, audit
+    from aiguille.fleet.crew import Crew, Here
+    from aiguille.fleet.tasks import Terms
+
+    options = {name: getattr(arguments, name, None) for name in ("accepted", "answers", "claims")}
+    meant = asked(found, CATALOGUE, getattr(arguments, "baseline", None), **options)
+    known = known_beside(arguments, found)
+    day = day_of(found, arguments.as_of)
+    effort = getattr(arguments, "effort", 1)
+    terms = Terms(known, meant.baseline, meant.acceptances, day, effort, whole=not meant.stated)
+    geo = (*found.geo, *map(Path, getattr(arguments, "geo", ())))
+    order = Order(found, terms, meant.stated, meant.kept, geo)
+    crew: Crew
+    if address := getattr(arguments, "cluster", None):
+        from aiguille.fleet.cluster import Elsewhere
+
+        crew = Elsewhere(found.jobs, terms, address, order.dialects())
+    else:
+        crew = Here(found.jobs, terms, getattr(arguments, "jobs", 0) or os.cpu_count() or 1)
+    with stages(arguments) as told:
+        return audit(order, crew, getattr(arguments, "resume", None), told)
+
+
 def jobs(arguments: argparse.Namespace, estate: Estate) -> int:
     """How many processes share the devices, or a long rule set where there is but one."""
     count = len(estate.devices)
@@ -142,5 +215,5 @@ def cores(tasks: int) -> int:
 
 def exit_code(estate: Estate, otherwise: int = 0) -> int:
     """3 if something could not be read or contradicts itself, else what the command itself ends with."""
-    broken = estate.failures or any(p.matters for device in estate.devices for p in device.ledger.problems)
+    broken = estate.failures or any(p.matters for device in outlines(estate) for p in device.ledger.problems)
     return EXIT_UNREADABLE if broken else otherwise

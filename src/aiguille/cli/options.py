@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 from collections.abc import Callable, Iterable, Mapping
 from datetime import date
 from pathlib import Path
@@ -212,6 +213,28 @@ def add_baseline(parser: argparse.ArgumentParser) -> None:
         default=0,
         help="processes to share devices among, or the rules of a single one (default: one a core)",
     )
+
+
+def add_many(parser: argparse.ArgumentParser) -> None:
+    """What is asked of estates that take long."""
+    parser.add_argument(
+        "--resume",
+        metavar="FILE",
+        type=Path,
+        help="keep what is done of each device in this file and, given again, do only what is missing or has changed",
+    )
+    parser.add_argument(
+        "--cluster",
+        metavar="ADDRESS",
+        type=_address,
+        help="share the devices among the workers of this Dask scheduler, as tcp://192.0.2.10:8786 (extra 'cluster')",
+    )
+
+
+def _address(text: str) -> str:
+    if not re.fullmatch(r"([a-z]+://)?[^/\s]+:[0-9]{1,5}", text):
+        raise argparse.ArgumentTypeError(f"'{text}' is not the address of a scheduler such as tcp://192.0.2.10:8786")
+    return text
 
 
 def _jobs(text: str) -> int:

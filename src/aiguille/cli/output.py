@@ -8,7 +8,7 @@ import os
 import re
 import sys
 from argparse import Namespace
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, TextIO
 
@@ -103,9 +103,22 @@ def report(arguments: Namespace, data: Callable[[], Data], view: Callable[[Conso
 @contextmanager
 def progress(arguments: Namespace, what: str, done: str) -> Iterator[Callable[[int, int], None]]:
     """A bar on standard error while something long runs; on a terminal only. What is done so far is noted in any case."""
+    with stages(arguments, {what: done}) as told:
+        yield lambda number, total: told(what, number, total)
 
-    def note(number: int, total: int) -> None:
-        did(arguments, what, f"{number} of {total} {what} {done}")
+
+_DONE = {"exports": "read", "devices": "checked"}
+
+
+@contextmanager
+def stages(arguments: Namespace, done: Mapping[str, str] = _DONE) -> Iterator[Callable[[str, int, int], None]]:
+    """The same for one stage after the other, with how many are done in a second and how long the rest will take.
+
+    done: of each stage, what becomes of its things
+    """
+
+    def note(what: str, number: int, total: int) -> None:
+        did(arguments, what, f"{number} of {total} {what} {done[what]}")
 
     if arguments.quiet or not sys.stderr.isatty():
         yield note
@@ -114,13 +127,19 @@ def progress(arguments: Namespace, what: str, done: str) -> Iterator[Callable[[i
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
     target = Console(stderr=True, no_color=arguments.no_color or None)
-    columns = (TextColumn(what), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
+    rate = TextColumn("{task.fields[rate]}")
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), rate, TimeRemainingColumn())
     with Progress(*columns, console=target, transient=True) as bar:
-        task = bar.add_task(what, total=None)
+        task, stage = bar.add_task(next(iter(done), ""), total=None, rate=""), ""
 
-        def show(number: int, total: int) -> None:
-            note(number, total)
-            bar.update(task, completed=number, total=total)
+        def show(what: str, number: int, total: int) -> None:
+            nonlocal stage
+            note(what, number, total)
+            if what != stage:
+                stage = what
+                bar.reset(task, description=what)
+            speed = bar.tasks[0].speed
+            bar.update(task, completed=number, total=total, rate=f"{speed:.1f}/s" if speed else "")
 
         yield show
 
@@ -179,16 +198,23 @@ def check_outputs(arguments: Namespace, writers: Iterable[str]) -> None:
         refuse_existing(path, force=arguments.force)
 
 
-def write_outputs(arguments: Namespace, writers: dict[str, Writer]) -> None:
-    """Write every file of ``--out``, each whole."""
+def write_outputs(arguments: Namespace, writers: dict[str, Writer], *, shared: bool = True) -> None:
+    """Write every file of ``--out``, each whole.
+
+    shared: whether several are made at once, each in memory; else one after the other, piece by piece
+    """
     from aiguille.analysis.sharing import share
-    from aiguille.reports.files import as_bytes, ending_of, write_whole
+    from aiguille.reports.files import Content, as_bytes, ending_of, write_whole
 
-    def made(path: Path) -> bytes:
-        return as_bytes(writers[ending_of(path, writers)]())
+    def made(path: Path) -> Content:
+        return writers[ending_of(path, writers)]()
 
-    contents = share(made, arguments.out, min(os.cpu_count() or 1, len(arguments.out)))
-    for path in arguments.out:
+    def whole(path: Path) -> Content:
+        return as_bytes(made(path))
+
+    paths = arguments.out
+    contents = share(whole, paths, min(os.cpu_count() or 1, len(paths))) if shared else map(made, paths)
+    for path in paths:
         with working(arguments, f"writing {path.name}"):
             write_whole(path, next(contents), force=arguments.force)
         did(arguments, f"file {path}", f"{path} is written")

@@ -73,7 +73,13 @@ def read(
     """
     found = gather(paths, format=format, dialects=dialects, piped=piped)
     locations = read_locations_of(found, geo, cache=cache)
-    known = Knowledge(dict(sides or {}), tuple(administrators), locations)
+    return read_gathered(found, Knowledge(dict(sides or {}), tuple(administrators), locations), as_of, progress)
+
+
+def read_gathered(
+    found: Gathered, known: Knowledge, as_of: date | None = None, progress: Callable[[int, int], None] | None = None
+) -> Estate:
+    """Read what was gathered; parameters and errors as for `read`."""
     devices: list[Device] = []
     for number, job in enumerate(found.jobs, 1):
         try:
@@ -83,9 +89,9 @@ def read(
             found.failures.append(failure_of(job, error))
         if progress is not None:
             progress(number, len(found.jobs))
-    notes = [note for device in devices for note in notes_on(device, locations)]
-    estate = estate_of(found, devices, notes, locations, as_of)
-    check_sides(known.sides, outlines(estate) if sides else ())
+    notes = [note for device in devices for note in notes_on(device, known.locations)]
+    estate = estate_of(found, tuple(devices), notes, known.locations, as_of)
+    check_sides(known.sides, outlines(estate) if known.sides else ())
     return estate
 
 
@@ -166,6 +172,11 @@ def notes_on(device: Device, locations: Locations) -> list[str]:
     return notes
 
 
+def day_of(found: Gathered, as_of: date | None = None) -> date:
+    """The day ages are counted from."""
+    return as_of or found.as_of or date.today()  # noqa: DTZ011 - the auditor's own calendar day is meant
+
+
 def estate_of(
     found: Gathered, devices: Sequence[Device], notes: Iterable[str], locations: Locations, as_of: date | None = None
 ) -> Estate:
@@ -173,14 +184,14 @@ def estate_of(
 
     notes: on the devices
     """
-    day = as_of or found.as_of or date.today()  # noqa: DTZ011 - the auditor's own calendar day is meant
+    day = day_of(found, as_of)
     old = [
         f"{source}: this location data is {(day - made).days} days old, and addresses move between countries; get it anew"
         for source in locations.sources
         if (made := _made(source)) is not None and (day - made).days > _OLD_DATA
     ]
     return Estate(
-        devices=devices if isinstance(devices, tuple) or found.light else tuple(devices),
+        devices=devices,
         as_of=day,
         title=found.title,
         failures=tuple(Failure(printable(one.path), _masked(printable(one.message))) for one in found.failures),

@@ -9,7 +9,7 @@ from textwrap import wrap
 from rich.console import Console
 from rich.text import Text
 
-from aiguille.analysis.program import says_nothing_of_six
+from aiguille.analysis.outlines import outlines
 from aiguille.baseline import Audit, Finding, Outcome, Severity
 from aiguille.baseline.answers import tally
 from aiguille.baseline.causes import Cause, causes
@@ -38,7 +38,7 @@ def _lines(audit: Audit, width: int, top: int) -> Iterator[Text]:
     mended = _to_mend(audit)[:top]
     head = list(_head(audit, width))
     asked = list(_asked(audit, width))
-    foot = list(_foot(audit, len(mended)))
+    foot = list(_foot(audit, mended))
     devices = min(len(audit.estate.devices), _ROWS) + 2
     plain = len(mended) + 2
     spare = max(0, LINES - len(head) - len(asked) - len(foot) - plain - devices)
@@ -60,32 +60,32 @@ def _head(audit: Audit, width: int) -> Iterator[Text]:
         yield Text("Nothing could be read, so nothing was checked.", "bold")
         return
     yield Text(_verdict(audit), "bold")
-    outcomes = [one.outcome for one in audit.outcomes]
-    passed, open_ones = outcomes.count(Outcome.PASS), outcomes.count(Outcome.CANNOT_TELL)
-    answered = sum(o in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED) for o in outcomes)
+    outcomes = audit.tally()
+    passed, open_ones = outcomes.get(Outcome.PASS, 0), outcomes.get(Outcome.CANNOT_TELL, 0)
+    answered = sum(outcomes.get(one, 0) for one in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED))
     yield Text(f"{passed} of {answered} determined outcomes pass; {open_ones} are open.")
     if audit.accepted:
         yield Text(f"{counted(len(audit.accepted), 'finding')} accepted by a named owner until a set date.")
     if audit.answers:
         yield Text(_answered(audit), "bold")
-    times = sorted(visible(d.taken_at.value) for d in estate.devices if d.taken_at.known)
+    times = sorted(visible(d.taken_at.value) for d in outlines(estate) if d.taken_at.known)
     if times:
         yield Text(f"Oldest export: {times[0]}.", "dim")
     guesses = [
-        (d.name, z) for d in estate.devices for z in d.zones if z.guessed and z.side is not None and z.interfaces
+        (d.name, z) for d in outlines(estate) for z in d.zones if z.guessed and z.side is not None and z.interfaces
     ]
     if guesses:
         described = [f"{visible(', '.join(z.interfaces))} faces {z.side}" for _, z in guesses[:4]]
         more = f" and {len(guesses) - 4} more" if len(guesses) > 4 else ""
         yield Text(f"Assumed: {', '.join(described)}{more}; state it with --side IFACE=SIDE.", "dim")
-    silent = [visible(d.name) for d in estate.devices if says_nothing_of_six(d)]
+    silent = [visible(d.name) for d in outlines(estate) if d.silent_of_six]
     if silent:
         more = f" and {len(silent) - 3} more" if len(silent) > 3 else ""
         yield Text(f"Without rules for IPv6, so nothing is said of it: {', '.join(silent[:3])}{more}.", "bold")
     for failure in estate.failures[:2]:
         yield Text(visible(failure.message), "bold")
-    unread = sum(d.ledger.unread_lines for d in estate.devices)
-    problems = [p for d in estate.devices for p in d.ledger.problems]
+    unread = sum(d.ledger.unread_lines for d in outlines(estate))
+    problems = [p for d in outlines(estate) for p in d.ledger.problems]
     if problems:
         more = f" and {len(problems) - 1} more" if len(problems) > 1 else ""
         yield Text(
@@ -120,15 +120,13 @@ def _verdict(audit: Audit) -> str:
     described = [f"{n} {severity.value}" for severity, n in audit.counts().items() if n]
     devices = counted(len(audit.estate.devices), "device")
     if not audit.findings:
-        outcomes = [one.outcome for one in audit.outcomes]
-        if outcomes.count(Outcome.CANNOT_TELL) > outcomes.count(Outcome.PASS):
+        if _mostly_open(audit):
             return f"No findings on {devices}, but the exports leave most open: ask for what is missing."
         return f"No findings on {devices}, as far as the exports show."
     worst = audit.worst()
-    outcomes = [one.outcome for one in audit.outcomes]
     if worst is not None and worst.rank >= Severity.HIGH.rank:
         fails = "does not meet the baseline"
-    elif outcomes.count(Outcome.CANNOT_TELL) > outcomes.count(Outcome.PASS):
+    elif _mostly_open(audit):
         fails = "shows no grave finding, but the exports leave most open"
     else:
         fails = "has no grave finding"
@@ -136,9 +134,15 @@ def _verdict(audit: Audit) -> str:
     return f"{who} {fails}: {', '.join(described)}."
 
 
-def _to_mend(audit: Audit) -> tuple[Cause, ...]:
+def _mostly_open(audit: Audit) -> bool:
+    """Whether more checks cannot tell than pass."""
+    outcomes = audit.tally()
+    return outcomes.get(Outcome.CANNOT_TELL, 0) > outcomes.get(Outcome.PASS, 0)
+
+
+def _to_mend(audit: Audit) -> Sequence[Cause]:
     """What one change each would mend, gravest first; of a single cause, the findings behind it."""
-    found = causes(audit.findings)
+    found = audit.causes()
     return found if len(found) > 1 else tuple(one for f in audit.findings for one in causes([f]))
 
 
@@ -203,7 +207,7 @@ def _cut_left(text: str, room: int) -> str:
 
 
 def _devices(audit: Audit, room: int) -> Iterator[Text]:
-    devices = audit.estate.devices
+    devices = outlines(audit.estate)
     if not devices:
         return
     yield Text("")
@@ -212,10 +216,9 @@ def _devices(audit: Audit, room: int) -> Iterator[Text]:
     yield Text(f"{'device':<{beside}}{heads}{'passed':>12}", "dim")
     rows = []
     for device in devices:
-        severities = [f.severity for f in audit.findings_on(device.name)]
         outcomes = [o.outcome for o in audit.outcomes_on(device.name)]
         described = sum(o in (Outcome.PASS, Outcome.FAIL, Outcome.ACCEPTED) for o in outcomes)
-        counts = [severities.count(severity) for severity in Severity]
+        counts = list(audit.counts_on(device.name).values())
         passed = f"{outcomes.count(Outcome.PASS)} of {described}"
         cells = "".join(f"{n or '·':>10}" for n in counts)
         rows.append((counts, Text.assemble((f"{visible(device.name):<{beside}}", "bold"), f"{cells}{passed:>12}")))
@@ -243,11 +246,11 @@ def _asked(audit: Audit, width: int) -> Iterator[Text]:
         yield Text.assemble((f"{settles:>4}  ", "dim"), (f"{whom}  ", "bold"), f"{request.ask}{command}")
 
 
-def _foot(audit: Audit, shown: int) -> Iterator[Text]:
+def _foot(audit: Audit, shown: Sequence[Cause]) -> Iterator[Text]:
     if not audit.estate.devices:
         return
-    light = sum(one.severity.rank < Severity.MEDIUM.rank for one in audit.findings)
-    rest = sum(len(one.findings) for one in _to_mend(audit)[shown:])
+    light = sum(count for severity, count in audit.counts().items() if severity.rank < Severity.MEDIUM.rank)
+    rest = len(audit.findings) - sum(len(one.findings) for one in shown)
     yield Text("")
     if light:
         yield Text(f"Hygiene: {counted(light, 'light finding')} among them; --severity medium leaves them out.", "dim")

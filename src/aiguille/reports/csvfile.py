@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from aiguille.reports.tables import Cell, Table
 from aiguille.reports.text import visible_lines
@@ -20,12 +20,20 @@ def as_csv(table: Table, rows: Iterable[tuple[Cell, ...]]) -> str:
     Text that a spreadsheet might take for a formula gets an apostrophe in front, which spreadsheets hide; numbers stay
     numbers. Control characters are made visible.
     """
+    return "".join(csv_text(table, rows))
+
+
+def csv_text(table: Table, rows: Iterable[tuple[Cell, ...]]) -> Iterator[str]:
+    """The same, line by line."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow([column.heading for column in table.columns])
     for row in rows:
+        yield out.getvalue()
+        out.seek(0)
+        out.truncate()
         writer.writerow([_cell(value) for value in row])
-    return out.getvalue()
+    yield out.getvalue()
 
 
 def _cell(value: Cell) -> Cell:

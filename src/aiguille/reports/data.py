@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from aiguille._version import __version__
+from aiguille.analysis.outlines import Outline, outlines
 from aiguille.model import Addresses, Device, Estate, LedgerEntry, Setting, Span
 from aiguille.model.facts import known_facts
 from aiguille.model.spelling import spell_operand
@@ -13,6 +14,7 @@ from aiguille.reports.text import to_json
 
 if TYPE_CHECKING:
     from aiguille.baseline import Audit, Finding, RuleRef
+    from aiguille.baseline.causes import Cause
     from aiguille.baseline.findings import Reply
 
 Data = dict[str, Any]
@@ -22,42 +24,60 @@ T = TypeVar("T")
 
 def audit_data(audit: Audit) -> Data:
     """An audit; `schemas/audit.schema.json`."""
-    from aiguille.baseline.causes import causes, effort
+    return {key: list(value) if isinstance(value, Iterator) else value for key, value in _parts(audit)}
 
-    return {
-        "aiguille": {"version": __version__},
-        "title": audit.estate.title,
-        "client": audit.estate.about.client,
-        "auditor": audit.estate.about.auditor,
-        "scope": audit.estate.about.scope,
-        "as_of": audit.estate.as_of.isoformat(),
-        "baseline": audit.baseline.name if audit.baseline else "",
-        "devices": [_device(device) for device in audit.estate.devices],
-        "failures": _failures(audit.estate),
-        "notes": [*audit.estate.notes, *audit.notes],
-        "locations": list(audit.estate.locations.sources),
-        "outcomes": [
+
+def audit_text(audit: Audit) -> Iterator[str]:
+    """`audit_data` as JSON text, the same as `dump` makes of it, piece by piece: nothing holds all of it."""
+    before = "{\n"
+    for key, value in _parts(audit):
+        yield f"{before}  {to_json(key)}: "
+        before = ",\n"
+        if not isinstance(value, Iterator):
+            yield _moved(to_json(value, indent=2), 2)
+            continue
+        between = "[\n"
+        for one in value:
+            yield f"{between}    {_moved(to_json(one, indent=2), 4)}"
+            between = ",\n"
+        yield "[]" if between == "[\n" else "\n  ]"
+    yield "\n}\n"
+
+
+def _moved(text: str, by: int) -> str:
+    """Lines of JSON, all but the first moved to the right; there is no line break within a string."""
+    return text.replace("\n", "\n" + " " * by)
+
+
+def _parts(audit: Audit) -> Iterator[tuple[str, Any]]:
+    """What JSON says of an audit, key by key; what may be long as an iterator."""
+    estate = audit.estate
+    yield "aiguille", {"version": __version__}
+    yield "title", estate.title
+    yield "client", estate.about.client
+    yield "auditor", estate.about.auditor
+    yield "scope", estate.about.scope
+    yield "as_of", estate.as_of.isoformat()
+    yield "baseline", audit.baseline.name if audit.baseline else ""
+    yield "devices", (_device(device) for device in outlines(estate))
+    yield "failures", _failures(estate)
+    yield "notes", [*estate.notes, *audit.notes]
+    yield "locations", list(estate.locations.sources)
+    yield (
+        "outcomes",
+        (
             {"check": o.check, "device": o.device, "outcome": o.outcome.value, "because": o.because}
             for o in audit.outcomes
-        ],
-        "findings": [
-            {"number": f"F-{one.number}", **finding_data(one), "answer": _answer(one.answer)} for one in audit.findings
-        ],
-        "causes": [
-            {
-                "number": f"C-{one.number}",
-                "kind": one.kind.value,
-                "words": one.words,
-                "devices": list(one.devices),
-                "severity": one.severity.value,
-                **place_of(one.where),
-                "findings": [f"F-{finding.number}" for finding in one.findings],
-                "clears": one.clears,
-                "effort": effort(one),
-            }
-            for one in causes(audit.findings)
-        ],
-        "accepted": [
+        ),
+    )
+    yield (
+        "findings",
+        ({"number": f"F-{one.number}", **finding_data(one), "answer": _answer(one.answer)} for one in audit.findings),
+    )
+    yield "causes", map(_cause, audit.causes())
+    yield (
+        "accepted",
+        (
             {
                 **finding_data(finding),
                 "reason": one.risk.reason,
@@ -66,11 +86,31 @@ def audit_data(audit: Audit) -> Data:
                 "listed": f"{one.file}:{one.line}",
             }
             for finding, one in audit.accepted
-        ],
-        "summary": {
+        ),
+    )
+    counted = sorted((outcome.value, count) for outcome, count in audit.tally().items())
+    yield (
+        "summary",
+        {
             "by_severity": {severity.value: count for severity, count in audit.counts().items()},
-            "by_outcome": _by_outcome(audit),
+            "by_outcome": dict(counted),
         },
+    )
+
+
+def _cause(one: Cause) -> Data:
+    from aiguille.baseline.causes import effort
+
+    return {
+        "number": f"C-{one.number}",
+        "kind": one.kind.value,
+        "words": one.words,
+        "devices": list(one.devices),
+        "severity": one.severity.value,
+        **place_of(one.where),
+        "findings": [f"F-{finding.number}" for finding in one.findings],
+        "clears": one.clears,
+        "effort": effort(one),
     }
 
 
@@ -90,7 +130,7 @@ def dump(data: Data) -> str:
     return to_json(data, indent=2) + "\n"
 
 
-def _device(device: Device) -> Data:
+def _device(device: Device | Outline) -> Data:
     return {
         "name": device.name,
         "dialect": device.dialect,
@@ -281,10 +321,3 @@ def _answer(one: Reply | None) -> Data | None:
 
 def _rule(rule: RuleRef) -> Data:
     return {"rulebase": rule.rulebase, "chain": rule.chain, "rule": rule.rule, **place_of(rule.where)}
-
-
-def _by_outcome(audit: Audit) -> Data:
-    out: dict[str, int] = {}
-    for one in audit.outcomes:
-        out[one.outcome.value] = out.get(one.outcome.value, 0) + 1
-    return dict(sorted(out.items()))

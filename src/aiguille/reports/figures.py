@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
+from aiguille.analysis.outlines import outlines
 from aiguille.baseline import Severity
 from aiguille.model.countries import country_name
 from aiguille.reports.data import Data
@@ -191,7 +192,7 @@ def findings(dossier: Dossier) -> Figure | None:
     for (device, _, severity), count in dossier.counts.items():
         by_device[device, severity] += count
     areas = [area.value for area in dossier.areas]
-    names = [device.name for device in dossier.devices]
+    names = [device.name for device in outlines(dossier.audit.estate)]
     title = "by device"
     if len(names) > _ROWS:
         order = sorted(names, key=lambda name: [-by_device[name, severity] for severity in Severity])

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 from aiguille.model import UsageError
 
 _SHORT = 60
 """Letters of a file's name in that of the temporary one, which must not be longer than names may be."""
+
+
+Content = str | bytes | Iterator[str]
+"""What a file is to hold; what may be long comes piece by piece."""
 
 
 def refuse_existing(path: Path, *, force: bool = False) -> None:
@@ -22,7 +26,7 @@ def refuse_existing(path: Path, *, force: bool = False) -> None:
         raise UsageError(f"{path}: exists already; name another file or add --force to replace it")
 
 
-def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
+def write_whole(path: Path, content: Content, *, force: bool = False) -> None:
     """Write a file through a temporary one beside it, so that no half-written file is ever seen.
 
     Raises UsageError if it exists and `force` is not given, or if it cannot be written.
@@ -35,7 +39,7 @@ def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
         handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name[:_SHORT]}.")
         try:
             with os.fdopen(handle, "wb") as file:
-                file.write(content)
+                file.writelines(pieces(content))
                 file.flush()
                 os.fsync(handle)  # what replaces a report must be on the disk before it does
             mask = os.umask(0)
@@ -49,7 +53,7 @@ def write_whole(path: Path, content: bytes, *, force: bool = False) -> None:
         raise UsageError(f"{path}: cannot be written ({error.strerror})") from error
 
 
-Writer = Callable[[], str | bytes]
+Writer = Callable[[], Content]
 
 
 def ending_of(path: Path, known: Iterable[str]) -> str:
@@ -60,6 +64,16 @@ def ending_of(path: Path, known: Iterable[str]) -> str:
     return max(fitting, key=len)
 
 
-def as_bytes(content: str | bytes) -> bytes:
+def pieces(content: Content) -> Iterator[bytes]:
     """What a writer made, as it goes to a file."""
-    return content.encode() if isinstance(content, str) else content
+    if isinstance(content, bytes):
+        yield content
+    elif isinstance(content, str):
+        yield content.encode()
+    else:
+        yield from (one.encode() for one in content)
+
+
+def as_bytes(content: Content) -> bytes:
+    """The same in one piece."""
+    return b"".join(pieces(content))

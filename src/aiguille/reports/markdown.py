@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from aiguille._version import __version__
 from aiguille.baseline import Finding, Outcome, Severity
-from aiguille.baseline.causes import Cause, causes, effort
+from aiguille.baseline.causes import Cause, effort
 from aiguille.baseline.findings import Consequence
 from aiguille.baseline.questions import over_devices, questions
 from aiguille.reports.dossier import Dossier
@@ -61,7 +61,7 @@ def _foot() -> tuple[str, ...]:
 
 def _to_mend(dossier: Dossier, room: int) -> list[str]:
     """As many causes in full as there is room for, and the others in a table; what does not fit is counted."""
-    found = causes(dossier.audit.findings)
+    found = dossier.audit.causes()
     if not found:
         return []
     head = ["## To mend, gravest first", ""]

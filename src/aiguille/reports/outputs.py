@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from aiguille.baseline import Audit
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.files import Writer, as_bytes, ending_of, refuse_existing, write_whole
+from aiguille.reports.files import Content, Writer, ending_of, refuse_existing, write_whole
 
 
-def _json(dossier: Dossier) -> str:
-    from aiguille.reports.data import audit_data, dump
+def _json(dossier: Dossier) -> Iterator[str]:
+    from aiguille.reports.data import audit_text
 
-    return dump(audit_data(dossier.audit))
+    return audit_text(dossier.audit)
 
 
 def _html(dossier: Dossier) -> str:
@@ -28,16 +28,16 @@ def _workbook(dossier: Dossier) -> bytes:
     return as_workbook(dossier)
 
 
-def _csv(dossier: Dossier) -> str:
+def _csv(dossier: Dossier) -> Iterator[str]:
     from aiguille.reports import csvfile, tables
 
-    return csvfile.as_csv(tables.FINDINGS, tables.FINDINGS.rows(dossier))
+    return csvfile.csv_text(tables.FINDINGS, tables.FINDINGS.rows(dossier))
 
 
-def _rules_csv(dossier: Dossier) -> str:
+def _rules_csv(dossier: Dossier) -> Iterator[str]:
     from aiguille.reports import csvfile, tables
 
-    return csvfile.as_csv(tables.RULES, tables.RULES.rows(dossier))
+    return csvfile.csv_text(tables.RULES, tables.RULES.rows(dossier))
 
 
 def _sarif(dossier: Dossier) -> str:
@@ -66,7 +66,7 @@ def _markdown(dossier: Dossier) -> str:
     return as_markdown(dossier)
 
 
-OUTPUTS: dict[str, tuple[str, Callable[[Dossier], str | bytes]]] = {
+OUTPUTS: dict[str, tuple[str, Callable[[Dossier], Content]]] = {
     ".html": ("report to hand in, one file", _html),
     ".xlsx": ("workbook with columns for the auditee's answers", _workbook),
     ".csv": ("the findings, a row each", _csv),
@@ -84,13 +84,13 @@ def write(audit: Audit, path: Path, *, force: bool = False, jobs: int = 1) -> No
     """Write one report whole. Raises UsageError for an unknown ending and for a file that exists or cannot be written."""
     _, make = OUTPUTS[ending_of(path, OUTPUTS)]
     refuse_existing(path, force=force)
-    write_whole(path, as_bytes(make(Dossier(audit, jobs))), force=force)
+    write_whole(path, make(Dossier(audit, jobs)), force=force)
 
 
 def writers(dossier: Callable[[], Dossier]) -> dict[str, Writer]:
     """What makes each of those files of the audit that `dossier` returns when it is done."""
 
-    def bound(make: Callable[[Dossier], str | bytes]) -> Writer:
+    def bound(make: Callable[[Dossier], Content]) -> Writer:
         return lambda: make(dossier())
 
     return {ending: bound(make) for ending, (_, make) in OUTPUTS.items()}

@@ -11,7 +11,7 @@ from aiguille.analysis.objects import kind_of, objects_of, uses
 from aiguille.analysis.program import Programs
 from aiguille.analysis.standing import StandingReport
 from aiguille.baseline import Evidence, Finding, Outcome, Severity
-from aiguille.baseline.causes import causes, effort
+from aiguille.baseline.causes import effort
 from aiguille.model.identity import Same
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
@@ -98,7 +98,7 @@ def _findings(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
 
 
 def _causes(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
-    for one in causes(dossier.audit.findings):
+    for one in dossier.audit.causes():
         yield (
             f"C-{one.number}",
             one.severity.value,

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 
+from aiguille.analysis.outlines import outlines
 from aiguille.baseline import CATALOGUE, Audit, Outcome, Severity
-from aiguille.baseline.causes import causes
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.text import counted
 
@@ -59,7 +59,7 @@ def verdict(dossier: Dossier) -> list[str]:
         be = "is" if len(audit.accepted) == 1 else "are"
         found = counted(len(audit.accepted), "finding")
         out.append(f"{found} {be} accepted by a named owner until a set date; {listed} listed apart.")
-    unread = [d for d in audit.estate.devices if d.ledger.unread_lines]
+    unread = [d for d in outlines(audit.estate) if d.ledger.unread_lines]
     if audit.estate.failures:
         out.append(f"{counted(len(audit.estate.failures), 'export')} could not be read at all.")
     if unread:
@@ -98,7 +98,7 @@ def holding(dossier: Dossier) -> list[str]:
 
 def decision(dossier: Dossier) -> str:
     """What the client is asked to decide, in a sentence; empty where nothing is grave."""
-    found = causes(dossier.audit.findings)
+    found = dossier.audit.causes()
     grave = [one for one in found if one.severity.rank >= Severity.HIGH.rank]
     if not grave:
         return ""

@@ -14,7 +14,7 @@ from msgspec import Struct
 from aiguille._version import __version__
 from aiguille.analysis.program import says_nothing_of_six
 from aiguille.baseline import Area, Chosen, Finding, Outcome, Severity
-from aiguille.baseline.causes import causes, effort
+from aiguille.baseline.causes import effort
 from aiguille.baseline.questions import over_devices, questions
 from aiguille.model import Device, Direction
 from aiguille.model.countries import country_name
@@ -134,9 +134,9 @@ def _verdict(dossier: Dossier) -> Content:
         "sentences": verdict(dossier),
         "decision": decision(dossier),
         "holding": holding(dossier),
-        "gravest": [
-            (one, effort(one)) for one in causes(dossier.audit.findings) if one.severity.rank >= Severity.MEDIUM.rank
-        ][:_GRAVEST],
+        "gravest": [(one, effort(one)) for one in dossier.audit.causes() if one.severity.rank >= Severity.MEDIUM.rank][
+            :_GRAVEST
+        ],
         "counts": dossier.audit.counts(),
         "figure": figures.inline(figures.svg(drawn), "findings-figure", label) if drawn else "",
     }
