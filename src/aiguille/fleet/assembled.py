@@ -143,7 +143,9 @@ class Assembled:
                 if after is None:
                     base.execute("DELETE FROM raw WHERE id = ?", (number,))
                 elif after != before:
-                    base.execute("UPDATE raw SET body = ? WHERE id = ?", (encoder.encode(after), number))
+                    where = (*first_line(after), digest(repr(key_of(after))))
+                    query = "UPDATE raw SET file = ?, line = ?, key = ?, body = ? WHERE id = ?"
+                    base.execute(query, (*where, encoder.encode(after), number))
             base.execute("COMMIT")
 
     def _finding(self, row: tuple[Any, ...]) -> Finding:

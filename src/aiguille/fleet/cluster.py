@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import logging
+import socket
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
@@ -282,7 +283,10 @@ def _connected(address: str) -> Client:
     except ImportError as error:
         raise UsageError("--cluster needs Dask: install aiguille[cluster]") from error
     logging.getLogger("distributed").setLevel(logging.ERROR)
+    host, _, port = address.rpartition("//")[2].rpartition(":")
     try:
+        with socket.create_connection((host.strip("[]"), int(port)), WAIT):
+            pass  # where nothing listens, Dask itself would try for as long as it is let
         return Client(address, timeout=WAIT, set_as_default=False)
-    except (OSError, ValueError, TypeError) as error:
+    except (OSError, OverflowError, ValueError, TypeError) as error:
         raise UsageError(f"{address}: no scheduler answers ({error}); give it as tcp://HOST:8786") from error

@@ -1,0 +1,114 @@
+"""An audit on a scheduler and workers that run as processes of their own."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from msgspec import Struct
+
+from tests.fleet.test_many import AS_OF, kept_in, write_gateways
+from tests.helpers import run
+
+SOURCE = Path(__file__).parents[2] / "src"
+
+
+class Cluster(Struct):
+    address: str
+    folder: Path
+    started: list[subprocess.Popen[bytes]]
+
+    def start(self, *words: str, path: Path | None = None) -> subprocess.Popen[bytes]:
+        """A scheduler or worker. path: where it finds another aiguille than the installed one"""
+        env = {**os.environ, "DASK_DISTRIBUTED__SCHEDULER__WORK_STEALING": "False"}
+        if path is not None:
+            env["PYTHONPATH"] = str(path)
+        command = [sys.executable, "-m", "dask", *words, "--no-dashboard"]
+        with (self.folder / f"log{len(self.started)}").open("wb") as log:
+            one = subprocess.Popen(command, cwd=self.folder, stdout=log, stderr=log, env=env)
+        self.started.append(one)
+        return one
+
+    def worker(self, path: Path | None = None) -> subprocess.Popen[bytes]:
+        words = ("--nthreads", "1", "--no-nanny", "--local-directory", str(self.folder / "held"))
+        return self.start("worker", self.address, *words, path=path)
+
+
+@pytest.fixture
+def cluster(tmp_path: Path) -> Iterator[Cluster]:
+    """A scheduler without workers, in a folder of its own."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    folder = tmp_path / "cluster"
+    folder.mkdir()
+    made = Cluster(f"tcp://127.0.0.1:{port}", folder, [])
+    made.start("scheduler", "--host", "127.0.0.1", "--port", str(port))
+    try:
+        yield made
+    finally:
+        for one in made.started:
+            one.kill()
+        for one in made.started:
+            one.wait()
+
+
+def test_a_worker_that_dies_loses_nothing(cluster: Cluster, tmp_path: Path) -> None:
+    """Exports lie in a folder that workers see; one of three is killed in the middle."""
+    estate = write_gateways(tmp_path / "estate", 60, 60)
+    workers = [cluster.worker() for _ in range(3)]
+    kept = tmp_path / "kept.db"
+    words = ["audit", str(estate), "--json", *AS_OF[:2], "--cluster", cluster.address, "--resume", str(kept)]
+    command = [str(Path(sys.executable).parent / "aiguille"), *words]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as running:
+        until = time.monotonic() + 120
+        while kept_in(kept) <= 61 and running.poll() is None and time.monotonic() < until:
+            time.sleep(0.05)
+        workers[1].send_signal(signal.SIGKILL)
+        out, err = running.communicate(timeout=240)
+    assert running.returncode == 1, err.decode()
+    assert out.decode() == run("audit", estate, "--json", *AS_OF).stdout
+    assert kept_in(kept) == 120
+    assert b"is gone; what it was at is done by others" in err or workers[1].poll() is not None
+
+
+def test_exports_are_sent_and_other_versions_refused(cluster: Cluster, tmp_path: Path) -> None:
+    """Workers elsewhere see no relative path; one of them has another aiguille."""
+    other = tmp_path / "other"
+    shutil.copytree(SOURCE / "aiguille", other / "aiguille", ignore=shutil.ignore_patterns("__pycache__"))
+    (other / "aiguille" / "_version.py").write_text('__version__ = "9.9.9"\n')
+    write_gateways(tmp_path / "estate", 5)
+    (tmp_path / "estate" / "accepted.yaml").write_text(
+        "accepted:\n  - check: access.reachable-from-outside\n    reason: it is tried out\n"
+        "    owner: duty officer\n    until: 2026-12-31\n"
+    )
+    cluster.worker(other)
+    alone = run("audit", "estate", *AS_OF, "--cluster", cluster.address, cwd=tmp_path)
+    assert alone.returncode == 2
+    assert "no worker has aiguille" in alone.stderr
+    cluster.worker()
+    words = ("audit", "estate", "--json", *AS_OF[:2], "--accepted", "estate/accepted.yaml")
+    until = time.monotonic() + 60
+    while True:  # the second worker may still be on its way
+        done = run(*words, "--cluster", cluster.address, cwd=tmp_path)
+        if done.returncode != 2 or time.monotonic() > until:
+            break
+    assert "is refused: it has aiguille 9.9.9" in done.stderr
+    whole = run(*words, cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (whole.returncode, whole.stdout)
+    assert "accepted" in whole.stdout
+
+
+def test_where_nobody_answers_it_says_so(tmp_path: Path) -> None:
+    write_gateways(tmp_path / "estate", 1)
+    done = run("audit", "estate", "--cluster", "tcp://127.0.0.1:9", cwd=tmp_path)
+    assert (done.returncode, done.stdout) == (2, "")
+    assert "tcp://127.0.0.1:9: no scheduler answers" in done.stderr
