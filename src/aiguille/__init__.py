@@ -9,7 +9,7 @@ Nothing heavy is imported before it is used.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -63,6 +63,7 @@ def audit(
     claims: str | None = None,
     jobs: int = 1,
     progress: Callable[[int, int], None] | None = None,
+    devices: Collection[str] | None = None,
 ) -> Audit:
     """Check an estate against a baseline.
 
@@ -70,7 +71,7 @@ def audit(
     accepted: path of a file of accepted risks; default: the engagement's, if it names one
     answers: path of a file of the auditee's answers; default: `answers.toml` beside the engagement, if there is one
     claims: path of a file of claims, of which those refuted are findings; default: `claims.yaml` beside the engagement, if there is one
-    jobs, progress: see `aiguille.baseline.run`
+    jobs, progress, devices: see `aiguille.baseline.run`
 
     Raises UsageError for a faulty baseline, file of accepted risks, file of answers or file of claims.
     """
@@ -84,7 +85,7 @@ def audit(
 
     meant = asked(estate, CATALOGUE, baseline, accepted=accepted, answers=answers, claims=claims)
     notes = claimed.homeless(estate, meant.stated) if meant.stated else ()
-    found = run(estate, meant.baseline, jobs=jobs, progress=progress)
+    found = run(estate, meant.baseline, jobs=jobs, progress=progress, devices=devices)
     return replies.apply(risks.apply(replace(found, notes=notes), meant.acceptances).folded(), meant.kept)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 
 from msgspec import Struct
 
@@ -32,6 +32,7 @@ def run(
     jobs: int = 1,
     progress: Callable[[int, int], None] | None = None,
     raise_crashes: bool = False,
+    devices: Collection[str] | None = None,
 ) -> Audit:
     """Run what a baseline asks for on every device.
 
@@ -39,21 +40,27 @@ def run(
         depend on it
     progress: called with how many devices of how many are done
     raise_crashes: let an error in a check through instead of answering "cannot tell"; for tests
+    devices: the names of those that are audited, all the others only being asked about; default: all
     """
     chosen = baseline if isinstance(baseline, Baseline) else Baseline.of(baseline)
     outcomes: list[CheckOutcome] = []
     findings: list[Finding] = []
-    count = len(estate.devices)
+    places = [at for at, one in enumerate(estate.devices) if devices is None or one.name in devices]
+    count = len(places)
     size = sum(1 for device in estate.devices for base in device.rulebases for _ in base.rules())
     work = _Work(estate, chosen, raise_crashes, jobs if count == 1 else 1, size <= _KEPT)
     chunk = max(1, min(16, count // (4 * max(jobs, 1))))
     surroundings(estate)  # once, and not in each process
     results: dict[str, Results] = {}
-    for number, (described, found, sent) in enumerate(share(work.device, range(count), jobs, chunk), 1):
+    raw: dict[str, list[Finding]] = {}
+    if size <= _KEPT:
+        estate.known[_RAW] = (chosen, raw)
+    for number, (described, found, sent) in enumerate(share(work.device, places, jobs, chunk), 1):
         outcomes += described
         findings += found
+        raw[estate.devices[places[number - 1]].name] = found
         if sent is not None:
-            device = estate.devices[number - 1]
+            device = estate.devices[places[number - 1]]
             results[device.name] = Results(unpacked(device, sent[0]), sent[1])
         if progress is not None:
             progress(number, count)
@@ -95,10 +102,16 @@ def claims_alone(estate: Estate, baseline: Baseline) -> Iterator[tuple[list[Chec
 
 
 def audit_one(estate: Estate, baseline: Baseline, device: str) -> list[Finding]:
-    """Every finding of a baseline on one device of an estate, none folded under another."""
+    """Every finding of a baseline on one device of an estate, none folded under another; not looked for again after `run`."""
+    asked, known = estate.known.get(_RAW, (None, {}))
+    if asked is baseline and device in known:
+        found: list[Finding] = known[device]
+        return found
     number = next(at for at, one in enumerate(estate.devices) if one.name == device)
     return _Work(estate, baseline, raise_crashes=False, helpers=1).device(number)[1]
 
+
+_RAW = "every finding, by baseline and device"
 
 _KEPT = 20_000
 """Rules of an estate up to which what was found out about them is kept for reports, at some kilobytes each."""

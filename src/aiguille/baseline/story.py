@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from datetime import date, timedelta
 
 from msgspec import Struct
 
+from aiguille.analysis.outlines import outlines
 from aiguille.analysis.program import Programs
 from aiguille.analysis.walk.answers import Answer
 from aiguille.analysis.walk.probe import Prober
@@ -64,25 +66,33 @@ class Story(Struct, frozen=True):
     mended: Mended | None = None
 
 
-def describe(audit: Audit, fingerprint: str) -> Story:
+def describe(audit: Audit, fingerprint: str, others: Iterable[tuple[str, str]] = ()) -> Story:
     """The story of the finding whose fingerprint is, or begins with, the one given.
+
+    others: check and device of findings on devices that were not audited
 
     Raises UsageError if none does, or several do.
     """
-    return story_of(audit, *_named(audit, fingerprint))
+    return story_of(audit, *_named(audit, fingerprint), others)
 
 
-def story_of(audit: Audit, finding: Finding, accepted: Acceptance | None = None) -> Story:
-    """The story of one of an audit's findings, with what became of it if it is accepted."""
+def story_of(
+    audit: Audit, finding: Finding, accepted: Acceptance | None = None, others: Iterable[tuple[str, str]] = ()
+) -> Story:
+    """The story of one of an audit's findings, with what became of it if it is accepted.
+
+    others: as for `describe`
+    """
     device = next(one for one in audit.estate.devices if one.name == finding.device)
     chosen = audit.baseline.for_device(device) if audit.baseline else ()
     walk = None
     if finding.proof is not None:
         walk = Answer((Prober(Programs(device)).probe(finding.proof.packet),))
     counts: dict[str, int] = {}
-    for one in audit.findings:
-        if one.check == finding.check and one.device != finding.device:
-            counts[one.device] = counts.get(one.device, 0) + 1
+    for check, name in (*((one.check, one.device) for one in audit.findings), *others):
+        if check == finding.check and name != finding.device:
+            counts[name] = counts.get(name, 0) + 1
+    order = {one.name: at for at, one in enumerate(outlines(audit.estate))}
     return Story(
         finding,
         device,
@@ -90,7 +100,7 @@ def story_of(audit: Audit, finding: Finding, accepted: Acceptance | None = None)
         tuple(_excerpt(device, evidence.where) for evidence in finding.evidence),
         walk,
         accepted,
-        tuple(counts.items()),
+        tuple(sorted(counts.items(), key=lambda held: order[held[0]])),
         audit.estate.as_of + ACCEPTED_FOR,
         if_mended(audit, finding, finding.device) if finding.check in OPENING else None,
     )

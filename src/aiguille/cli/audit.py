@@ -90,6 +90,7 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
         inputs.say_what_was_read(arguments, audit.estate, paths, view_shows=True)
     else:
         audit = inputs.run_audit(arguments, inputs.read_estate(arguments, paths, view_shows=True, found=found))
+        inputs.keep_numbers(arguments, found, audit)
     names = getattr(arguments, "owned", ())  # the demonstration has no such option
     owned = extract(audit, names) if names else audit
     made["shown"] = shown = owned.narrowed(**options.filters(arguments))

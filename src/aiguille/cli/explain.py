@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import argparse
 import re
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
 from aiguille.cli import inputs, options, output
+
+if TYPE_CHECKING:
+    from aiguille.baseline import Audit
 
 NAME = "explain"
 HELP = "give the full story of a finding: the lines around it, the packet's walk, the fix, how to accept it"
@@ -47,16 +51,37 @@ def run(arguments: argparse.Namespace) -> int:
     several = word == "all" or ("-" in word and _CAUSE.fullmatch(word))
     if several and word != "all":
         wanted["cause"] = [*wanted["cause"], word]
-    audit = inputs.run_audit(arguments, inputs.read_estate(arguments))
+    audit, others = _audit(arguments, word)
     shown = audit.narrowed(**wanted)
     if not several:
-        story = describe(replace(audit, findings=shown.findings, accepted=shown.accepted), word)
+        story = describe(replace(audit, findings=shown.findings, accepted=shown.accepted), word, others)
         output.report(arguments, lambda: story_data(story), lambda console: show_story(console, story))
         return inputs.exit_code(audit.estate)
     stories = []
     with output.progress(arguments, "findings", "explained") as explained:
         for number, one in enumerate(shown.findings, 1):
-            stories.append(story_of(audit, one))
+            stories.append(story_of(audit, one, others=others))
             explained(number, len(shown.findings))
     output.report(arguments, lambda: stories_data(stories), lambda console: show_stories(console, stories))
     return inputs.exit_code(audit.estate)
+
+
+def _audit(arguments: argparse.Namespace, word: str) -> tuple[Audit, list[tuple[str, str]]]:
+    """The audit, of no more devices than the finding is on where an audit of the same was done before; and check and device of the
+    findings on the others."""
+    from aiguille.fleet.numbered import renumbered
+
+    found = inputs.gathered(arguments)
+    estate = inputs.read_estate(arguments, found=found)
+    numbers = inputs.numbers(arguments, found, estate)
+    meant = numbers.meant(word) if numbers is not None else ()
+    if numbers is not None and meant:
+        names = [one.name for one in estate.devices]
+        places = {at for one in meant for at in one.devices}
+        part = renumbered(inputs.run_audit(arguments, estate, {names[at] for at in places}), numbers)
+        known = {one.fingerprint for one in part.findings} | {one.fingerprint for one, _ in part.accepted}
+        if all(one.fingerprint in known for one in meant):
+            return part, [*numbers.elsewhere(names, places)]
+    whole = inputs.run_audit(arguments, estate)
+    inputs.keep_numbers(arguments, found, whole)
+    return whole, []

@@ -7,7 +7,7 @@ import gc
 import logging
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from aiguille.baseline import Audit
     from aiguille.estate.finding import Gathered
     from aiguille.estate.reading import Knowledge
+    from aiguille.fleet.numbered import Numbers
+    from aiguille.fleet.tasks import Order
 
 
 def _standard_input() -> bytes:
@@ -79,7 +81,8 @@ def read_estate(
     try:
         found = found or gathered(arguments, paths)
         with progress(arguments, "exports", "read") as described:
-            estate = read_gathered(found, known_beside(arguments, found), arguments.as_of, described)
+            helpers = getattr(arguments, "jobs", 0) or cores(len(found.jobs))
+            estate = read_gathered(found, known_beside(arguments, found), arguments.as_of, described, helpers)
     finally:
         if collecting:
             gc.freeze()  # nor need it be looked through later
@@ -144,8 +147,8 @@ def _sides(arguments: argparse.Namespace) -> dict[str, Side]:
     return {name: Side(side) for name, side in stated}
 
 
-def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
-    """Check an estate as the options and the engagement ask for."""
+def run_audit(arguments: argparse.Namespace, estate: Estate, devices: Collection[str] | None = None) -> Audit:
+    """Check an estate as the options and the engagement ask for. devices: only these, the others being asked about"""
     import aiguille
 
     with progress(arguments, "devices", "checked") as described:
@@ -157,6 +160,7 @@ def run_audit(arguments: argparse.Namespace, estate: Estate) -> Audit:
             claims=getattr(arguments, "claims", None),
             jobs=jobs(arguments, estate),
             progress=described,
+            devices=devices,
         )
 
 
@@ -174,32 +178,66 @@ def is_large(arguments: argparse.Namespace, found: Gathered) -> bool:
     return bool(asked or (len(found.jobs) > MANY and not whole))
 
 
-def audit_large(arguments: argparse.Namespace, found: Gathered) -> Audit:
-    """Check devices one by one, as the options and the engagement ask for."""
+def order_of(arguments: argparse.Namespace, found: Gathered, known: Knowledge) -> Order:
+    """An audit as options and engagement ask for it; raises UsageError for a file that is faulty."""
     from aiguille.baseline import CATALOGUE
     from aiguille.baseline.asked import asked
     from aiguille.estate.reading import day_of
-    from aiguille.fleet.auditing import Order, audit
-    from aiguille.fleet.crew import Crew, Here
-    from aiguille.fleet.tasks import Terms
+    from aiguille.fleet.tasks import Order, Terms
 
     options = {name: getattr(arguments, name, None) for name in ("accepted", "answers", "claims")}
     meant = asked(found, CATALOGUE, getattr(arguments, "baseline", None), **options)
-    known = known_beside(arguments, found)
-    day = day_of(found, arguments.as_of)
     effort = getattr(arguments, "effort", 1)
+    day = day_of(found, arguments.as_of)
     terms = Terms(known, meant.baseline, meant.acceptances, day, effort, whole=not meant.stated)
     geo = (*found.geo, *map(Path, getattr(arguments, "geo", ())))
-    order = Order(found, terms, meant.stated, meant.kept, geo)
+    return Order(found, terms, meant.stated, meant.kept, geo)
+
+
+def audit_large(arguments: argparse.Namespace, found: Gathered) -> Audit:
+    """Check devices one by one, as the options and the engagement ask for."""
+    from aiguille.fleet.auditing import audit
+    from aiguille.fleet.crew import Crew, Here
+
+    order = order_of(arguments, found, known_beside(arguments, found))
     crew: Crew
     if address := getattr(arguments, "cluster", None):
         from aiguille.fleet.cluster import Elsewhere
 
-        crew = Elsewhere(found.jobs, terms, address, order.dialects())
+        crew = Elsewhere(found.jobs, order.terms, address, order.dialects())
     else:
-        crew = Here(found.jobs, terms, getattr(arguments, "jobs", 0) or os.cpu_count() or 1)
+        crew = Here(found.jobs, order.terms, getattr(arguments, "jobs", 0) or os.cpu_count() or 1)
     with stages(arguments) as told:
         return audit(order, crew, getattr(arguments, "resume", None), told)
+
+
+def keep_numbers(arguments: argparse.Namespace, found: Gathered, audit: Audit) -> None:
+    """Keep what the findings are called, so that `explain` need not audit all for one of them."""
+    from aiguille.fleet.numbered import keep, numbers_of
+
+    key = _key(arguments, found, audit.estate)
+    if key is not None:
+        keep(key, numbers_of(audit))
+
+
+def numbers(arguments: argparse.Namespace, found: Gathered, estate: Estate) -> Numbers | None:
+    """What the findings of the same audit were called, if that is kept."""
+    from aiguille.fleet.numbered import load
+
+    key = _key(arguments, found, estate)
+    return None if key is None else load(key)
+
+
+def _key(arguments: argparse.Namespace, found: Gathered, estate: Estate) -> bytes | None:
+    """Stands for all that an audit follows from; None where nothing is to be kept."""
+    from aiguille.estate.reading import Knowledge
+    from aiguille.fleet.results import digest_of_order
+
+    if getattr(arguments, "no_cache", False) or getattr(arguments, "as_if", ()) or getattr(arguments, "at", None):
+        return None
+    administrators = tuple(who for who, _ in getattr(arguments, "administrator", ()))
+    known = Knowledge(_sides(arguments), administrators, estate.locations)
+    return digest_of_order(order_of(arguments, found, known))
 
 
 def jobs(arguments: argparse.Namespace, estate: Estate) -> int:

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import difflib
+import pickle
+import zlib
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
+from functools import partial
 from pathlib import Path
 
 from msgspec import Struct
@@ -13,6 +16,7 @@ from msgspec.structs import replace
 from aiguille.analysis.countries import located
 from aiguille.analysis.oddities import oddities
 from aiguille.analysis.outlines import Outline, outlines
+from aiguille.analysis.sharing import share
 from aiguille.analysis.sides import guess_sides
 from aiguille.analysis.written import as_written
 from aiguille.estate import engagement
@@ -77,16 +81,28 @@ def read(
 
 
 def read_gathered(
-    found: Gathered, known: Knowledge, as_of: date | None = None, progress: Callable[[int, int], None] | None = None
+    found: Gathered,
+    known: Knowledge,
+    as_of: date | None = None,
+    progress: Callable[[int, int], None] | None = None,
+    jobs: int = 1,
 ) -> Estate:
-    """Read what was gathered; parameters and errors as for `read`."""
+    """Read what was gathered; other parameters and errors as for `read`.
+
+    jobs: processes to share the exports among, where the system can fork
+    """
     devices: list[Device] = []
-    for number, job in enumerate(found.jobs, 1):
-        try:
-            for device in read_job(job, known):
-                devices.append(replace(device, name=unique(device.name, {d.name for d in devices})))
-        except UnreadableError as error:
-            found.failures.append(failure_of(job, error))
+    taken: set[str] = set()
+    work = partial(_read_or_failure if jobs < 2 else _read_and_packed, found, known)
+    for number, mine in enumerate(share(work, range(len(found.jobs)), jobs), 1):
+        made = unpacked(mine) if isinstance(mine, bytes) else mine
+        if isinstance(made, Failure):
+            found.failures.append(made)
+        else:
+            for device in made:
+                name = unique(device.name, taken)
+                taken.add(name)
+                devices.append(device if name == device.name else replace(device, name=name))
         if progress is not None:
             progress(number, len(found.jobs))
     notes = [note for device in devices for note in notes_on(device, known.locations)]
@@ -137,6 +153,30 @@ def read_locations_of(
     from aiguille.readers.locations import read_locations
 
     return read_locations(paths, cache=cache)
+
+
+def _read_or_failure(found: Gathered, known: Knowledge, number: int) -> list[Device] | Failure:
+    job = found.jobs[number]
+    try:
+        return read_job(job, known)
+    except UnreadableError as error:
+        return failure_of(job, error)
+
+
+def _read_and_packed(found: Gathered, known: Knowledge, number: int) -> bytes | Failure:
+    made = _read_or_failure(found, known, number)
+    return made if isinstance(made, Failure) else packed(made)
+
+
+def packed(devices: list[Device]) -> bytes:
+    """Devices in a form that takes little room. It is read again by `unpacked` in one run and never kept: it can hold code."""
+    return zlib.compress(pickle.dumps(devices, pickle.HIGHEST_PROTOCOL), 1)
+
+
+def unpacked(data: bytes) -> list[Device]:
+    """Devices out of what `packed` made in the same run."""
+    out: list[Device] = pickle.loads(zlib.decompress(data))
+    return out
 
 
 def failure_of(job: Job, error: UnreadableError) -> Failure:

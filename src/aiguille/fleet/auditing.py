@@ -8,47 +8,25 @@ from functools import lru_cache
 from pathlib import Path
 from typing import overload
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.analysis.outlines import Outline, Surroundings, set_outlines, set_surroundings, surroundings_of
 from aiguille.baseline import claims
 from aiguille.baseline.accepted import notes_on
-from aiguille.baseline.answers import Kept
 from aiguille.baseline.audit import Audit
 from aiguille.baseline.findings import Acceptance, Finding, order
 from aiguille.baseline.running import claims_alone
 from aiguille.baseline.tailoring import Baseline
-from aiguille.estate.finding import Gathered, Job
+from aiguille.estate.finding import Job
 from aiguille.estate.reading import Knowledge, check_sides, estate_of, read_job, unique
 from aiguille.fleet.assembled import Assembled, ManyAudit, many
 from aiguille.fleet.crew import Crew, Turn
 from aiguille.fleet.results import Results, decoded, digest, digest_of_check, digest_of_job, digest_of_terms, encoded
-from aiguille.fleet.tasks import Checked, Read, Terms, settled
+from aiguille.fleet.tasks import Checked, Order, Read, settled
 from aiguille.model import Device, Estate
 
 Progress = Callable[[str, int, int], None]
 """Called with what is done ("exports" or "devices"), how many of it are done, and how many there are."""
-
-
-class Order(Struct, frozen=True):
-    """An audit as it is asked for, everything but the devices at hand.
-
-    baseline: with a check for each claim
-    stated: the claims themselves
-    kept: answers; title, day and the like stand with what was gathered
-    geo: files of location data, for their content
-    """
-
-    gathered: Gathered
-    terms: Terms
-    stated: Sequence[claims.Stated] = ()
-    kept: Kept = Kept()
-    geo: tuple[Path, ...] = ()
-
-    def dialects(self) -> list[tuple[str, str]]:
-        """The dialect files beside those that come with the package, those that are tried first at the front: name and text."""
-        return [(str(path), path.read_text(encoding="utf-8")) for path in self.gathered.dialects]
 
 
 class Devices(Sequence[Device]):
@@ -91,8 +69,7 @@ class _Auditing:
         self._crew = crew
         self._results = results
         self._told = told
-        terms = order.terms
-        self._terms = digest_of_terms(terms, order.geo, order.dialects())
+        self._terms = digest_of_terms(order)
         self._jobs = [digest_of_job(job, self._terms) for job in order.gathered.jobs]
 
     def audit(self) -> ManyAudit:

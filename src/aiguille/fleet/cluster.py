@@ -24,9 +24,10 @@ from aiguille._version import __version__
 from aiguille.analysis.outlines import Surroundings
 from aiguille.estate.engagement import DeviceEntry
 from aiguille.estate.finding import Job
+from aiguille.estate.reading import unpacked
 from aiguille.fleet.crew import Crew, Turn
 from aiguille.fleet.results import encoded
-from aiguille.fleet.tasks import Read, Terms, check, read, unpacked
+from aiguille.fleet.tasks import Read, Terms, check, read
 from aiguille.model import UsageError
 from aiguille.readers import ExportFile, Formats, formats, left_behind, loaded, mapped, named
 

@@ -16,9 +16,9 @@ from msgspec.structs import replace
 from aiguille.analysis.outlines import Surroundings
 from aiguille.analysis.sharing import share
 from aiguille.estate.finding import Job
-from aiguille.estate.reading import read_job
+from aiguille.estate.reading import read_job, unpacked
 from aiguille.fleet.results import encoded
-from aiguille.fleet.tasks import Read, Terms, check, read, unpacked
+from aiguille.fleet.tasks import Read, Terms, check, read
 from aiguille.model import Device
 
 CHUNK = 8

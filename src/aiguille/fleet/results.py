@@ -9,7 +9,6 @@ from __future__ import annotations
 import hashlib
 import sqlite3
 import zlib
-from collections.abc import Iterable, Sequence
 from pathlib import Path
 from time import monotonic
 from typing import TypeVar
@@ -19,7 +18,7 @@ import msgspec
 from aiguille._version import __version__
 from aiguille.analysis.outlines import Outline, Surroundings
 from aiguille.estate.finding import Job
-from aiguille.fleet.tasks import Checked, Read, Terms
+from aiguille.fleet.tasks import Checked, Order, Read
 from aiguille.model import UsageError
 
 _FORM = "1"
@@ -110,14 +109,22 @@ def digest(*parts: object) -> bytes:
     return out.digest()
 
 
-def digest_of_terms(terms: Terms, files: Iterable[Path], dialects: Sequence[tuple[str, str]]) -> bytes:
-    """Stands for all that every device is held to. files: of location data"""
-    data = [hashlib.sha256(path.read_bytes()).digest() for path in files]
+def digest_of_terms(order: Order) -> bytes:
+    """Stands for all that every device is held to."""
+    terms = order.terms
+    data = [hashlib.sha256(path.read_bytes()).digest() for path in order.geo]
     layers = [(one.name, one.sha256, repr(one.settings)) for one in terms.baseline.layers]
     catalogue = [repr((one.id, one.severity, one.title, one.how)) for one in terms.baseline.catalogue]
     known = (sorted(terms.known.sides.items()), terms.known.administrators, terms.known.locations.sources)
-    rest = (terms.acceptances, terms.as_of, terms.effort, terms.whole)
-    return digest(_FORM, __version__, repr(layers), repr(catalogue), repr(known), repr(rest), repr(dialects), *data)
+    rest = (terms.acceptances, terms.as_of, terms.effort, terms.whole, order.dialects())
+    return digest(_FORM, __version__, repr(layers), repr(catalogue), repr(known), repr(rest), *data)
+
+
+def digest_of_order(order: Order) -> bytes:
+    """Stands for a whole audit: all devices, all they are held to, and how findings were numbered before."""
+    terms = digest_of_terms(order)
+    jobs = [digest_of_job(job, terms) for job in order.gathered.jobs]
+    return digest("order", terms, repr(order.kept), repr(order.stated), *jobs)
 
 
 def digest_of_job(job: Job, terms: bytes) -> bytes:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import pickle
-import zlib
+from collections.abc import Sequence
 from datetime import date
+from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -13,13 +13,15 @@ from aiguille.analysis.outlines import Outline, Surroundings, outline, set_surro
 from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study
 from aiguille.baseline import accepted
+from aiguille.baseline.answers import Kept
 from aiguille.baseline.catalogue import Check
+from aiguille.baseline.claims import Stated
 from aiguille.baseline.findings import Acceptance, CheckOutcome, Finding
 from aiguille.baseline.folding import folded, is_claim
 from aiguille.baseline.running import check_device
 from aiguille.baseline.tailoring import Baseline
-from aiguille.estate.finding import Job
-from aiguille.estate.reading import Knowledge, failure_of, notes_on, read_job
+from aiguille.estate.finding import Gathered, Job
+from aiguille.estate.reading import Knowledge, failure_of, notes_on, packed, read_job
 from aiguille.model import Device, Estate, Failure, UnreadableError
 from aiguille.space.effort import set_effort
 
@@ -37,6 +39,26 @@ class Terms(Struct, frozen=True):
     as_of: date
     effort: int = 1
     whole: bool = True
+
+
+class Order(Struct, frozen=True):
+    """An audit as it is asked for, everything but the devices at hand.
+
+    baseline: with a check for each claim
+    stated: the claims themselves
+    kept: answers; title, day and the like stand with what was gathered
+    geo: files of location data, for their content
+    """
+
+    gathered: Gathered
+    terms: Terms
+    stated: Sequence[Stated] = ()
+    kept: Kept = Kept()
+    geo: tuple[Path, ...] = ()
+
+    def dialects(self) -> list[tuple[str, str]]:
+        """The dialect files beside those that come with the package, those that are tried first at the front: name and text."""
+        return [(str(path), path.read_text(encoding="utf-8")) for path in self.gathered.dialects]
 
 
 class Read(Struct, frozen=True):
@@ -68,17 +90,6 @@ def read(job: Job, known: Knowledge) -> tuple[Read, bytes]:
         return Read(failure=failure_of(job, error)), b""
     notes = tuple(tuple(notes_on(device, known.locations)) for device in devices)
     return Read(tuple(map(outline, devices)), notes), packed(devices)
-
-
-def packed(devices: list[Device]) -> bytes:
-    """Devices in a form that takes little room. It is read again by `unpacked` in one run and never kept: it can hold code."""
-    return zlib.compress(pickle.dumps(devices, pickle.HIGHEST_PROTOCOL), 1)
-
-
-def unpacked(data: bytes) -> list[Device]:
-    """Devices out of what `packed` made in the same run."""
-    out: list[Device] = pickle.loads(zlib.decompress(data))
-    return out
 
 
 def check(device: Device, around: Surroundings, terms: Terms) -> Checked:

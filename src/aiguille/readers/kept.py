@@ -57,24 +57,31 @@ def kept(
     blocks, described = make()
     if place is not None:
         with suppress(OSError, ValueError):
-            _store(place, _packed(blocks, described))
+            store(place, _packed(blocks, described))
     return blocks, described
 
 
 def _place(contents: Sequence[bytes]) -> Path | None:
     """Where the copy of some files is, None where there is no home to keep it in."""
-    said = os.environ.get("XDG_CACHE_HOME", "")
-    try:
-        folder = Path(said) if said.startswith("/") else Path.home() / ".cache"
-    except RuntimeError:
+    folder = cache_folder()
+    if folder is None:
         return None
     key = hashlib.sha256(f"{_FORM} {sys.byteorder} {array('I').itemsize}".encode())
     for content in contents:
         key.update(hashlib.sha256(content).digest())
-    return folder / "aiguille" / f"{key.hexdigest()}.locations"
+    return folder / f"{key.hexdigest()}.locations"
 
 
-def _store(place: Path, data: bytes) -> None:
+def cache_folder() -> Path | None:
+    """The program's folder for what may be deleted at any time (XDG Base Directory Specification), None where there is no home."""
+    said = os.environ.get("XDG_CACHE_HOME", "")
+    try:
+        return (Path(said) if said.startswith("/") else Path.home() / ".cache") / "aiguille"
+    except RuntimeError:
+        return None
+
+
+def store(place: Path, data: bytes) -> None:
     """Write the copy whole or not at all."""
     place.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     handle, name = tempfile.mkstemp(dir=place.parent, prefix=".new-")
