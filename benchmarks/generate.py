@@ -89,6 +89,57 @@ def _rule(
     )
 
 
+_COMMON = ((6, 22), (6, 25), (6, 80), (6, 443), (6, 3306), (6, 5432), (6, 8080), (17, 53), (17, 123), (17, 161))
+
+
+def hosting(count: int, seed: int = 20261102) -> list[GeneratedRule]:
+    """Rules as they pile up where servers of hundreds of tenants stand, for figures on what the tool was not tuned on.
+
+    A tenant has a network of 32 to 256 addresses behind one of seven interfaces; rules open a few of ten services on its servers, to
+    anybody, to a tenant next door, or to offices of 1 to 6 networks of any size; one in eight refuses. Requests come again, as nobody
+    looks whether they are met already.
+    """
+    rnd = random.Random(seed)
+    tenants = []
+    for number in range(max(20, count // 25)):
+        bits = rnd.choice((24, 25, 26, 26, 27))
+        first = (172 << 24) + (16 << 16) + (number << 8)
+        offices = tuple(_anywhere(rnd) for _ in range(rnd.randint(1, 6)))
+        tenants.append((1 + number % 7, (first, first + (1 << (32 - bits)) - 1), offices))
+    out: list[GeneratedRule] = []
+    while len(out) < count:
+        if out and rnd.random() < 0.05:
+            out.append(replace(rnd.choice(out[-400:]), accept=rnd.random() < 0.9))
+            continue
+        zone, (first, last), offices = rnd.choice(tenants)
+        whole = rnd.random() < 0.2
+        servers = sorted({rnd.randint(first + 1, last - 1) for _ in range(rnd.randint(1, 5))})
+        other = rnd.choice(tenants)
+        came, source = rnd.choice(((0, ()), (0, offices), (0, offices[:1]), (other[0], (other[1],))))
+        protocol = rnd.choice(_COMMON)[0]
+        ports = sorted({port for kind, port in rnd.choices(_COMMON, k=rnd.randint(1, 4)) if kind == protocol})
+        anything = not ports or rnd.random() < 0.05
+        out.append(
+            GeneratedRule(
+                None if rnd.random() < 0.2 else came,
+                zone if rnd.random() < 0.7 else None,
+                source,
+                ((first, last),) if whole else tuple((one, one) for one in servers),
+                None if anything else protocol,
+                () if anything else tuple(ports),
+                rnd.random() < 0.875,
+            )
+        )
+    return out
+
+
+def _anywhere(rnd: random.Random) -> tuple[int, int]:
+    """A network of any size somewhere outside."""
+    bits = rnd.choice((32, 32, 29, 28, 24, 24, 22, 16))
+    first = rnd.randrange(20 << 24, 160 << 24) >> (32 - bits) << (32 - bits)
+    return first, first + (1 << (32 - bits)) - 1
+
+
 def widened(address: int, last: int = 0) -> int:
     """The IPv6 address for one of IPv4: that is the network below 2001:db8::/32, and `last` its host (RFC 3849)."""
     return 0x20010DB8 << 96 | address << 64 | last

@@ -28,6 +28,7 @@ from aiguille.demo import write_estate
 from aiguille.model import Estate
 from aiguille.reports.data import audit_data
 from aiguille.reports.dossier import Dossier
+from aiguille.reports.files import as_bytes
 from aiguille.reports.outputs import OUTPUTS
 from aiguille.reports.page import as_html
 from benchmarks.generate import as_dump, generate
@@ -103,7 +104,7 @@ def reports(devices: int, findings: int, rounds: int) -> None:
     print("| report | time, times json.dump of the audit and a table of that size |")
     print("|---|---|")
     for ending, (_, make) in OUTPUTS.items():
-        print(f"| `{ending}` | {best(rounds, lambda make=make: make(dossier)) / plain:.2f} |", flush=True)
+        print(f"| `{ending}` | {best(rounds, lambda make=make: as_bytes(make(dossier))) / plain:.2f} |", flush=True)
 
 
 def process(rounds: int, *words: str) -> float:

@@ -108,6 +108,22 @@ def test_a_run_that_was_killed_goes_on(tmp_path: Path) -> None:
     assert done.stdout == run("audit", "estate", "--json", *AS_OF, cwd=tmp_path).stdout
 
 
+def test_an_interrupted_run_says_how_to_go_on(tmp_path: Path) -> None:
+    write_gateways(tmp_path / "estate", 40, 60)
+    command = [str(Path(sys.executable).parent / "aiguille"), "audit", "estate", *AS_OF, "--resume", "kept.db"]
+    with subprocess.Popen(
+        command, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
+    ) as running:
+        until = time.monotonic() + 120
+        while kept_in(tmp_path / "kept.db") < 40 and running.poll() is None and time.monotonic() < until:
+            time.sleep(0.05)
+        running.send_signal(signal.SIGINT)
+        _, said = running.communicate(timeout=60)
+    assert running.returncode == 130, said
+    assert "of 40 devices checked" in said or "40 of 40 exports read" in said
+    assert said.endswith("the same command goes on from there, by kept.db\n")
+
+
 @pytest.mark.parametrize("content", [b"these are notes\n", b"SQLite format 3\x00 and then nothing"])
 def test_a_file_of_something_else_is_refused(content: bytes, tmp_path: Path) -> None:
     (tmp_path / "notes").write_bytes(content)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from aiguille.reports.files import Writer
 
 SEVERITIES = ("critical", "high", "medium", "low", "info", "never")
-ENDINGS = ".html, .xlsx, .csv, .rules.csv, .md, .json, .sarif, .oscal.json, .xml for JUnit, .txt"
+ENDINGS = ".html, .xlsx, .csv, .rules.csv, .sqlite, .md, .json, .sarif, .oscal.json, .xml for JUnit, .txt"
 NAME = "audit"
 HELP = "check exports against the baseline and report what is wrong, where, and how to mend it"
 EXAMPLES = """examples:

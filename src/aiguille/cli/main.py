@@ -55,7 +55,9 @@ def _run(words: list[str]) -> int:
     except KeyboardInterrupt:
         done = ", ".join(getattr(arguments, "done", {}).values()) or "nothing"
         how = "ended by a signal" if ended.by_signal else "interrupted"
-        print(f"aiguille: {how}; done so far: {done}; no file was left half written", file=sys.stderr)
+        kept = getattr(arguments, "resume", None)
+        again = f"; the same command goes on from there, by {kept}" if kept is not None else ""
+        print(f"aiguille: {how}; done so far: {done}; no file was left half written{again}", file=sys.stderr)
         return EXIT_TERMINATED if ended.by_signal else EXIT_INTERRUPTED
     except OSError as error:
         return _cut_short(error)

@@ -177,7 +177,7 @@ def add_geo(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--no-cache",
         action="store_true",
-        help="neither keep large location data compiled in the cache folder nor use it",
+        help="leave the cache folder alone: neither keep large location data compiled in it, or what findings are called, nor use that",
     )
 
 

@@ -12,7 +12,7 @@ _SHORT = 60
 """Letters of a file's name in that of the temporary one, which must not be longer than names may be."""
 
 
-Content = str | bytes | Iterator[str]
+Content = str | bytes | Iterator[str] | Iterator[bytes]
 """What a file is to hold; what may be long comes piece by piece."""
 
 
@@ -71,7 +71,7 @@ def pieces(content: Content) -> Iterator[bytes]:
     elif isinstance(content, str):
         yield content.encode()
     else:
-        yield from (one.encode() for one in content)
+        yield from (one if isinstance(one, bytes) else one.encode() for one in content)
 
 
 def as_bytes(content: Content) -> bytes:

@@ -40,6 +40,12 @@ def _rules_csv(dossier: Dossier) -> Iterator[str]:
     return csvfile.csv_text(tables.RULES, tables.RULES.rows(dossier))
 
 
+def _database(dossier: Dossier) -> Iterator[bytes]:
+    from aiguille.reports.database import as_database
+
+    return as_database(dossier)
+
+
 def _sarif(dossier: Dossier) -> str:
     from aiguille.reports.data import dump
     from aiguille.reports.sarif import as_sarif
@@ -71,6 +77,7 @@ OUTPUTS: dict[str, tuple[str, Callable[[Dossier], Content]]] = {
     ".xlsx": ("workbook with columns for the auditee's answers", _workbook),
     ".csv": ("the findings, a row each", _csv),
     ".rules.csv": ("the rules, a row each", _rules_csv),
+    ".sqlite": ("a database of the findings, causes, outcomes and devices", _database),
     ".md": ("a summary of at most 200 lines, for a ticket or wiki", _markdown),
     ".json": ("everything, by its published schema", _json),
     ".sarif": ("SARIF 2.1.0", _sarif),

@@ -8,6 +8,7 @@ from math import log2
 from msgspec import Struct
 
 from aiguille.analysis.objects import kind_of, objects_of, uses
+from aiguille.analysis.outlines import outlines
 from aiguille.analysis.program import Programs
 from aiguille.analysis.standing import StandingReport
 from aiguille.baseline import Evidence, Finding, Outcome, Severity
@@ -116,15 +117,14 @@ def _causes(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
 
 
 def _summary(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
-    for device in dossier.devices:
+    for device in outlines(dossier.audit.estate):
         mine = [o.outcome for o in dossier.audit.outcomes_on(device.name)]
         ledger = device.ledger
-        severities = [f.severity for f in dossier.audit.findings_on(device.name)]
         yield (
             device.name,
             device.make,
             device.firmware.value if device.firmware.known else None,
-            *(severities.count(severity) for severity in Severity),
+            *dossier.audit.counts_on(device.name).values(),
             *(mine.count(outcome) for outcome in Outcome),
             ledger.lines,
             ledger.read,

@@ -1,0 +1,238 @@
+"""Measures every goal of docs/performance.md in one run and writes the table there, between its marks.
+
+    python -m benchmarks.all [--only PART] [--rounds 3] [--devices 240]
+
+Figures are ratios within this run, best of some rounds each, so that two machines may be compared; what limits a goal that is not met
+is told beside it. Needs the extras `bench` and `cluster`. ``--only`` measures one part and prints it alone.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from msgspec import Struct
+from tests.helpers import dialect
+
+from aiguille.demo import write_estate
+from aiguille.readers import iptables, mapped
+from aiguille.readers.files import decode
+from aiguille.readers.locations import read_locations
+from benchmarks import cluster, estate, locations, peers
+from benchmarks.described import SENTENCES, cloud, sentences
+from benchmarks.generate import GeneratedRule, as_dump, as_nft, generate, hosting
+from benchmarks.reports import best
+from benchmarks.run import hidden_alone, timed, whole_process
+
+PAGE = Path(__file__).parents[1] / "docs" / "performance.md"
+BEGIN, END = "<!-- figures -->\n", "<!-- end of figures -->\n"
+
+TEN_THOUSAND = 10_000
+"""Rules of the large rule sets."""
+
+
+class Row(Struct):
+    """A line of the table. aim: how much the figure may be at most, or with `least` must be at least; None: told for its growth"""
+
+    what: str
+    figure: float
+    aim: float | None = None
+    least: bool = False
+    limit: str = ""
+
+    def line(self) -> str:
+        if self.aim is None:
+            return f"| {self.what} | {_number(self.figure)} | | | {self.limit} |"
+        met = self.figure >= self.aim if self.least else self.figure <= self.aim
+        aim = f"at {'least' if self.least else 'most'} {_number(self.aim)}"
+        return f"| {self.what} | {_number(self.figure)} | {aim} | {'yes' if met else '**no**'} | {'' if met else self.limit} |"
+
+
+def _number(value: float) -> str:
+    return f"{value:.2g}" if value < 10 else f"{value:,.0f}"
+
+
+class Bench:
+    """Runs of the program in a folder that goes with them. rounds: of which the best counts"""
+
+    def __init__(self, folder: Path, rounds: int, devices: int) -> None:
+        self.folder, self.rounds, self.devices = folder, rounds, devices
+        self.sample = folder / "sample"
+        write_estate(self.sample)
+        os.environ["XDG_CACHE_HOME"] = str(folder / "cache")
+
+    def run(self, *words: str | Path) -> float:
+        """Seconds of a whole process."""
+        return min(whole_process([*map(str, words)], self.folder, (0, 1))[0] for _ in range(self.rounds))
+
+    def memory(self, *words: str | Path) -> int:
+        """MiB of its largest process."""
+        return whole_process([*map(str, words)], self.folder, (0, 1))[1]
+
+    def dump(self, made: list[GeneratedRule], name: str) -> Path:
+        path = self.folder / f"{name}.v4"
+        path.write_text(as_dump(made))
+        return path
+
+
+Measure = Callable[[Bench], Iterator[Row]]
+
+
+def where_addresses_are(bench: Bench) -> Iterator[Row]:
+    """Location data."""
+    data = locations.made(bench.folder / "made-up.mmdb", 200_000)
+    start = best(bench.rounds, lambda: subprocess.run([sys.executable, "-c", "import maxminddb"], check=True))
+    looked = bench.run("geo", "lookup", "203.0.113.7", "--geo", data)
+    yield Row("`geo lookup` in an MMDB of 200,000 networks, times `import maxminddb`", looked / start, 3,
+              limit="Python, the program's own modules and the words of its answer")  # fmt: skip
+    walk = best(2, lambda: locations.walked(data))
+    first, _ = timed(lambda: read_locations([data], cache=True))
+    again = best(bench.rounds, lambda: read_locations([data], cache=True))
+    yield Row(
+        "the same read the first time, times a walk by maxminddb",
+        first / walk,
+        1.5,
+        limit="making a range of each network",
+    )
+    yield Row("the same out of the compiled copy, times a walk", again / walk)
+    statistics = bench.folder / "statistics.txt"
+    statistics.write_text("\n".join(locations.records(250_000, 110_000)) + "\n")
+    plain = bench.run("audit", bench.sample, "--json")
+    bench.run("geo", "reach", bench.sample, "--geo", statistics)
+    reach = bench.run("geo", "reach", bench.sample, "--geo", statistics)
+    yield Row("`geo reach` of the sample estate with 360,000 ranges, times its `audit` without", reach / plain, 2)
+    yield Row("`audit` of it with 360,000 ranges, times the same without",
+              bench.run("audit", bench.sample, "--json", "--geo", statistics) / plain,
+              limit="")  # fmt: skip
+
+
+def long_rule_sets(bench: Bench) -> Iterator[Row]:
+    """Ten thousand rules."""
+    for name, make in (("", generate), (" of a hosting site", hosting)):
+        made = make(TEN_THOUSAND)
+        path = bench.dump(made, f"long{len(name)}")
+        rules = bench.run("rules", path, "--json")
+        took, _ = timed(lambda made=made: peers.hidden_by_bdd(made, peers.TUNED))  # type: ignore[misc]
+        limit = "the whole process answers more: standing, reasons, packet and openness of every rule, written as JSON"
+        yield Row(
+            f"CUDD for the hidden ones of 10,000 rules{name}, times our whole `rules`", took / rules, 8, True, limit
+        )
+        yield Row(
+            f"CUDD for the hidden ones of 10,000 rules{name}, times ours for that question alone", hidden_alone(made)
+        )
+        audit = bench.run("audit", path, "--json")
+        limit = "half of the rest is proving by a packet what each accepting rule lets in, which runs in one process"
+        yield Row(f"`audit` of 10,000 rules{name}, times `rules`", audit / rules, 1.3, limit=limit)
+
+
+def reading(bench: Bench) -> Iterator[Row]:
+    """Exports."""
+    text, data = as_nft(generate(TEN_THOUSAND))
+    dump = as_dump(generate(TEN_THOUSAND))
+    split = best(bench.rounds, lambda: [shlex.split(line) for line in dump.splitlines() if line.startswith("[")])
+    read = best(bench.rounds, lambda: iptables.read([decode("dump", dump.encode())], "bench"))
+    yield Row("reading 10,000 rules of iptables, times `shlex.split` of their lines", read / split, 1)
+    from aiguille.readers import nftables
+
+    load = best(bench.rounds, lambda: json.loads(data))
+    for name, content, aim in (("as JSON", data, 5.0), ("as text", text, 15.0)):
+        took = best(bench.rounds, lambda c=content, n=name: nftables.read([decode(n, c.encode())], "bench"))  # type: ignore[misc]
+        yield Row(f"reading 10,000 rules of nftables {name}, times `json.load` of their JSON", took / load, aim)
+    told, file = mapped.load("sentences.dialect.yaml", SENTENCES), sentences(TEN_THOUSAND)
+    split = best(bench.rounds, lambda: [shlex.split(line.replace("\\", "")) for line in file.lines])
+    took = best(bench.rounds, lambda: mapped.read(told, [file], ""))
+    yield Row("reading 10,000 sentences sorted by keywords, times `shlex.split` of their lines", took / split, 15)
+    site = cloud(10, 0.2)
+    load = best(bench.rounds, lambda: json.loads(site))
+    took = best(bench.rounds, lambda: mapped.read(dialect("castrevo"), [decode("site", site.encode())], ""))
+    yield Row("reading a described make's JSON of 10 MB, times `json.load`", took / load, 6)
+
+
+def one_finding_and_reports(bench: Bench) -> Iterator[Row]:
+    """What people wait for beside an audit."""
+    audit = bench.run("audit", bench.sample, "--json")
+    limit = "starting Python, recognising and reading all exports (siblings are asked about) take three quarters of it"
+    yield Row("`explain` of one finding of the sample estate, times its `audit`", bench.run("explain", "F-1", bench.sample) / audit,
+              0.31, limit=limit)  # fmt: skip
+    both = bench.run(
+        "audit", bench.sample, "--json", "--out", bench.folder / "a.html", "--out", bench.folder / "a.xlsx", "--force"
+    )
+    limit = "two thirds of what the page takes is drawing three figures with matplotlib, its import included"
+    yield Row("`audit` with page and workbook beside it, times without", both / audit, 1.3, limit=limit)
+
+
+def many_devices(bench: Bench) -> Iterator[Row]:
+    """Estates that grow."""
+    few, all_ = bench.devices // 4, bench.devices
+    folders = {}
+    for count in (few, all_):
+        folders[count] = bench.folder / f"devices{count}"
+        folders[count].mkdir()
+        estate.write(folders[count], count, 200)
+    words = ["--json", "--resume"]
+    kept = {count: bench.folder / f"kept{count}" for count in folders}
+    spent = {
+        count: whole_process(["audit", str(folders[count]), *words, str(kept[count])], bench.folder, (0, 1))
+        for count in folders
+    }
+    growth = spent[all_][1] / spent[few][1]
+    yield Row(f"memory of {all_} devices of 200 rules audited one by one, times that of {few}", growth, 1.3)
+    yield Row(f"the same in MiB, largest process of {all_}", spent[all_][1], 1024)
+    yield Row(f"time of {all_} devices, times that of {few} and four", spent[all_][0] / spent[few][0] / 4, 1.2)
+    again = bench.run("audit", folders[all_], *words, kept[all_])
+    yield Row("an audit taken up where all was done, times the first run", again / spent[all_][0])
+    one, two = (cluster.measured(folders[all_], workers) for workers in (1, 2))
+    yield Row("devices a second on a cluster of two workers, times one", one.seconds / two.seconds,
+              limit="both workers, client and scheduler share two cores")  # fmt: skip
+    yield Row("what the scheduler takes for a device, times what a worker does", two.scheduler / two.workers,
+              limit=f"keeps {two.workers / two.scheduler:,.0f} workers busy before it saturates")  # fmt: skip
+    yield Row("what the client takes for a device, times what a worker does", two.client / two.workers,
+              limit=f"keeps {two.workers / two.client:,.0f} workers busy before it saturates")  # fmt: skip
+
+
+MEASURES: tuple[Measure, ...] = (
+    long_rule_sets,
+    one_finding_and_reports,
+    where_addresses_are,
+    reading,
+    many_devices,
+)
+
+
+def measured(measures: tuple[Measure, ...], rounds: int, devices: int) -> Iterator[str]:
+    """The lines of the table."""
+    yield "| what | figure | aim | met | what limits it, or follows |"
+    yield "|---|---|---|---|---|"
+    with tempfile.TemporaryDirectory() as name:
+        bench = Bench(Path(name), rounds, devices)
+        for measure in measures:
+            for row in measure(bench):
+                yield row.line()
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--only", choices=[one.__name__ for one in MEASURES])
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--devices", type=int, default=240)
+    arguments = parser.parse_args()
+    chosen = tuple(one for one in MEASURES if arguments.only in (None, one.__name__))
+    lines = []
+    for line in measured(chosen, arguments.rounds, arguments.devices):
+        print(line, flush=True)
+        lines.append(line)
+    if arguments.only is None:
+        head, _, rest = PAGE.read_text().partition(BEGIN)
+        _, _, tail = rest.partition(END)
+        PAGE.write_text(head + BEGIN + "\n".join(lines) + "\n" + END + tail)
+
+
+if __name__ == "__main__":
+    main()
