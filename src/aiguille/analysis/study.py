@@ -37,7 +37,7 @@ from aiguille.model import (
 )
 from aiguille.model.facts import FORWARDING, system_settings
 from aiguille.model.identity import Same
-from aiguille.space import Axis, Box, IntervalSet, box, meets, overlap
+from aiguille.space import Axis, Box, IntervalSet, box, holds, meets, overlap
 from aiguille.space.fields import SYN, TCP, UDP
 
 OPENING = {
@@ -48,6 +48,10 @@ OPENING = {
 """Packets that open a connection."""
 
 NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
+
+
+LONG = 1000
+"""Steps of a program from which what every rule is worth is asked first, which several processes find out."""
 
 
 class Admission(Struct, frozen=True, dict=True):
@@ -372,8 +376,22 @@ class Study(Struct, dict=True):
                 proofs = (self.find(program, region, here, number) for region in regions)
                 return next(one for one in proofs if one is not None)
 
-            if any(decider.exists(part, here, number) for region in regions for part in along(program, region)):
+            parts = [part for region in regions for part in along(program, region)]
+            point = self._reaching(program, number)
+            reached = point is not None and any(holds(part, point) for part in parts)
+            if reached or any(decider.exists(part, here, number) for part in parts):
                 yield Admission(program, number, tuple(regions), _condition(step), prove)
+
+    def _reaching(self, program: Program, number: int) -> tuple[int, ...] | None:
+        """A packet that gets to an accepting step, as the standing of its rule shows it; None where that is not worth asking."""
+        step = program.steps[number]
+        if len(program.steps) < LONG or step.kind is not Kind.ACCEPT or step.rule is None:
+            return None
+        report = self.standing_of.get(Same(step.rule))
+        # Where a rule stands in several places, its packet may go by another of them.
+        if report is None or report.witness is None or len(self.places(step.rule)) != 1:
+            return None
+        return report.witness.point(program.space)
 
     def _plausible(self, program: Program) -> Iterator[tuple[int, Step, list[Box]]]:
         """The accepting steps of rules people wrote, with those of their new connections that can exist."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import sqlite3
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from functools import lru_cache
@@ -23,7 +25,7 @@ from aiguille.fleet.assembled import Assembled, ManyAudit, many
 from aiguille.fleet.crew import Crew, Turn
 from aiguille.fleet.results import Results, decoded, digest, digest_of_check, digest_of_job, digest_of_terms, encoded
 from aiguille.fleet.tasks import Checked, Order, Read, settled
-from aiguille.model import Device, Estate
+from aiguille.model import Device, Estate, UsageError
 
 Progress = Callable[[str, int, int], None]
 """Called with what is done ("exports" or "devices"), how many of it are done, and how many there are."""
@@ -56,11 +58,22 @@ def audit(order: Order, crew: Crew, kept: Path | None = None, progress: Progress
 
     kept: a file for what is done of each device, made if it is not there; what stands in it already is not done again
 
-    Raises UsageError for a file that cannot be used, and as claims and stated sides do.
+    Raises UsageError for a file that cannot be used, where there is no room for what is found, and as claims and stated sides do.
     """
     told = progress or (lambda stage, number, total: None)
     with closing(Results(kept)) as results, crew:
-        return _Auditing(order, crew, results, told).audit()
+        try:
+            return _Auditing(order, crew, results, told).audit()
+        except sqlite3.Error as error:
+            raise UsageError(f"{_NO_ROOM} ({error}){_ROOM}") from error
+        except OSError as error:
+            if error.errno not in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+                raise
+            raise UsageError(f"{_NO_ROOM} ({error.strerror}){_ROOM}") from error
+
+
+_NO_ROOM = "what is found cannot be kept in the temporary folder"
+_ROOM = "; let the variable TMPDIR name one with more room"
 
 
 class _Auditing:
@@ -152,7 +165,7 @@ class _Auditing:
         """What claims make of each device; nothing where there are none. They ask for devices whole."""
         if not self._order.stated:
             return []
-        stated = digest("claims", *self._jobs)
+        stated = digest("claims", repr(self._order.stated), *self._jobs)
         keys = [digest(stated, number) for number in range(len(estate.devices))]
         known = [done for key in keys if (done := self._results.get(key, Checked)) is not None]
         if len(known) == len(keys):

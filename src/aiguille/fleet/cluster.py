@@ -256,7 +256,7 @@ class Elsewhere(Crew):
         if self._workers and monotonic() - self._looked < LOOK:
             return
         self._looked = monotonic()
-        there = {name: one["nthreads"] for name, one in self._client.scheduler_info(n_workers=-1)["workers"].items()}
+        there: dict[str, int] = self._client.nthreads()
         for name in [name for name in self._workers if name not in there]:
             _log.warning("worker %s is gone; what it was at is done by others", name)
             del self._workers[name]
