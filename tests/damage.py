@@ -26,6 +26,7 @@ from aiguille.demo import write_estate
 from aiguille.model import AiguilleError, Estate
 from aiguille.reports import outputs
 from aiguille.reports.dossier import Dossier
+from aiguille.reports.files import as_bytes
 from tests.judgement.opinions import cases
 
 CASES = Path(__file__).parent / "judgement" / "cases"
@@ -140,7 +141,7 @@ def fault_of(files: Files, chance: random.Random, home: Path) -> str:
         audit = run(estate, CATALOGUE, raise_crashes=True).folded()
         ending = chance.choice(sorted(outputs.writers(lambda: Dossier(audit, 1))))
         written = outputs.writers(lambda: Dossier(audit, 1))[ending]()
-        if SECRET in (shown := _text(written if isinstance(written, (str, bytes)) else "".join(written))):
+        if SECRET in (shown := _text(as_bytes(written))):
             at = shown.index(SECRET)
             return f"a secret in {ending}: {shown[max(0, at - 80) : at + 20]!r}"
         for device in estate.devices[:2]:
@@ -185,10 +186,8 @@ def _passed_over(estate: Estate, files: Files, home: Path) -> str:
     )
 
 
-def _text(written: str | bytes) -> str:
+def _text(written: bytes) -> str:
     """What a report says, a workbook unpacked."""
-    if isinstance(written, str):
-        return written
     try:
         with zipfile.ZipFile(io.BytesIO(written)) as book:
             return "\n".join(book.read(name).decode("utf-8", "replace") for name in book.namelist())

@@ -126,7 +126,7 @@ def read_described(make: str, exports: Sequence[ExportFile], name: str) -> Devic
     return mapped.read(dialect(make), exports, name)[0]
 
 
-@settings(max_examples=50, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(damaged(DUMP))
 def test_damaged_dumps(data: bytes) -> None:
     if (device := read_or_refuse(iptables.read, "dump", data)) is not None:
@@ -134,7 +134,7 @@ def test_damaged_dumps(data: bytes) -> None:
 
 
 @pytest.mark.parametrize("make", DESCRIBED)
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(data=st.data())
 def test_damaged_exports_of_described_makes(make: str, data: st.DataObject) -> None:
     lines = files()[f"exports/{DESCRIBED[make]}"].decode().splitlines()
@@ -170,7 +170,7 @@ HOSTS = {
 
 
 @pytest.mark.parametrize("name", HOSTS)
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=12, deadline=None)
 @given(data=st.data())
 def test_damaged_hosts(name: str, data: st.DataObject) -> None:
     place = data.draw(st.sampled_from(sorted(HOSTS[name])))
@@ -195,7 +195,7 @@ SENT = {
 
 
 @pytest.mark.parametrize("kind", SENT)
-@settings(max_examples=50, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(data=st.data())
 def test_damaged_listings_and_scripts(kind: str, data: st.DataObject) -> None:
     read = iptables.read if kind != "ufw" else host.read

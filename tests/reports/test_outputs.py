@@ -106,6 +106,14 @@ def made(dossier: Dossier) -> dict[str, bytes]:
     return {ending: as_bytes(make(dossier)) for ending, (_, make) in OUTPUTS.items()}
 
 
+def cells_of(content: bytes) -> str:
+    """Every cell of a database."""
+    with sqlite3.connect(":memory:") as base:
+        base.deserialize(content)
+        names = [name for (name,) in base.execute("SELECT name FROM sqlite_master")]
+        return "\n".join(str(cell) for name in names for row in base.execute(f'SELECT * FROM "{name}"') for cell in row)
+
+
 def test_the_same_audit_gives_the_same_bytes(some: Dossier) -> None:
     first = Dossier(aiguille.audit(some.audit.estate, accepted=None, jobs=1))
     again = Dossier(aiguille.audit(some.audit.estate, accepted=None, jobs=2), jobs=2)
@@ -118,7 +126,7 @@ def test_what_strangers_write_is_text_in_every_output(hostile: Dossier) -> None:
     for ending, content in files.items():
         if ending == ".xlsx":
             continue
-        text = content.decode()
+        text = content.decode() if ending != ".sqlite" else cells_of(content)
         assert not re.search("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]", text.replace("\r\n", "\n")), (
             ending
         )
@@ -404,6 +412,8 @@ def test_what_could_not_be_read_is_in_every_report(failed: Dossier) -> None:
             if ending == ".xlsx"
             else html.fromstring(content.decode()).text_content()
             if ending == ".html"
+            else cells_of(content)
+            if ending == ".sqlite"
             else content.decode()
         )
         plain = text.replace("\\", "")

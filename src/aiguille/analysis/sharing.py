@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import logging
+import signal
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any, TypeVar
 
 T = TypeVar("T")
@@ -31,7 +33,9 @@ def share(work: Callable[[Task], T], tasks: Sequence[Task], jobs: int, chunk: in
     context = multiprocessing.get_context("fork")
     with ProcessPoolExecutor(min(jobs, len(tasks)), context, _start, (work,)) as pool:
         try:
-            for one in pool.map(_do, tasks, chunksize=chunk):
+            with _undisturbed():
+                found = pool.map(_do, tasks, chunksize=chunk)
+            for one in found:
                 yield one
                 done += 1
         except BrokenProcessPool:
@@ -50,16 +54,27 @@ def share(work: Callable[[Task], T], tasks: Sequence[Task], jobs: int, chunk: in
         yield from map(work, tasks[done:])
 
 
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Let signals that ask to end wait while processes start: Python drops what they raise in what it does after a fork."""
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, _ENDING)
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
+_ENDING = {signal.SIGINT, signal.SIGTERM}
+
 _worker: list[Callable[[Any], Any]] = []
 """In a forked process, the work it inherited."""
 
 
 def _start(work: Callable[[Task], T]) -> None:
-    import signal
-
     # A helper ends when it is told to, at once and in silence; an interrupt at the keyboard is for the command, which tells it.
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, _ENDING)
     _worker[:] = [work]
 
 

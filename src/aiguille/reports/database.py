@@ -8,9 +8,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.tables import CAUSES, FINDINGS, OUTCOMES, SUMMARY, Table
+from aiguille.reports.tables import CAUSES, FINDINGS, OUTCOMES, SUMMARY, UNREAD, Table
+from aiguille.reports.text import visible_lines
 
-TABLES = (SUMMARY, FINDINGS, CAUSES, OUTCOMES)
+TABLES = (SUMMARY, FINDINGS, CAUSES, OUTCOMES, UNREAD)
 """A table each, its columns called as in the workbook, with ``_`` for blanks."""
 
 _TYPES = {str: "TEXT", int: "INTEGER", float: "REAL"}
@@ -39,7 +40,10 @@ def _write(base: sqlite3.Connection, table: Table, dossier: Dossier) -> None:
     columns = ", ".join(f"{name_of(one.heading)} {_TYPES[one.type]}" for one in table.columns)
     base.execute(f"CREATE TABLE {name_of(table.name)} ({columns})")
     marks = ", ".join("?" for _ in table.columns)
-    base.executemany(f"INSERT INTO {name_of(table.name)} VALUES ({marks})", table.rows(dossier))
+    rows = (
+        tuple(visible_lines(cell) if isinstance(cell, str) else cell for cell in row) for row in table.rows(dossier)
+    )
+    base.executemany(f"INSERT INTO {name_of(table.name)} VALUES ({marks})", rows)
 
 
 def name_of(heading: str) -> str:

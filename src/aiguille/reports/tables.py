@@ -193,7 +193,8 @@ def _objects(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
 
 
 def _unread(dossier: Dossier) -> Iterator[tuple[Cell, ...]]:
-    for device in dossier.devices:
+    told = [bool(one.ledger.unread_lines or one.ledger.problems) for one in outlines(dossier.audit.estate)]
+    for device in (dossier.devices[at] for at, any_ in enumerate(told) if any_):
         for kind, entries in (("not understood", device.ledger.unread), ("contradiction", device.ledger.problems)):
             for entry in entries:
                 text = "\n".join(device.text(entry.where))
