@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import contextmanager
 
 from msgspec import Struct
 
@@ -81,18 +83,34 @@ def check_device(
     device = study.device
     outcomes: list[CheckOutcome] = []
     findings: list[Finding] = []
-    left = _DEVICE_STEPS + _STEPS_A_RULE * sum(1 for base in device.rulebases for _ in base.rules())
-    for one in baseline.for_device(device):
-        if not only(one.check):
-            continue
-        # The first checks must not leave nothing to the last: whatever happens, each has a share of its own.
-        with limited(max(left // 2, _LEAST_STEPS), apart=True) as question:
-            answers = answers_of(one.check, Subject(study, one.params), raise_crashes=raise_crashes)
-        left -= question.used
-        outcomes.append(outcome_of(one.check, device, answers))
-        findings += findings_of(one, study, answers)
+    size = sum(1 for base in device.rulebases for _ in base.rules())
+    left = _DEVICE_STEPS + _STEPS_A_RULE * size
+    with _leaving_garbage(size):
+        for one in baseline.for_device(device):
+            if not only(one.check):
+                continue
+            # The first checks must not leave nothing to the last: whatever happens, each has a share of its own.
+            with limited(max(left // 2, _LEAST_STEPS), apart=True) as question:
+                answers = answers_of(one.check, Subject(study, one.params), raise_crashes=raise_crashes)
+            left -= question.used
+            outcomes.append(outcome_of(one.check, device, answers))
+            findings += findings_of(one, study, answers)
     findings.sort(key=order)
     return outcomes, findings
+
+
+@contextmanager
+def _leaving_garbage(size: int) -> Iterator[None]:
+    """Look for no garbage meanwhile, unless a device has very many rules: nearly all that is made lives as long as its study, and
+    looking through it again and again would cost up to a quarter."""
+    collecting = gc.isenabled() and size <= _KEPT
+    if collecting:
+        gc.disable()
+    try:
+        yield
+    finally:
+        if collecting:
+            gc.enable()
 
 
 def claims_alone(estate: Estate, baseline: Baseline) -> Iterator[tuple[list[CheckOutcome], list[Finding]]]:
