@@ -98,6 +98,12 @@ def outlines(estate: Estate) -> Sequence[Outline]:
     return known
 
 
+def at_hand(estate: Estate) -> Sequence[Device | Outline]:
+    """The devices where they are in memory, else their outlines: for what both say of themselves."""
+    known: Sequence[Outline] | None = estate.known.get("outlines")
+    return estate.devices if known is None else known
+
+
 def with_only(estate: Estate, names: Collection[str]) -> Estate:
     """The estate with some of its devices, of which no other is looked at."""
     chosen = [at for at, one in enumerate(outlines(estate)) if one.name in names]

@@ -11,7 +11,7 @@ from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from aiguille.analysis.outlines import outlines
+from aiguille.analysis.outlines import at_hand
 from aiguille.cli.output import log, progress, stages
 from aiguille.model import EXIT_UNREADABLE, Estate, Side, UsageError
 
@@ -110,12 +110,12 @@ def say_what_was_read(
     from aiguille.reports.text import counted, visible
 
     _spare_inputs(arguments, arguments.paths if paths is None else paths, estate)
-    for device in outlines(estate):
+    for device in at_hand(estate):
         log.info("%s: %s, as %s", visible(device.name), device.dialect, visible(device.recognised))
     if arguments.json or not (view_shows and sys.stdout.isatty()):
         for failure in estate.failures:
             log.error("%s", visible(failure.message))
-        for device in outlines(estate):
+        for device in at_hand(estate):
             for problem in device.ledger.problems:
                 level = logging.ERROR if problem.matters else logging.INFO
                 log.log(level, "%s: %s", visible(str(problem.where)), visible(problem.why))
@@ -126,7 +126,7 @@ def say_what_was_read(
 
 def _spare_inputs(arguments: argparse.Namespace, given: Sequence[str | Path], estate: Estate) -> None:
     """Refuse to write over what was read, with ``--force`` or without: an export is evidence."""
-    read = [source.path for device in outlines(estate) for source in device.sources]
+    read = [source.path for device in at_hand(estate) for source in device.sources]
     read += [*map(str, given), *(one.path for one in estate.failures)]
     # Tables of packets, location data, baselines, dialects.
     options = (value for name, value in vars(arguments).items() if name != "out")
@@ -253,5 +253,5 @@ def cores(tasks: int) -> int:
 
 def exit_code(estate: Estate, otherwise: int = 0) -> int:
     """3 if something could not be read or contradicts itself, else what the command itself ends with."""
-    broken = estate.failures or any(p.matters for device in outlines(estate) for p in device.ledger.problems)
+    broken = estate.failures or any(p.matters for device in at_hand(estate) for p in device.ledger.problems)
     return EXIT_UNREADABLE if broken else otherwise
