@@ -107,6 +107,18 @@ def where_addresses_are(bench: Bench) -> Iterator[Row]:
         limit="making a range of each network",
     )
     yield Row("the same out of the compiled copy, times a walk", again / walk)
+    many = bench.folder / "million.txt"
+    many.write_text("\n".join(locations.records(250_000, 750_000)) + "\n")
+    read_locations([many], cache=True)
+    numpy = best(bench.rounds, lambda: subprocess.run([sys.executable, "-c", "import numpy"], check=True))
+    again = best(bench.rounds, lambda: read_locations([many], cache=True))
+    limit = "a tuple is made of each range; arrays would have to take their place in all that asks where addresses are"
+    yield Row(
+        "a million ranges out of the compiled copy, times `import numpy` (0.1 s if quick)",
+        again / numpy,
+        3,
+        limit=limit,
+    )
     statistics = bench.folder / "statistics.txt"
     statistics.write_text("\n".join(locations.records(250_000, 110_000)) + "\n")
     plain = bench.run("audit", bench.sample, "--json")

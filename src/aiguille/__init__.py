@@ -75,18 +75,11 @@ def audit(
 
     Raises UsageError for a faulty baseline, file of accepted risks, file of answers or file of claims.
     """
-    from msgspec.structs import replace
-
-    from aiguille.baseline import CATALOGUE, run
-    from aiguille.baseline import accepted as risks
-    from aiguille.baseline import answers as replies
-    from aiguille.baseline import claims as claimed
-    from aiguille.baseline.asked import asked
+    from aiguille.baseline import CATALOGUE
+    from aiguille.baseline.asked import asked, audited
 
     meant = asked(estate, CATALOGUE, baseline, accepted=accepted, answers=answers, claims=claims)
-    notes = claimed.homeless(estate, meant.stated) if meant.stated else ()
-    found = run(estate, meant.baseline, jobs=jobs, progress=progress, devices=devices)
-    return replies.apply(risks.apply(replace(found, notes=notes), meant.acceptances).folded(), meant.kept)
+    return audited(estate, meant, jobs=jobs, progress=progress, devices=devices)
 
 
 def probe(estate: Estate, packet: str, *, device: str | None = None) -> Answer:

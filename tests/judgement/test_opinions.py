@@ -22,6 +22,8 @@ def test_the_audit_says_what_an_auditor_would(case: Case, tmp_path: Path) -> Non
     place = tmp_path / NAME
     audit = audit_of(case, place)
     assert not audit.estate.failures, audit.estate.failures
+    faulty = [one for one in audit.outcomes if "please report this" in one.because]
+    assert not faulty, "a check fell silent or failed"
     if case.title in KEPT:
         assert said(audit, place) == KEPT[case.title], (
             "write it anew with `python -m tests.judgement.said`, and read the diff"

@@ -39,6 +39,11 @@ class KnownService(Struct, frozen=True, forbid_unknown_fields=True):
         return self.gives in ("network", "mail", "media")
 
     @property
+    def hands_over(self) -> bool:
+        """Whether whoever connects has the machine, unasked who they are."""
+        return self.open and self.gives == "login"
+
+    @property
     def terms(self) -> tuple[ServiceTerm, ...]:
         return tuple(term_of(text) for text in self.ports)
 

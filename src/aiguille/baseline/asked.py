@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Sequence
 from typing import Protocol
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.baseline import accepted as risks
 from aiguille.baseline import answers as replies
 from aiguille.baseline import claims as claimed
+from aiguille.baseline.audit import Audit
 from aiguille.baseline.catalogue import Check
 from aiguille.baseline.findings import Acceptance
 from aiguille.baseline.folding import is_claim
 from aiguille.baseline.loading import load
+from aiguille.baseline.running import run
 from aiguille.baseline.tailoring import STANDARD, Baseline
+from aiguille.model import Estate
 
 
 class Names(Protocol):
@@ -62,3 +66,20 @@ def asked(
     file = answers or names.answers
     kept = replies.load(file, names.title) if file else replies.Kept()
     return Asked(baseline, every, tuple(entries), kept)
+
+
+def audited(
+    estate: Estate,
+    meant: Asked,
+    *,
+    jobs: int = 1,
+    progress: Callable[[int, int], None] | None = None,
+    devices: Collection[str] | None = None,
+) -> Audit:
+    """An estate held to it: findings folded and numbered, with accepted ones set aside and answers beside.
+
+    jobs, progress, devices: see `running.run`
+    """
+    notes = claimed.homeless(estate, meant.stated) if meant.stated else ()
+    found = run(estate, meant.baseline, jobs=jobs, progress=progress, devices=devices)
+    return replies.apply(risks.apply(replace(found, notes=notes), meant.acceptances).folded(), meant.kept)

@@ -63,6 +63,7 @@ def run(arguments: argparse.Namespace) -> int:
 def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None) -> Audit:
     """Audit the paths, write every output asked for, and return the audit."""
     from aiguille.baseline.extract import extract
+    from aiguille.fleet.numbered import keep
     from aiguille.reports import data, outputs
     from aiguille.reports.dossier import Dossier
 
@@ -89,8 +90,10 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
         audit = inputs.audit_large(arguments, found)
         inputs.say_what_was_read(arguments, audit.estate, paths, view_shows=True)
     else:
-        audit = inputs.run_audit(arguments, inputs.read_estate(arguments, paths, view_shows=True, found=found))
-        inputs.keep_numbers(arguments, found, audit)
+        estate = inputs.read_estate(arguments, paths, view_shows=True, found=found)
+        asked = inputs.meant(arguments, estate)
+        audit = inputs.run_audit(arguments, estate, asked)
+        keep(inputs.name_of_audit(arguments, found, estate, asked), audit)
     names = getattr(arguments, "owned", ())  # the demonstration has no such option
     owned = extract(audit, names) if names else audit
     made["shown"] = shown = owned.narrowed(**options.filters(arguments))

@@ -69,19 +69,20 @@ def run(arguments: argparse.Namespace) -> int:
 def _audit(arguments: argparse.Namespace, word: str) -> tuple[Audit, list[tuple[str, str]]]:
     """The audit, of no more devices than the finding is on where an audit of the same was done before; and check and device of the
     findings on the others."""
-    from aiguille.fleet.numbered import renumbered
+    from aiguille.fleet.numbered import keep, load, renumbered
 
     found = inputs.gathered(arguments)
     estate = inputs.read_estate(arguments, found=found)
-    numbers = inputs.numbers(arguments, found, estate)
-    meant = numbers.meant(word) if numbers is not None else ()
-    if numbers is not None and meant:
+    asked = inputs.meant(arguments, estate)
+    name = inputs.name_of_audit(arguments, found, estate, asked)
+    numbers = load(name)
+    if meant := numbers.meant(word):
         names = [one.name for one in estate.devices]
         places = {at for one in meant for at in one.devices}
-        part = renumbered(inputs.run_audit(arguments, estate, {names[at] for at in places}), numbers)
+        part = renumbered(inputs.run_audit(arguments, estate, asked, {names[at] for at in places}), numbers)
         known = {one.fingerprint for one in part.findings} | {one.fingerprint for one, _ in part.accepted}
         if all(one.fingerprint in known for one in meant):
             return part, [*numbers.elsewhere(names, places)]
-    whole = inputs.run_audit(arguments, estate)
-    inputs.keep_numbers(arguments, found, whole)
+    whole = inputs.run_audit(arguments, estate, asked)
+    keep(name, whole)
     return whole, []

@@ -17,10 +17,9 @@ from aiguille.model import EXIT_UNREADABLE, Estate, Side, UsageError
 
 if TYPE_CHECKING:
     from aiguille.baseline import Audit
+    from aiguille.baseline.asked import Asked
     from aiguille.estate.finding import Gathered
     from aiguille.estate.reading import Knowledge
-    from aiguille.fleet.numbered import Numbers
-    from aiguille.fleet.tasks import Order
 
 
 def _standard_input() -> bytes:
@@ -147,21 +146,31 @@ def _sides(arguments: argparse.Namespace) -> dict[str, Side]:
     return {name: Side(side) for name, side in stated}
 
 
-def run_audit(arguments: argparse.Namespace, estate: Estate, devices: Collection[str] | None = None) -> Audit:
-    """Check an estate as the options and the engagement ask for. devices: only these, the others being asked about"""
-    import aiguille
+def meant(arguments: argparse.Namespace, names: Estate | Gathered) -> Asked:
+    """What options and engagement hold devices to."""
+    from aiguille.baseline import CATALOGUE
+    from aiguille.baseline.asked import asked
 
+    files = {name: getattr(arguments, name, None) for name in ("accepted", "answers", "claims")}
+    return asked(names, CATALOGUE, getattr(arguments, "baseline", None), **files)
+
+
+def run_audit(
+    arguments: argparse.Namespace,
+    estate: Estate,
+    asked: Asked | None = None,
+    devices: Collection[str] | None = None,
+) -> Audit:
+    """Check an estate as the options and the engagement ask for.
+
+    asked: what it is held to, if that is loaded already
+    devices: only these, the others being asked about
+    """
+    from aiguille.baseline.asked import audited
+
+    asked = asked or meant(arguments, estate)
     with progress(arguments, "devices", "checked") as described:
-        return aiguille.audit(
-            estate,
-            getattr(arguments, "baseline", None),
-            accepted=getattr(arguments, "accepted", None),
-            answers=getattr(arguments, "answers", None),
-            claims=getattr(arguments, "claims", None),
-            jobs=jobs(arguments, estate),
-            progress=described,
-            devices=devices,
-        )
+        return audited(estate, asked, jobs=jobs(arguments, estate), progress=described, devices=devices)
 
 
 def is_large(arguments: argparse.Namespace, found: Gathered) -> bool:
@@ -178,28 +187,14 @@ def is_large(arguments: argparse.Namespace, found: Gathered) -> bool:
     return bool(asked or (len(found.jobs) > MANY and not whole))
 
 
-def order_of(arguments: argparse.Namespace, found: Gathered, known: Knowledge) -> Order:
-    """An audit as options and engagement ask for it; raises UsageError for a file that is faulty."""
-    from aiguille.baseline import CATALOGUE
-    from aiguille.baseline.asked import asked
-    from aiguille.estate.reading import day_of
-    from aiguille.fleet.tasks import Order, Terms
-
-    options = {name: getattr(arguments, name, None) for name in ("accepted", "answers", "claims")}
-    meant = asked(found, CATALOGUE, getattr(arguments, "baseline", None), **options)
-    effort = getattr(arguments, "effort", 1)
-    day = day_of(found, arguments.as_of)
-    terms = Terms(known, meant.baseline, meant.acceptances, day, effort, whole=not meant.stated)
-    geo = (*found.geo, *map(Path, getattr(arguments, "geo", ())))
-    return Order(found, terms, meant.stated, meant.kept, geo)
-
-
 def audit_large(arguments: argparse.Namespace, found: Gathered) -> Audit:
     """Check devices one by one, as the options and the engagement ask for."""
     from aiguille.fleet.auditing import audit
     from aiguille.fleet.crew import Crew, Here
+    from aiguille.fleet.tasks import ordered
 
-    order = order_of(arguments, found, known_beside(arguments, found))
+    asked, known = meant(arguments, found), known_beside(arguments, found)
+    order = ordered(found, known, asked, arguments.as_of, getattr(arguments, "effort", 1))
     crew: Crew
     if address := getattr(arguments, "cluster", None):
         from aiguille.fleet.cluster import Elsewhere
@@ -211,33 +206,17 @@ def audit_large(arguments: argparse.Namespace, found: Gathered) -> Audit:
         return audit(order, crew, getattr(arguments, "resume", None), told)
 
 
-def keep_numbers(arguments: argparse.Namespace, found: Gathered, audit: Audit) -> None:
-    """Keep what the findings are called, so that `explain` need not audit all for one of them."""
-    from aiguille.fleet.numbered import keep, numbers_of
-
-    key = _key(arguments, found, audit.estate)
-    if key is not None:
-        keep(key, numbers_of(audit))
-
-
-def numbers(arguments: argparse.Namespace, found: Gathered, estate: Estate) -> Numbers | None:
-    """What the findings of the same audit were called, if that is kept."""
-    from aiguille.fleet.numbered import load
-
-    key = _key(arguments, found, estate)
-    return None if key is None else load(key)
-
-
-def _key(arguments: argparse.Namespace, found: Gathered, estate: Estate) -> bytes | None:
-    """Stands for all that an audit follows from; None where nothing is to be kept."""
+def name_of_audit(arguments: argparse.Namespace, found: Gathered, estate: Estate, asked: Asked) -> bytes | None:
+    """Stands for all that an audit follows from, so that what its findings are called can be kept; None where nothing is to be."""
     from aiguille.estate.reading import Knowledge
     from aiguille.fleet.results import digest_of_order
+    from aiguille.fleet.tasks import ordered
 
     if getattr(arguments, "no_cache", False) or getattr(arguments, "as_if", ()) or getattr(arguments, "at", None):
         return None
     administrators = tuple(who for who, _ in getattr(arguments, "administrator", ()))
     known = Knowledge(_sides(arguments), administrators, estate.locations)
-    return digest_of_order(order_of(arguments, found, known))
+    return digest_of_order(ordered(found, known, asked, arguments.as_of, getattr(arguments, "effort", 1)))
 
 
 def jobs(arguments: argparse.Namespace, estate: Estate) -> int:

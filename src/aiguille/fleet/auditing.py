@@ -86,8 +86,7 @@ class _Auditing:
         self._jobs = [digest_of_job(job, self._terms) for job in order.gathered.jobs]
 
     def audit(self) -> ManyAudit:
-        asked, terms = self._order, self._order.terms
-        gathered = asked.gathered
+        asked, terms, gathered = self._order.asked, self._order.terms, self._order.gathered
         every: list[Outline] = []
         places: list[tuple[int, int, str]] = []
         notes: list[str] = []
@@ -163,9 +162,9 @@ class _Auditing:
 
     def _claimed(self, estate: Estate) -> list[Checked]:
         """What claims make of each device; nothing where there are none. They ask for devices whole."""
-        if not self._order.stated:
+        if not self._order.asked.stated:
             return []
-        stated = digest("claims", repr(self._order.stated), *self._jobs)
+        stated = digest("claims", repr(self._order.asked.stated), *self._jobs)
         keys = [digest(stated, number) for number in range(len(estate.devices))]
         known = [done for key in keys if (done := self._results.get(key, Checked)) is not None]
         if len(known) == len(keys):

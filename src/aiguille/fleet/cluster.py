@@ -12,8 +12,10 @@ import logging
 import socket
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import CancelledError
+from contextlib import suppress
 from pathlib import Path
-from time import monotonic
+from time import monotonic, sleep
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
@@ -35,7 +37,10 @@ if TYPE_CHECKING:
     from distributed import Client, Future
 
 WAIT = 20
-"""Seconds for which a scheduler, and then a first worker, is waited for."""
+"""Seconds for which a scheduler is waited for, and a worker where there is none."""
+
+GRACE = 5
+"""Seconds for which a worker is waited for where there are some of another version."""
 
 LOOK = 2.0
 """Seconds after which it is looked again which workers there are."""
@@ -127,6 +132,7 @@ class Elsewhere(Crew):
     def __init__(self, jobs: Sequence[Job], terms: Terms, address: str, dialects: Sequence[tuple[str, str]]) -> None:
         """Raises UsageError where there is no scheduler, or no worker that has this version."""
         super().__init__(jobs, terms)
+        self._address = address
         self._client = _connected(address)
         self._orders = (terms, tuple(dialects), Surroundings({4: (), 6: ()}, frozenset(), {}))
         self._workers: dict[str, int] = {}
@@ -135,7 +141,7 @@ class Elsewhere(Crew):
         self._sent: set[int] = set()
         self._held: dict[int, Future] = {}
         try:
-            self._await_worker(address)
+            self._await_worker()
         except BaseException:
             self._client.close()
             raise
@@ -144,9 +150,10 @@ class Elsewhere(Crew):
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._held.clear()
-        if self._workers and self._client.status == "running":
-            self._client.run(forget_orders, self._client.id, workers=[*self._workers], on_error="ignore")
-        self._client.close()
+        with suppress(OSError):  # whoever has gone away holds nothing more
+            if self._workers and self._client.status == "running":
+                self._client.run(forget_orders, self._client.id, workers=[*self._workers], on_error="ignore")
+            self._client.close()
 
     def read(self, wanted: Sequence[int]) -> Iterator[tuple[int, Read]]:
         yield from self._done(wanted, self._reading, lambda number: number)
@@ -195,7 +202,7 @@ class Elsewhere(Crew):
             waiting.append(number)
 
         while waiting or running:
-            self._look()
+            self._await_worker()
             for future, (number, given) in [*running.items()]:
                 if given.isdisjoint(self._workers) and not future.done():
                     del running[future]
@@ -226,6 +233,8 @@ class Elsewhere(Crew):
                 return list(wait(list(running), timeout=LOOK, return_when="FIRST_COMPLETED").done)
         except TimeoutError:
             return []
+        except CancelledError:  # the scheduler forgot some, or has gone away, which shows when it is asked for workers
+            return [one for one in running if one.cancelled()]
 
     def _result(self, future: Future, job: int) -> Any:
         try:
@@ -237,19 +246,28 @@ class Elsewhere(Crew):
                 "others is kept where --resume names a file"
             ) from error
 
-    def _await_worker(self, address: str) -> None:
-        until = monotonic() + WAIT
-        while not self._workers:
-            self._looked = 0.0
-            self._look()
+    def _await_worker(self) -> None:
+        """See which workers there are, and wait for one if there is none; raises UsageError where none comes."""
+        began = monotonic()
+        while True:
+            try:
+                self._look()
+            except OSError as error:
+                raise UsageError(
+                    f"{self._address}: the scheduler has gone away ({error}); start it again, and take the audit up with --resume"
+                ) from error
+            waited = monotonic() - began
             if self._workers:
                 return
-            if self._refused:
+            if self._refused and waited > GRACE:
                 raise UsageError(
-                    f"{address}: no worker has aiguille {version()}; install it there, or start workers that have it"
+                    f"{self._address}: no worker has aiguille {version()}; install it there, or start workers that have it"
                 )
-            if monotonic() > until:
-                raise UsageError(f"{address}: this scheduler has no workers; start some with `dask worker {address}`")
+            if waited > WAIT:
+                raise UsageError(
+                    f"{self._address}: this scheduler has no workers; start some with `dask worker {self._address}`"
+                )
+            sleep(0.2)
 
     def _look(self) -> None:
         """See which workers there are; those that are new are asked for their version, and instructed or refused."""
@@ -283,7 +301,7 @@ def _connected(address: str) -> Client:
         from distributed import Client
     except ImportError as error:
         raise UsageError("--cluster needs Dask: install aiguille[cluster]") from error
-    logging.getLogger("distributed").setLevel(logging.ERROR)
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what matters of it is said here
     host, _, port = address.rpartition("//")[2].rpartition(":")
     try:
         with socket.create_connection((host.strip("[]"), int(port)), WAIT):

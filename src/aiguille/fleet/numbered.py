@@ -88,22 +88,22 @@ def renumbered(audit: Audit, numbers: Numbers) -> Audit:
     return replace(audit, findings=tuple(sorted(out, key=lambda one: one.number)))
 
 
-def load(key: bytes) -> Numbers | None:
-    """What is kept of the audit with that digest."""
-    place = _place(key)
+def load(name: bytes | None) -> Numbers:
+    """What is kept of the audit that a digest stands for; nothing of one without."""
+    place = _place(name)
     if place is not None:
         with suppress(OSError, msgspec.MsgspecError):
             return msgspec.msgpack.decode(place.read_bytes(), type=Numbers)
-    return None
+    return Numbers(())
 
 
-def keep(key: bytes, numbers: Numbers) -> None:
-    """Keep it, in place of what was kept longest ago."""
-    place = _place(key)
+def keep(name: bytes | None, audit: Audit) -> None:
+    """Keep what the findings of an audit are called, in place of what was kept longest ago; nothing of one without a digest."""
+    place = _place(name)
     if place is None:
         return
     with suppress(OSError):
-        store(place, msgspec.msgpack.encode(numbers))
+        store(place, msgspec.msgpack.encode(numbers_of(audit)))
         every = sorted(place.parent.glob(f"*{_ENDING}"), key=lambda one: one.stat().st_mtime, reverse=True)
         for old in every[_KEPT:]:
             old.unlink(missing_ok=True)
@@ -112,6 +112,6 @@ def keep(key: bytes, numbers: Numbers) -> None:
 _ENDING = ".numbers"
 
 
-def _place(key: bytes) -> Path | None:
+def _place(name: bytes | None) -> Path | None:
     folder = cache_folder()
-    return None if folder is None else folder / f"{key.hex()}{_ENDING}"
+    return None if name is None or folder is None else folder / f"{name.hex()}{_ENDING}"

@@ -77,6 +77,8 @@ class Results:
             if monotonic() - self._written > _OFTEN:
                 self.write()
         except sqlite3.Error as error:
+            if self.path is None:
+                raise
             raise UsageError(f"{self.path}: cannot be written ({error})") from error
 
     def write(self) -> None:
@@ -112,19 +114,18 @@ def digest(*parts: object) -> bytes:
 def digest_of_terms(order: Order) -> bytes:
     """Stands for all that every device is held to."""
     terms = order.terms
-    data = [hashlib.sha256(path.read_bytes()).digest() for path in order.geo]
     layers = [(one.name, one.sha256, repr(one.settings)) for one in terms.baseline.layers]
     catalogue = [repr((one.id, one.severity, one.title, one.how)) for one in terms.baseline.catalogue]
-    known = (sorted(terms.known.sides.items()), terms.known.administrators, terms.known.locations.sources)
+    known = (sorted(terms.known.sides.items()), terms.known.administrators, terms.known.locations.digests)
     rest = (terms.acceptances, terms.as_of, terms.effort, terms.whole, order.dialects())
-    return digest(_FORM, __version__, repr(layers), repr(catalogue), repr(known), repr(rest), *data)
+    return digest(_FORM, __version__, repr(layers), repr(catalogue), repr(known), repr(rest))
 
 
 def digest_of_order(order: Order) -> bytes:
     """Stands for a whole audit: all devices, all they are held to, and how findings were numbered before."""
     terms = digest_of_terms(order)
     jobs = [digest_of_job(job, terms) for job in order.gathered.jobs]
-    return digest("order", terms, repr(order.kept), repr(order.stated), *jobs)
+    return digest("order", terms, repr(order.asked.kept), repr(order.asked.stated), *jobs)
 
 
 def digest_of_job(job: Job, terms: bytes) -> bytes:

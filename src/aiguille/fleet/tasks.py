@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from datetime import date
-from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -13,16 +11,16 @@ from aiguille.analysis.outlines import Outline, Surroundings, outline, set_surro
 from aiguille.analysis.program import Programs
 from aiguille.analysis.study import Study
 from aiguille.baseline import accepted
-from aiguille.baseline.answers import Kept
+from aiguille.baseline.asked import Asked
 from aiguille.baseline.catalogue import Check
-from aiguille.baseline.claims import Stated
 from aiguille.baseline.findings import Acceptance, CheckOutcome, Finding
 from aiguille.baseline.folding import folded, is_claim
 from aiguille.baseline.running import check_device
 from aiguille.baseline.tailoring import Baseline
 from aiguille.estate.finding import Gathered, Job
-from aiguille.estate.reading import Knowledge, failure_of, notes_on, packed, read_job
+from aiguille.estate.reading import Knowledge, day_of, failure_of, notes_on, packed, read_job
 from aiguille.model import Device, Estate, Failure, UnreadableError
+from aiguille.readers.whole import whole_text
 from aiguille.space.effort import set_effort
 
 
@@ -42,23 +40,22 @@ class Terms(Struct, frozen=True):
 
 
 class Order(Struct, frozen=True):
-    """An audit as it is asked for, everything but the devices at hand.
-
-    baseline: with a check for each claim
-    stated: the claims themselves
-    kept: answers; title, day and the like stand with what was gathered
-    geo: files of location data, for their content
-    """
+    """An audit as it is asked for, everything but the devices at hand."""
 
     gathered: Gathered
     terms: Terms
-    stated: Sequence[Stated] = ()
-    kept: Kept = Kept()
-    geo: tuple[Path, ...] = ()
+    asked: Asked
 
     def dialects(self) -> list[tuple[str, str]]:
         """The dialect files beside those that come with the package, those that are tried first at the front: name and text."""
-        return [(str(path), path.read_text(encoding="utf-8")) for path in self.gathered.dialects]
+        return [(str(path), whole_text(path)) for path in self.gathered.dialects]
+
+
+def ordered(gathered: Gathered, known: Knowledge, asked: Asked, as_of: date | None = None, effort: int = 1) -> Order:
+    """An audit of what was gathered; parameters as for `estate.read` and `Terms`."""
+    day = day_of(gathered, as_of)
+    terms = Terms(known, asked.baseline, asked.acceptances, day, effort, whole=not asked.stated)
+    return Order(gathered, terms, asked)
 
 
 class Read(Struct, frozen=True):

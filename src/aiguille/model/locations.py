@@ -17,10 +17,12 @@ class Locations(Struct, frozen=True, eq=False, dict=True):
 
     blocks: per family, ascending and disjoint
     sources: what each file says of itself, in the order given
+    digests: SHA-256 of each file
     """
 
     blocks: dict[int, tuple[Block, ...]] = field(default_factory=dict)
     sources: tuple[str, ...] = ()
+    digests: tuple[str, ...] = ()
 
     def __bool__(self) -> bool:
         return any(self.blocks.values())

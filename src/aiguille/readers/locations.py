@@ -6,6 +6,7 @@ exchange format, version 2); the latter are read by maxminddb.
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address, IPv6Address, IPv6Network
 from itertools import pairwise
@@ -53,7 +54,8 @@ def read_locations(
     worth = cache and not looked_up and sum(len(data) for _, data in files) >= LEAST
     blocks, described = kept([data for _, data in files], make) if worth else make()
     sources = tuple(f"{path}: {said}" for (path, _), said in zip(files, described, strict=True))
-    return Locations({family: one for family, one in blocks.items() if one}, sources)
+    digests = tuple(hashlib.sha256(data).hexdigest() for _, data in files)
+    return Locations({family: one for family, one in blocks.items() if one}, sources, digests)
 
 
 def _is_mmdb(data: bytes) -> bool:

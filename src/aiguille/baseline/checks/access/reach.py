@@ -215,7 +215,9 @@ def _open_outside(
 
 def _outside_answers(subject: Subject, certain: Sequence[Exposure], doubtful: Sequence[Exposure]) -> Iterator[Answer]:
     """Findings on what answers outside; what does so only if an interface of unknown side faces it says that."""
-    for group in _grouped(e for e in certain if _private_only(e)):
+    # Private hosts are whom such a rule means, whichever way that interface faces.
+    private = [e for e in (*certain, *(one for one in doubtful if one.certain)) if _private_only(e)]
+    for group in _grouped(private):
         answer = _describe(group)
         genuine = _is_private_outside(subject, group.worst.proof.program.family)
         reason = (
@@ -309,7 +311,8 @@ def _is_private_outside(subject: Subject, family: int) -> bool:
     controls=("SC-7", "CM-7", "AC-3"),
     params=(_SOURCES,),
     why="Databases, shared files, consoles and machines are what intruders look for first; many ask for no password by default.",
-    how="For each service of the table of well-known ones the sources that get in from the outside are computed. A "
+    how="For each service of the table of well-known ones the sources that get in from the outside are computed; of those that hand "
+    "over the machine to whoever connects, from inside networks as well. A "
     "service that gives no login, data or control is a medium finding, and so are one that does where guests reach it, and a "
     "protocol of bare tunnels (GRE, IP in IP, IPv6 in IPv4, EtherIP) from anybody. Where the export "
     "lists the sockets that listen, only these count.",
@@ -320,11 +323,16 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
     services = _exposed_services(subject)
     certain, doubtful = _open_outside(subject, services)
     slight = {one.name for one in known_services() if one.light}
+    handed = {one.name for one in known_services() if one.hands_over}
     for answer in _outside_answers(subject, certain, doubtful):
         if isinstance(answer, Found):
             mine = [e for e in (*certain, *doubtful) if rule_of(e) == answer.subject]
-            light = answer.who is Who.PARTNER or {e.service.name for e in mine} <= slight
+            bare = any(e.service.name in handed and _is_told(subject, e) for e in mine)
+            light = (answer.who is Who.PARTNER and not bare) or {e.service.name for e in mine} <= slight
             answer = replace(answer, severity=Severity.MEDIUM) if light and answer.severity is None else answer
+            if bare and answer.who is Who.INSIDE:
+                detail = f"{_describe(_grouped(mine)[0]).detail} All of them are private, and none is asked who it is."
+                answer = replace(answer, severity=Severity.HIGH, detail=detail)
             if mine and all(is_voice(piece.box) for e in mine for piece in e.proof.steps[-1].pieces):
                 detail = f"{answer.detail[:-1]}, among a range of ports such as voice needs."
                 answer = replace(answer, severity=Severity.LOW, detail=detail)
@@ -334,10 +342,27 @@ def exposed_service(subject: Subject) -> Iterator[Answer]:
     grave = [one for one in services if one.name not in small]
     to_guests = [e for e in _wide(subject, _guests(subject), grave) if e.certain]
     yield from (replace(_describe(group), severity=Severity.MEDIUM) for group in _grouped(to_guests))
+    # Of what asks nobody who they are a whole network inside is far too many.
+    bare_ones = [one for one in services if one.name in handed]
+    within = [e for e in subject.study.entrances if e.side in (Side.INSIDE, Side.DMZ)]
+    inside = _wide(subject, (*within, *subject.study.strays), bare_ones)
+    inside = [e for e in inside if e.certain and _is_told(subject, e)]
+    yield from (replace(_describe(group), severity=Severity.HIGH) for group in _grouped(inside))
     tunnels = list(_bare_tunnels(subject))
     yield from tunnels
-    if not certain and not doubtful and not to_guests and not tunnels:
+    if not certain and not doubtful and not to_guests and not inside and not tunnels:
         yield Passed("no service of the table answers strangers")
+
+
+_FEW_PORTS = 64
+"""Ports of a rule that still speaks of services, and not of everything."""
+
+
+def _is_told(subject: Subject, exposure: Exposure) -> bool:
+    """Whether anything speaks for a service that rules could let in: a socket that listens, or a rule about few ports."""
+    pieces = exposure.proof.steps[-1].pieces
+    few = all((ports := piece.box[Axis.B]) is not None and ports.size <= _FEW_PORTS for piece in pieces)
+    return few or bool(subject.device.listeners)
 
 
 def _bare_tunnels(subject: Subject) -> Iterator[Found]:
