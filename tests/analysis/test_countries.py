@@ -6,7 +6,7 @@ from ipaddress import ip_address
 
 import pytest
 
-from aiguille.analysis.countries import RULEBASE, blocked, countries_of, located, shares
+from aiguille.analysis.countries import RULEBASE, blocked, located, shares
 from aiguille.analysis.program import Programs
 from aiguille.model import Device, Direction, Locations
 from aiguille.model.countries import claimed_country, country_code, country_name, nearest_country
@@ -97,7 +97,7 @@ def test_objects_of_countries_become_addresses() -> None:
 
 def test_shares_and_blocked_countries() -> None:
     half = IntervalSet([(int(ip_address("198.51.100.64")), int(ip_address("198.51.100.255")))])
-    assert [(s.code, s.addresses, s.share) for s in shares(half, countries_of(DATA, 4))] == [
+    assert [(s.code, s.addresses, s.share) for s in shares(half, DATA, 4)] == [
         ("CH", 128, 1.0),
         ("FR", 64, 0.5),
     ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from functools import lru_cache
 
 from msgspec import Struct
@@ -87,23 +87,30 @@ def blocked(one: GeoFilter, locations: Locations) -> tuple[str, ...]:
 
 def country_set(locations: Locations, codes: Iterable[str], family: int) -> IntervalSet:
     """The addresses of some countries."""
-    return IntervalSet(locations.of(family, codes))
+    return _set_of(locations, frozenset(codes), family)
+
+
+@lru_cache(maxsize=16)
+def _set_of(locations: Locations, codes: frozenset[str], family: int) -> IntervalSet:
+    # Neighbouring ranges of one country are one range already, those of two are not.
+    spans = locations.of(family, codes)
+    return IntervalSet.canonical(spans) if len(codes) == 1 else IntervalSet(spans)
 
 
 @lru_cache(maxsize=2)
-def countries_of(locations: Locations, family: int) -> dict[str, IntervalSet]:
+def _countries(locations: Locations, family: int) -> dict[str, IntervalSet]:
     """Every country with its addresses; the same for all devices of an estate."""
-    return {code: country_set(locations, [code], family) for code in locations.countries()}
+    return {code: IntervalSet.canonical(locations.of(family, [code])) for code in locations.countries(family)}
 
 
-def shares(values: IntervalSet, countries: Mapping[str, IntervalSet]) -> list[Share]:
-    """How much of each country is in a set, the fullest first."""
+@lru_cache(maxsize=256)
+def shares(values: IntervalSet, locations: Locations, family: int) -> tuple[Share, ...]:
+    """How much of each country is in a set of addresses, the fullest first."""
     out = []
-    for code, whole in countries.items():
-        held = values.common_size(whole) if whole else 0
-        if held:
+    for code, whole in _countries(locations, family).items():
+        if held := values.common_size(whole):
             out.append(Share(code, held, held / whole.size))
-    return sorted(out, key=lambda one: (-one.share, one.code))
+    return tuple(sorted(out, key=lambda one: (-one.share, one.code)))
 
 
 _BY_COUNTRY = re.compile(r"(?i)(^|[^a-z])(geo|countr|nation|land[-_ ]|blocked[-_ ]?countr)")

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import Struct, field
 
-from aiguille.analysis.countries import by_country, countries_of
+from aiguille.analysis.countries import by_country
 from aiguille.analysis.decide import Decider, Ends, Proof, maybe_accepted, surely_accepted, surely_refused
 from aiguille.analysis.doubts import RATES, Doubt
 from aiguille.analysis.exposure import Exposure, exposures, rated
@@ -292,13 +292,6 @@ class Study(Struct, dict=True):
     def strangers(self, program: Program) -> IntervalSet:
         """Sources that no rule of a program names."""
         found: IntervalSet = self.once(("strangers", program), lambda: strangers(program))
-        return found
-
-    def countries(self, family: int) -> dict[str, IntervalSet]:
-        """Every country the location data knows, with its addresses of a family."""
-        found: dict[str, IntervalSet] = self.once(
-            ("countries", family), lambda: countries_of(self.estate.locations, family)
-        )
         return found
 
     def on(self, *sides: Side) -> IntervalSet:

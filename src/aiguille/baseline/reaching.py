@@ -79,7 +79,7 @@ def _reaches(study: Study) -> Iterator[Reach]:
 def _exposed(study: Study, exposure: Exposure) -> Reach:
     program = exposure.proof.program
     step = exposure.proof.steps[-1]
-    counted = shares(exposure.sources, study.countries(program.family))
+    counted = shares(exposure.sources, study.estate.locations, program.family)
     return Reach(
         study.device.name,
         exposure.service.name,
@@ -88,7 +88,7 @@ def _exposed(study: Study, exposure: Exposure) -> Reach:
         refer(step.rulebase, step.chain, step.rule),
         speak(step.chain, step.rule),
         exposure.sources,
-        tuple(counted),
+        counted,
         exposure.sources.size - sum(one.addresses for one in counted),
         manages=True,
         shipped=step.rule is not None and step.rule.shipped,
@@ -112,7 +112,7 @@ def _sources(study: Study, one: Admission, outer: IntervalSet) -> IntervalSet:
 
 
 def _made(study: Study, one: Admission, sources: IntervalSet) -> Reach:
-    counted = shares(sources, study.countries(one.program.family))
+    counted = shares(sources, study.estate.locations, one.program.family)
     return Reach(
         study.device.name,
         _service(one),
@@ -121,7 +121,7 @@ def _made(study: Study, one: Admission, sources: IntervalSet) -> Reach:
         refer(one.step.rulebase, one.step.chain, one.rule),
         speak(one.step.chain, one.rule),
         sources,
-        tuple(counted),
+        counted,
         sources.size - sum(share.addresses for share in counted),
         shipped=one.rule.shipped,
     )

@@ -29,7 +29,7 @@ from aiguille.model.errors import (
     UsageError,
 )
 from aiguille.model.ledger import Ledger, LedgerEntry
-from aiguille.model.locations import Block, Locations, joined, overlaid
+from aiguille.model.locations import Block, Locations, Ranges, Wide, joined, overlaid
 from aiguille.model.objects import (
     Addresses,
     AddressObject,
@@ -141,6 +141,7 @@ __all__ = [
     "Operand",
     "Portal",
     "Qualifier",
+    "Ranges",
     "Route",
     "Rule",
     "Rulebase",
@@ -163,6 +164,7 @@ __all__ = [
     "Tuples",
     "UnreadableError",
     "UsageError",
+    "Wide",
     "Zone",
     "default",
     "is_container_bridge",

@@ -2,14 +2,122 @@
 
 from __future__ import annotations
 
+from array import array
 from bisect import bisect_right
-from collections.abc import Iterable
-from functools import cached_property
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import accumulate, repeat
+from operator import lshift, or_
 
 from msgspec import Struct, field
 
 Block = tuple[int, int, str]
 """First and last address, both included, and the two-letter code of a country (ISO 3166-1)."""
+
+_LOW = (1 << 64) - 1
+
+
+class Wide:
+    """Numbers of 128 bits by their position: upper and lower halves, in arrays of 64 bits."""
+
+    __slots__ = ("lower", "upper")
+
+    def __init__(self, upper: array[int], lower: array[int]) -> None:
+        self.upper, self.lower = upper, lower
+
+    @classmethod
+    def of(cls, values: Sequence[int]) -> Wide:
+        return cls(array("Q", [v >> 64 for v in values]), array("Q", [v & _LOW for v in values]))
+
+    def __len__(self) -> int:
+        return len(self.upper)
+
+    def __getitem__(self, at: int, /) -> int:
+        return self.upper[at] << 64 | self.lower[at]
+
+    def __iter__(self) -> Iterator[int]:
+        return self.at(range(len(self)))
+
+    def at(self, places: Sequence[int]) -> Iterator[int]:
+        """The numbers at some positions, in their order."""
+        high, low = map(self.upper.__getitem__, places), map(self.lower.__getitem__, places)
+        return map(or_, map(lshift, high, repeat(64)), low)
+
+
+class Ranges:
+    """Ranges of one family, ascending, disjoint, and neighbours of one country joined. They are kept as columns, since an object for
+    each of a million takes longer than reading the file of columns.
+
+    first, last: addresses
+    country: number of each range's country in `codes`
+    order: positions of the ranges, country by country
+    ends: where the share of each country in `order` ends
+    """
+
+    __slots__ = ("codes", "country", "ends", "first", "last", "order")
+
+    def __init__(
+        self,
+        codes: Sequence[str],
+        first: array[int] | Wide,
+        last: array[int] | Wide,
+        country: array[int],
+        order: array[int],
+        ends: Sequence[int],
+    ) -> None:
+        self.codes, self.first, self.last, self.country, self.order, self.ends = (
+            codes,
+            first,
+            last,
+            country,
+            order,
+            ends,
+        )
+
+    @classmethod
+    def of(cls, family: int, blocks: Sequence[Block]) -> Ranges:
+        """Columns of ranges that are as `joined` leaves them."""
+        codes = sorted({code for _, _, code in blocks})
+        number = {code: at for at, code in enumerate(codes)}
+        country = array("I", [number[code] for _, _, code in blocks])
+        firsts, lasts = [first for first, _, _ in blocks], [last for _, last, _ in blocks]
+        counts = Counter(country)
+        return cls(
+            codes,
+            array("I", firsts) if family == 4 else Wide.of(firsts),
+            array("I", lasts) if family == 4 else Wide.of(lasts),
+            country,
+            array("I", sorted(range(len(blocks)), key=country.__getitem__)),
+            [*accumulate(counts[at] for at in range(len(codes)))],
+        )
+
+    def __len__(self) -> int:
+        return len(self.country)
+
+    def __getitem__(self, at: int) -> Block:
+        return self.first[at], self.last[at], self.codes[self.country[at]]
+
+    def __iter__(self) -> Iterator[Block]:
+        return zip(self.first, self.last, map(self.codes.__getitem__, self.country), strict=True)
+
+    def until(self, address: int) -> int:
+        """How many ranges begin at or before an address."""
+        return bisect_right(self.first, address)
+
+    def spans(self, codes: Iterable[str]) -> list[tuple[int, int]]:
+        """First and last addresses of the ranges of some countries, ascending."""
+        wanted = frozenset(codes)
+        out: list[tuple[int, int]] = []
+        for code, begin, end in zip(self.codes, (0, *self.ends), self.ends, strict=False):
+            if code in wanted:
+                held = self.order[begin:end]
+                out.extend(zip(_at(self.first, held), _at(self.last, held), strict=True))
+        out.sort()
+        return out
+
+
+def _at(column: array[int] | Wide, places: Sequence[int]) -> Iterator[int]:
+    return column.at(places) if isinstance(column, Wide) else map(column.__getitem__, places)
 
 
 class Locations(Struct, frozen=True, eq=False, dict=True):
@@ -17,10 +125,10 @@ class Locations(Struct, frozen=True, eq=False, dict=True):
 
     blocks: per family, ascending and disjoint
     sources: what each file says of itself, in the order given
-    digests: SHA-256 of each file
+    digests: of each file's content
     """
 
-    blocks: dict[int, tuple[Block, ...]] = field(default_factory=dict)
+    blocks: dict[int, Ranges] = field(default_factory=dict)
     sources: tuple[str, ...] = ()
     digests: tuple[str, ...] = ()
 
@@ -34,35 +142,25 @@ class Locations(Struct, frozen=True, eq=False, dict=True):
 
     def block(self, family: int, address: int) -> Block | None:
         """The range an address is in."""
-        at = bisect_right(self._starts.get(family, ()), address) - 1
-        if at < 0 or self.blocks[family][at][1] < address:
-            return None
-        return self.blocks[family][at]
+        return next(self.within(family, address, address), None)
+
+    def within(self, family: int, first: int, last: int) -> Iterator[Block]:
+        """The ranges that hold any of some neighbouring addresses, ascending."""
+        held = self.blocks.get(family)
+        if held is None:
+            return
+        for at in range(max(held.until(first) - 1, 0), held.until(last)):
+            if held.last[at] >= first:
+                yield held[at]
 
     def countries(self, family: int = 0) -> tuple[str, ...]:
         """Every country that has a range, of one family if that is given, sorted."""
-        found = [held for of, held in self._by_country.items() if family in (0, of)]
-        return tuple(sorted({code for held in found for code in held}))
+        return tuple(sorted({code for of, held in self.blocks.items() if family in (0, of) for code in held.codes}))
 
     def of(self, family: int, codes: Iterable[str]) -> tuple[tuple[int, int], ...]:
-        """The ranges of some countries."""
-        held = self._by_country.get(family, {})
-        out = [span for code in frozenset(codes) for span in held.get(code, ())]
-        out.sort()
-        return tuple(out)
-
-    @cached_property
-    def _by_country(self) -> dict[int, dict[str, list[tuple[int, int]]]]:
-        out: dict[int, dict[str, list[tuple[int, int]]]] = {}
-        for family, blocks in self.blocks.items():
-            mine = out[family] = {}
-            for first, last, code in blocks:
-                mine.setdefault(code, []).append((first, last))
-        return out
-
-    @cached_property
-    def _starts(self) -> dict[int, list[int]]:
-        return {family: [first for first, *_ in blocks] for family, blocks in self.blocks.items()}
+        """The ranges of some countries, ascending; those of one never touch."""
+        held = self.blocks.get(family)
+        return tuple(held.spans(codes)) if held is not None else ()
 
 
 def overlaid(below: Iterable[Block], above: Iterable[Block]) -> tuple[Block, ...]:

@@ -1,6 +1,6 @@
 """A compiled copy of location data in the user's cache folder, so that a file of a million networks is walked through once.
 
-The copy goes by the content of the files (SHA-256), holds nothing else, and may be deleted at any time. What is wrong with it, or
+The copy goes by the content of the files, holds nothing else, and may be deleted at any time. What is wrong with it, or
 with the folder, only means that the files are read themselves.
 """
 
@@ -13,62 +13,61 @@ import tempfile
 from array import array
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from itertools import repeat
-from operator import lshift, or_
 from pathlib import Path
+from zlib import crc32
 
 import msgspec
 
-from aiguille.model import Block
+from aiguille.model import Ranges, Wide
 
-_FORM = "ranges of countries, 1"
+_FORM = "ranges of countries, 2"
 LEAST = 1 << 20
 """Bytes of location data from which a copy is worth its place."""
-_LOW = (1 << 64) - 1
-_CODES = 1 << 16
+_HEAD = 4
+"""Bytes of the checksum before all else."""
 
 
-class _Ranges(msgspec.Struct):
+class _Columns(msgspec.Struct):
     """Ranges of one family as columns of unsigned numbers, in the order of this machine's bytes: 4 bytes each for IPv4, twice 8 for
-    IPv6 (the upper halves, then the lower), and 2 for the number of the country."""
+    IPv6 (the upper halves, then the lower), 4 for the number of the country, and 4 for positions country by country."""
 
+    codes: list[str]
+    ends: list[int]
     first: bytes
     last: bytes
     country: bytes
+    order: bytes
 
 
 class _Copy(msgspec.Struct):
-    countries: list[str]
-    families: dict[int, _Ranges]
+    families: dict[int, _Columns]
     described: list[str]
 
 
 def kept(
-    contents: Sequence[bytes], make: Callable[[], tuple[dict[int, tuple[Block, ...]], list[str]]]
-) -> tuple[dict[int, tuple[Block, ...]], list[str]]:
+    digests: Sequence[str], make: Callable[[], tuple[dict[int, Ranges], list[str]]]
+) -> tuple[dict[int, Ranges], list[str]]:
     """The ranges of some files and what each file says of itself: out of the copy if there is one, else made, and kept.
 
-    contents: of the files, in their order
+    digests: of the files' contents, in their order
     """
-    place = _place(contents)
+    place = _place(digests)
     if place is not None:
-        with suppress(OSError, msgspec.DecodeError, ValueError, IndexError):
-            return _load(place.read_bytes(), len(contents))
+        with suppress(OSError, msgspec.DecodeError, ValueError):
+            return _load(place.read_bytes(), len(digests))
     blocks, described = make()
     if place is not None:
-        with suppress(OSError, ValueError):
+        with suppress(OSError):
             store(place, _packed(blocks, described))
     return blocks, described
 
 
-def _place(contents: Sequence[bytes]) -> Path | None:
+def _place(digests: Sequence[str]) -> Path | None:
     """Where the copy of some files is, None where there is no home to keep it in."""
     folder = cache_folder()
     if folder is None:
         return None
-    key = hashlib.sha256(f"{_FORM} {sys.byteorder} {array('I').itemsize}".encode())
-    for content in contents:
-        key.update(hashlib.sha256(content).digest())
+    key = hashlib.sha256("\n".join((f"{_FORM} {sys.byteorder} {array('I').itemsize}", *digests)).encode())
     return folder / f"{key.hexdigest()}.locations"
 
 
@@ -94,46 +93,49 @@ def store(place: Path, data: bytes) -> None:
         raise
 
 
-def _packed(blocks: Mapping[int, tuple[Block, ...]], described: list[str]) -> bytes:
-    countries = sorted({code for held in blocks.values() for _, _, code in held})
-    if len(countries) >= _CODES:
-        raise ValueError("there are too many countries")
-    number = {code: at for at, code in enumerate(countries)}
+def _packed(blocks: Mapping[int, Ranges], described: list[str]) -> bytes:
     families = {
-        family: _Ranges(
-            _column(family, [first for first, _, _ in held]),
-            _column(family, [last for _, last, _ in held]),
-            array("H", [number[code] for _, _, code in held]).tobytes(),
+        family: _Columns(
+            list(held.codes),
+            list(held.ends),
+            _bytes(held.first),
+            _bytes(held.last),
+            held.country.tobytes(),
+            held.order.tobytes(),
         )
         for family, held in blocks.items()
     }
-    body = msgspec.msgpack.encode(_Copy(countries, families, described))
-    return hashlib.sha256(body).digest() + body
+    body = msgspec.msgpack.encode(_Copy(families, described))
+    return crc32(body).to_bytes(_HEAD, "big") + body
 
 
-def _column(family: int, values: list[int]) -> bytes:
-    if family == 4:
-        return array("I", values).tobytes()
-    return array("Q", [v >> 64 for v in values]).tobytes() + array("Q", [v & _LOW for v in values]).tobytes()
+def _bytes(column: array[int] | Wide) -> bytes:
+    return column.upper.tobytes() + column.lower.tobytes() if isinstance(column, Wide) else column.tobytes()
 
 
-def _load(data: bytes, files: int) -> tuple[dict[int, tuple[Block, ...]], list[str]]:
-    body = data[32:]
-    if hashlib.sha256(body).digest() != data[:32]:
+def _load(data: bytes, files: int) -> tuple[dict[int, Ranges], list[str]]:
+    body = memoryview(data)[_HEAD:]
+    if crc32(body).to_bytes(_HEAD, "big") != data[:_HEAD]:
         raise ValueError("the copy is damaged")
     copy = msgspec.msgpack.decode(body, type=_Copy)
     if len(copy.described) != files:
         raise ValueError("the copy is of other files")
-    blocks: dict[int, tuple[Block, ...]] = {}
-    for family, held in copy.families.items():
-        country = array("H", held.country)
-        first, last = _values(family, held.first), _values(family, held.last)
-        blocks[family] = tuple(zip(first, last, map(copy.countries.__getitem__, country), strict=True))
+    blocks = {
+        family: Ranges(
+            held.codes,
+            _column(family, held.first),
+            _column(family, held.last),
+            array("I", held.country),
+            array("I", held.order),
+            held.ends,
+        )
+        for family, held in copy.families.items()
+    }
     return blocks, copy.described
 
 
-def _values(family: int, data: bytes) -> Sequence[int]:
+def _column(family: int, data: bytes) -> array[int] | Wide:
     if family == 4:
         return array("I", data)
     half = len(data) // 2
-    return list(map(or_, map(lshift, array("Q", data[:half]), repeat(64)), array("Q", data[half:])))
+    return Wide(array("Q", data[:half]), array("Q", data[half:]))

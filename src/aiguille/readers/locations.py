@@ -13,7 +13,7 @@ from itertools import pairwise
 from pathlib import Path
 from socket import AF_INET, AF_INET6, inet_pton
 
-from aiguille.model import Addresses, Block, Locations, UsageError, joined, overlaid
+from aiguille.model import Addresses, Block, Locations, Ranges, UsageError, joined, overlaid
 from aiguille.readers.kept import LEAST, kept
 from aiguille.readers.whole import whole
 
@@ -35,7 +35,7 @@ def read_locations(
     """
     files = [(path, whole(path, "location data")) for path in paths]
 
-    def make() -> tuple[dict[int, tuple[Block, ...]], list[str]]:
+    def make() -> tuple[dict[int, Ranges], list[str]]:
         blocks: dict[int, tuple[Block, ...]] = {4: (), 6: ()}
         said = []
         for path, data in files:
@@ -47,15 +47,16 @@ def read_locations(
                 # Nothing to overlay takes no walk through either.
                 blocks[family] = overlaid(blocks[family], _disjoint(one)) if blocks[family] else _disjoint(one)
             said.append(described)
-        return blocks, said
+        return {family: Ranges.of(family, one) for family, one in blocks.items() if one}, said
 
     # To look a few addresses up in an MMDB file takes less than the copy.
     looked_up = within is not None and any(_is_mmdb(data) for _, data in files)
     worth = cache and not looked_up and sum(len(data) for _, data in files) >= LEAST
-    blocks, described = kept([data for _, data in files], make) if worth else make()
+    # Not SHA-256, which takes twice as long over what may be a hundred megabytes.
+    digests = tuple(hashlib.blake2b(data, digest_size=32).hexdigest() for _, data in files)
+    ranges, described = kept(digests, make) if worth else make()
     sources = tuple(f"{path}: {said}" for (path, _), said in zip(files, described, strict=True))
-    digests = tuple(hashlib.sha256(data).hexdigest() for _, data in files)
-    return Locations({family: one for family, one in blocks.items() if one}, sources, digests)
+    return Locations(ranges, sources, digests)
 
 
 def _is_mmdb(data: bytes) -> bool:

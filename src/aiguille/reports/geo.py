@@ -50,10 +50,8 @@ def place(locations: Locations, wanted: Addresses) -> Lookup:
             return Lookup(wanted, None, "")
         return Lookup(wanted, found[2], spell_operand(Addresses(wanted.family, found[0], found[1])))
     counts: dict[str, int] = {}
-    for first, last, code in locations.blocks.get(wanted.family, ()):
-        inside = min(last, wanted.last) - max(first, wanted.first) + 1
-        if inside > 0:
-            counts[code] = counts.get(code, 0) + inside
+    for first, last, code in locations.within(wanted.family, wanted.first, wanted.last):
+        counts[code] = counts.get(code, 0) + min(last, wanted.last) - max(first, wanted.first) + 1
     parts = tuple(Part(code, n) for code, n in sorted(counts.items(), key=lambda item: (-item[1], item[0])))
     rest = wanted.last - wanted.first + 1 - sum(counts.values())
     return Lookup(wanted, parts[0].code if len(parts) == 1 and not rest else None, "", parts, rest)
