@@ -248,6 +248,9 @@ CASES: list[tuple[str, str, Device]] = [
     ("rules.source-port", "fail", zoned("-A FORWARD -p udp -m udp --sport 123 -j ACCEPT")),
     ("rules.source-port", "pass", zoned("-A FORWARD -p udp -m udp --sport 123 --dport 123 -j ACCEPT")),
     ("rules.source-port", "cannot tell", bare()),
+    ("rules.fail-open", "fail", zoned("-A FORWARD -p tcp --dport 80 -j NFQUEUE --queue-num 1 --queue-bypass")),
+    ("rules.fail-open", "pass", zoned("-A FORWARD -p tcp --dport 80 -j NFQUEUE --queue-num 1")),
+    ("rules.fail-open", "not applicable", zoned("-A FORWARD -p tcp --dport 80 -j ACCEPT")),
     (
         "rules.needless-return",
         "fail",

@@ -178,6 +178,25 @@ CASES: list[tuple[str, str, Device]] = [
     ("usage.never-hit", "cannot tell", gate(HITS % ("2026-11-01", "0"))),
     ("usage.never-hit", "cannot tell", gate("passages { passage a { then let, met 0 } }")),
     ("usage.never-hit", "cannot tell", zoned(f"-A INPUT {SSH} -j ACCEPT")),
+    (
+        "usage.never-hit",
+        "fail",
+        sheet(f"{ROW},last hit", "any,192.0.2.1,tcp/80,permit,0,", "any,192.0.2.2,tcp/80,permit,4,2.2.2026"),
+    ),
+    ("usage.long-idle", "fail", sheet("src,dst,service,action,last hit", "any,192.0.2.1,tcp/80,permit,14.03.2025")),
+    (
+        "usage.long-idle",
+        "pass",
+        sheet(
+            "src,dst,service,action,last hit", "any,192.0.2.1,tcp/80,permit,2026-10-14", "any,any,any,deny,2024-01-01"
+        ),
+    ),
+    (
+        "usage.long-idle",
+        "cannot tell",
+        sheet("src,dst,service,action,last hit", "any,192.0.2.1,tcp/80,permit,long ago"),
+    ),
+    ("usage.long-idle", "not applicable", zoned("")),
     ("usage.unused-interface", "fail", host(a='[{"ifname": "eth5", "flags": ["UP"], "addr_info": []}]\n')),
     ("usage.unused-interface", "pass", host(a='[{"ifname": "eth6", "flags": ["BROADCAST"], "addr_info": []}]\n')),
     ("usage.unused-interface", "cannot tell", zoned("")),

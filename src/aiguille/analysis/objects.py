@@ -24,11 +24,12 @@ Object = AddressObject | ServiceObject | SetObject
 
 
 class Use(Struct, frozen=True):
-    """A place where a rule names an object."""
+    """A place where a rule names an object. negated: the rule is about all that is not in it"""
 
     rulebase: Rulebase
     rule: Rule
     field: Field
+    negated: bool
 
 
 def _all(device: Device) -> tuple[Object, ...]:
@@ -62,7 +63,9 @@ def uses(device: Device) -> dict[tuple[NameKind, str], list[Use]]:
         for _, rule in rulebase.rules():
             for condition in rule.match.conditions:
                 for operand in _named(condition):
-                    out.setdefault((operand.kind, operand.name), []).append(Use(rulebase, rule, condition.field))
+                    out.setdefault((operand.kind, operand.name), []).append(
+                        Use(rulebase, rule, condition.field, condition.negated)
+                    )
     return out
 
 

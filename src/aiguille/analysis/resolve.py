@@ -233,6 +233,14 @@ class Resolver(Struct, dict=True):
         found = self._address_object(name, ())
         return None if found.open else found.values
 
+    def exactly_in_set(self, name: str) -> IntervalSet | None:
+        """The addresses a set holds in this family, None for one that is not completely known or looks up more than an address."""
+        found = self._set(Named(NameKind.SET, name, ("src",)), ())
+        if found is None or any(one[axis] is not None for one in found.boxes for axis in Axis if axis is not Axis.SRC):
+            return None
+        everything = IntervalSet([(0, self.space.tops[Axis.SRC])])
+        return IntervalSet(span for one in found.boxes for span in (one[Axis.SRC] or everything).spans)
+
     def _resolve(self, condition: Condition) -> _Alternatives:
         match condition.field:
             case Field.IN_INTERFACE:

@@ -49,6 +49,16 @@ def read_date(text: str) -> date | None:
     return None
 
 
+def read_day(text: str) -> date | None:
+    """The day a cell holds, in any way people or programs write one; of what can be read two ways the later day."""
+    found = read_date(text)
+    said = next((m for form in _WRITTEN if (m := form.match(text.strip())) is not None), None)
+    try:
+        return found or (_day(said.groupdict()) if said is not None else None)
+    except ValueError:
+        return None
+
+
 def until(text: str) -> date | None:
     """The last day a text says something holds: until 2025-03-31, 31.3.2025, 31 March 2025, March 2025, the end of 2025.
 

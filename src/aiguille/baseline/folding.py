@@ -81,6 +81,7 @@ _EVERYWHERE = ("deny.bogons", "deny.invalid")
 _GROUPS = """
 rules.undocumented rules.incomplete-documentation rules.copied-description rules.one-of-group rules.near-duplicate
     rules.redundant rules.disabled rules.temporary rules.impossible usage.rule-order usage.never-hit
+    usage.long-idle
 objects.unused objects.duplicate objects.empty objects.deep objects.shared-widths objects.undescribed
 logging.management logging.permissive logging.sensitive logging.rate logging.noise logging.refusals
 geo.unrestricted geo.countries geo.one-way

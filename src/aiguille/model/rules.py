@@ -164,7 +164,13 @@ class FillSet(Struct, frozen=True):
     name: str
 
 
-Effect = Log | Translate | SetMark | LoseMark | NoTracking | NewTracking | FillSet
+class HandOver(Struct, frozen=True):
+    """A program outside the rules decides over the packet; `bypass`: it is let through while none runs (nft(8), queue)."""
+
+    bypass: bool = False
+
+
+Effect = Log | Translate | SetMark | LoseMark | NoTracking | NewTracking | FillSet | HandOver
 
 
 class MarkTest(Struct, frozen=True):
@@ -176,11 +182,10 @@ class MarkTest(Struct, frozen=True):
 
 
 class Hits(Struct, frozen=True):
-    """Counters of a rule or policy; `last` is when it was last hit, as the export writes it."""
+    """Counters of a rule or policy."""
 
     packets: int
     octets: int | None = None
-    last: str = ""
 
 
 class Documentation(Struct, frozen=True):
@@ -203,7 +208,7 @@ class Rule(Struct, frozen=True):
     `implied`: its lines are no statement about packets, but a switch or a zone that brings it along.
     `shipped`: a program put it there by itself, as it comes; nobody who is audited wrote it or asked for it.
     `made`: a program made it of a line in files of its own; its number means nothing to whoever wrote that line.
-    `log_unknown`: nothing shows whether hits are recorded.
+    `log_unknown`: nothing shows whether hits are recorded. `last_hit`: when it was last hit, as the export writes it.
     """
 
     number: int
@@ -220,6 +225,7 @@ class Rule(Struct, frozen=True):
     marks: tuple[MarkTest, ...] = ()
     qualifiers: tuple[Qualifier, ...] = ()
     hits: Hits | None = None
+    last_hit: str = ""
     schedule: str | None = None
     documentation: Documentation = Documentation()
     built_in: bool = False

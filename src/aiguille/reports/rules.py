@@ -254,7 +254,7 @@ def rule_data(device: Device, describer: Describer, report: StandingReport) -> D
         "openness_at_least": None if not openness.low else round(log2(openness.low), 4),
         "qualifiers": [{"name": q.name, "text": mask_secrets(q.text)} for q in rule.qualifiers],
         "hits": rule.hits.packets if rule.hits else None,
-        "last_hit": rule.hits.last or None if rule.hits else None,
+        "last_hit": rule.last_hit or None,
         "built_in": rule.built_in,
         "documentation": {
             name: described

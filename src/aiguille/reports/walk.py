@@ -10,7 +10,7 @@ from rich.text import Text
 
 from aiguille.analysis.walk.answers import Answer
 from aiguille.analysis.walk.probe import Verdict, Visit, Way
-from aiguille.model import Device, Log, SetMark, Stage, Translate
+from aiguille.model import Device, HandOver, Log, SetMark, Stage, Translate
 from aiguille.model.identity import Same
 from aiguille.model.masking import mask_secrets
 from aiguille.model.spelling import spell_address
@@ -166,4 +166,6 @@ def _does(visit: Visit) -> str:
                 words.append(f"mark {value:#x}")
             case Log():
                 words.append("record")
+            case HandOver(bypass):
+                words.append("ask a program, accept while none runs" if bypass else "ask a program")
     return ", ".join(words)

@@ -47,9 +47,14 @@ def _name(one: Object) -> str:
 
 
 def _values(subject: Subject, one: Object) -> tuple[IntervalSet | None, IntervalSet | None] | None:
-    if not isinstance(one, AddressObject):
+    resolvers = [subject.programs.resolver(family) for family in (4, 6)]
+    if isinstance(one, AddressObject):
+        four, six = (each.exactly(one.name) for each in resolvers)
+    elif isinstance(one, SetObject):
+        four, six = (each.exactly_in_set(one.name) for each in resolvers)
+    else:
         return None
-    return subject.programs.resolver(4).exactly(one.name), subject.programs.resolver(6).exactly(one.name)
+    return four, six
 
 
 @check(
@@ -303,22 +308,27 @@ def deep(subject: Subject) -> Iterator[Answer]:
         Param("ports", int, 60_000, "ports", "all but a few"),
     ),
     why="A rule that names it looks narrow in a listing and is wide open.",
-    how="Counts the addresses of address objects and the ports of services.",
+    how="Counts the addresses of address objects and sets, and the ports of services; two halves make a whole. What rules name only to "
+    "refuse it, or to say whom they do not mean, may be as wide as it likes.",
     fix="Say any in the rule if any is meant; else name what is.",
+    asks=(OBJECTS,),
 )
 def everything(subject: Subject) -> Iterator[Answer]:
-    objects = [one for one in every_object(subject) if not isinstance(one, SetObject)]
-    if not objects:
-        yield NotApplicable(NO_OBJECTS)
-        return
+    objects = every_object(subject)
+    used = uses(subject.device)
     found = False
     for one in objects:
+        places = used.get((kind_of(one), one.name), ())
+        if places and all(use.negated or use.rule.action.refuses for use in places):
+            continue
         what = ""
         values = _values(subject, one)
         if values is not None:
             four, six = values
             if four is not None and four.size >= subject.params["ipv4"]:
-                what = counted(four.size, "IPv4 address", "IPv4 addresses")
+                what = (
+                    counted(four.size, "IPv4 address", "IPv4 addresses") if four.size < 2**32 else "every IPv4 address"
+                )
             elif six is not None and six.size >= 2**127:
                 what = "half of all IPv6 addresses or more"
         elif isinstance(one, ServiceObject):

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from datetime import date
 
 from msgspec.structs import replace
 
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.ordering import best_order
-from aiguille.analysis.standing import Standing
+from aiguille.analysis.standing import Standing, StandingReport
 from aiguille.analysis.study import lets_in
 from aiguille.baseline.asking import about, name_of
 from aiguille.baseline.catalogue import (
@@ -26,9 +27,9 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.dates import read_date, seen_at
+from aiguille.baseline.dates import read_date, read_day, seen_at
 from aiguille.baseline.wording import NO_RULES, capital, counted, lines, listed
-from aiguille.model import Addresses, Direction, InterfaceName, Known
+from aiguille.model import Addresses, Direction, InterfaceName, Known, Span
 from aiguille.model.identity import Same
 from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
@@ -42,9 +43,8 @@ from aiguille.space.fields import TCP, UDP
     controls=("CM-6", "CM-7", "AC-6"),
     params=(Param("days", int, 60, "days of counting", "some work is done once a month; less proves nothing"),),
     why="A permission nobody uses is a way in nobody watches.",
-    how="Only where the export states since when hits are counted, and that is as long as the parameter "
-    "asks. A rule hidden by rules above "
-    "is distinguished from one for which there is no traffic.",
+    how="Only where the export states since when hits are counted, or another rule was hit long ago and never since, and that is as "
+    "long as the parameter asks. A rule hidden by rules above is distinguished from one for which there is no traffic.",
     fix="Ask who needs the rule, switch it off for a while, then delete it.",
 )
 def never_hit(subject: Subject) -> Iterator[Answer]:
@@ -54,6 +54,9 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
         yield CannotTell("the export counts no hits; export the rules with their counters")
         return
     since = read_date(device.counters_since.value) if device.counters_since.known else None
+    other = _hit_first(counted_rules) if since is None else None
+    if other is not None:
+        since = other[0]
     if since is None:
         yield CannotTell(
             "the export does not state since when hits are counted; note when the counters were last set to zero"
@@ -68,6 +71,8 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
         yield CannotTell(f"hits are counted for {most}{long} only; export again when it is {subject.params['days']}")
         return
     period = f"since the device started {long} ago" if by_start else f"in {long}"
+    if other is not None:
+        period = f"in the {long} since {speak(other[1].chain, other[1].rule)} was hit for the last time"
     idle = 0
     for report, where in counted_rules:
         rule = report.rule
@@ -79,7 +84,9 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
         why = f"it is hidden by {names}" if hidden and names else "there was no such traffic"
         if by_start:
             why += ", unless the rules were loaded anew since"
-        last = f", last on {rule.hits.last}" if rule.hits.last else ""
+        elif other is not None:
+            why += ", unless the rule is younger"
+        last = f", last on {rule.last_hit}" if rule.last_hit else ""
         yield Found(
             f"{capital(speak(report.chain, rule))} was not hit {period}{last}: {why}.",
             f"{report.rulebase.name} {rule_subject(report.chain, rule)}",
@@ -90,6 +97,63 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
         )
     if not idle:
         yield Passed(f"each of {counted(len(counted_rules), 'counted rule')} was hit {period}")
+
+
+def _hit_first(counted_rules: Sequence[tuple[StandingReport, Span]]) -> tuple[date, StandingReport] | None:
+    """The day of the oldest last hit that is still counted, and its rule: so long at the least hits have been counted."""
+    days = (
+        (day, report)
+        for report, _ in counted_rules
+        if (hits := report.rule.hits) is not None
+        and hits.packets
+        and (day := read_day(report.rule.last_hit)) is not None
+    )
+    return min(days, key=lambda one: one[0], default=None)
+
+
+@check(
+    id="usage.long-idle",
+    together="rules have not been hit for long",
+    title="A rule has not been hit for long",
+    severity=Severity.LOW,
+    controls=("CM-6", "CM-7", "AC-6"),
+    params=(Param("days", int, 180, "days since the last hit", "some work is done twice a year; less proves nothing"),),
+    why="What was needed once stays open, and nobody notices who uses it next.",
+    how="The day on which the export says that a rule which lets something in was last hit, against the day of the export.",
+    fix="Ask who needs the rule; switch it off for a while, then delete it.",
+)
+def long_idle(subject: Subject) -> Iterator[Answer]:
+    device = subject.device
+    day = seen_at(device, subject.study.estate.as_of)
+    dated = [
+        (report, where, last)
+        for where, group in subject.study.written
+        for report in group[:1]
+        if (rule := report.rule).enabled and not rule.action.refuses and (last := rule.last_hit)
+    ]
+    if not dated:
+        yield NotApplicable("the export does not say when rules were last hit")
+        return
+    idle, unread = 0, [last for _, _, last in dated if read_day(last) is None]
+    for report, where, last in dated:
+        hit = read_day(last)
+        if hit is None or (day - hit).days < subject.params["days"] or report.standing is Standing.SHADOWED:
+            continue
+        idle += 1
+        yield Found(
+            f"{capital(speak(report.chain, report.rule))} was last hit on {hit.isoformat()}, {counted((day - hit).days, 'day')} ago.",
+            f"{report.rulebase.name} {rule_subject(report.chain, report.rule)}",
+            (where,),
+            (refer(report.rulebase, report.chain, report.rule),),
+            name=f"{speak(report.chain, report.rule)} ({hit.isoformat()})",
+            of=len(dated),
+        )
+    if unread:
+        yield CannotTell(f"what says when a rule was last hit is no date ('{unread[0]}')")
+    elif not idle:
+        yield Passed(
+            f"each of {counted(len(dated), 'rule')} that lets something in was hit in the last {subject.params['days']} days"
+        )
 
 
 @check(
@@ -326,4 +390,12 @@ def rule_order(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"no better order of {counted(looked, 'chain')} spares much")
 
 
-CHECKS: tuple[Check, ...] = (never_hit, unused_interface, unused_account, closed_service, no_listener, rule_order)
+CHECKS: tuple[Check, ...] = (
+    never_hit,
+    long_idle,
+    unused_interface,
+    unused_account,
+    closed_service,
+    no_listener,
+    rule_order,
+)

@@ -9,6 +9,7 @@ from aiguille.model import (
     Addresses,
     Effect,
     FillSet,
+    HandOver,
     Log,
     LoseMark,
     MaskedAddress,
@@ -106,6 +107,8 @@ def read_target(name: str, options: dict[str, list[str]], family: int) -> Target
             return Target(Action.CONTINUE, [*filled, *([LoseMark()] if "--map-mark" in options else [])])
         case _ if name in PASSING:
             return Target(Action.CONTINUE)
+        case "NFQUEUE" | "QUEUE":
+            return Target(Action.UNKNOWN, [HandOver("--queue-bypass" in options)])
         case _ if name in OUTSIDE_VERDICT:
             return Target(Action.UNKNOWN)
         case _:

@@ -148,7 +148,8 @@ class MappedRuleReader:
             *fields,
             RulePart(services, lambda: tuple(self._services())),
             RulePart(doing, partial(self._doing, direction)),
-            RulePart((m.hits, m.last_hit), self._hits, _counted, first_only=True),
+            RulePart((m.hits,), self._hits, _counted, first_only=True),
+            RulePart((m.last_hit,), partial(self._text, m.last_hit), JOINED),
             RulePart((m.name,), partial(self._text, m.name), JOINED),
             RulePart((m.comment,), partial(self._text, m.comment), JOINED),
             RulePart(papers, lambda: Documentation(*map(self._text, papers))),
@@ -156,7 +157,7 @@ class MappedRuleReader:
 
     def rules_of(self, numbers: Sequence[int], nodes: Sequence[Node], made: Sequence[Sequence[Any]]) -> list[Rule]:
         """Rules as far as they are understood; what is not is among `gaps`. made: their parts, one after the other for all"""
-        *conditions, doing, hits, names, comments, papers = made
+        *conditions, doing, hits, last_hits, names, comments, papers = made
         m = self.m
         built_in = isinstance(m.action, Value) and m.action.constant is not None
         heads = built_in or self.shares
@@ -176,13 +177,14 @@ class MappedRuleReader:
                 target=does.target,
                 effects=does.effects,
                 hits=met,
+                last_hit=last_hit,
                 schedule=does.schedule,
                 documentation=documentation,
                 built_in=built_in,
                 log_unknown=does.log_unknown,
             )
-            for number, node, match, does, met, name, comment, documentation in zip(
-                numbers, nodes, matches, doing, hits, names, comments, papers, strict=True
+            for number, node, match, does, met, last_hit, name, comment, documentation in zip(
+                numbers, nodes, matches, doing, hits, last_hits, names, comments, papers, strict=True
             )
         ]
 
@@ -206,10 +208,7 @@ class MappedRuleReader:
 
     def _hits(self) -> Hits | None:
         hits = self.get.setting(self.node, self.m.hits, read_whole)
-        last = self._text(self.m.last_hit)
-        if not hits.known or isinf(hits.value):
-            return None  # a day alone tells of no number, and is no condition either
-        return Hits(int(hits.value), last=last)
+        return Hits(int(hits.value)) if hits.known and not isinf(hits.value) else None
 
     def _doing(self, direction: str) -> _Doing:
         m, get, node = self.m, self.get, self.node

@@ -152,7 +152,7 @@ def _barren(dialect: Dialect, samples: Sequence[Coverage]) -> Iterator[tuple[str
         "name": any(rule.name for rule in rules),
         "comment": any(rule.comment for rule in rules),
         "hits": any(rule.hits is not None for rule in rules),
-        "last_hit": any(rule.hits is not None and rule.hits.last for rule in rules),
+        "last_hit": any(rule.last_hit for rule in rules),
         "schedule": any(rule.schedule for rule in rules),
         "target": any(rule.target for rule in rules),
         "log_prefix": any(isinstance(e, Log) and e.prefix for rule in rules for e in rule.effects),
@@ -322,7 +322,7 @@ def _rule(device: Device, chain: str, rule: Rule) -> Data:
         "action": rule.action.value,
         "target": rule.target,
         "hits": rule.hits.packets if rule.hits else None,
-        "last_hit": rule.hits.last if rule.hits else "",
+        "last_hit": rule.last_hit,
         "logged": any(isinstance(effect, Log) for effect in rule.effects),
         "schedule": rule.schedule,
         "matches": {

@@ -19,6 +19,7 @@ from aiguille.model import (
     Condition,
     Effect,
     Field,
+    HandOver,
     Hits,
     Log,
     LoseMark,
@@ -195,6 +196,9 @@ class StatementReader:
             case "xt":
                 return self._extension(body["type"], body["name"], line, out)
             case _ if kind in _OPEN:
+                if kind == "queue":
+                    flags = body.get("flags", ()) if isinstance(body, dict) else body.replace(",", " ").split()
+                    line.effects.append(HandOver("bypass" in flags))
                 out.append(line.rule(Action.UNKNOWN, f"{kind} {spell(body) if body else ''}".strip()))
                 return True
             case "reset":

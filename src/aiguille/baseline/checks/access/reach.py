@@ -42,6 +42,7 @@ from aiguille.model import (
     Addresses,
     Direction,
     Field,
+    HandOver,
     Listener,
     ManagementService,
     Named,
@@ -98,7 +99,8 @@ def _grouped(found: Iterable[Exposure]) -> list[_Group]:
 
 def _sources(exposure: Exposure) -> str:
     program = exposure.proof.program
-    if exposure.sources.size > program.space.tops[Axis.SRC] // 2:
+    # A guard against private, unassigned and multicast sources still leaves in whoever wants in; half the addresses are a number.
+    if exposure.sources.size > program.space.tops[Axis.SRC] // 4 * 3:
         return "any {family} address"
     unit = "address" if program.family == 4 else "network of 64 bits"
     if exposure.networks == 1:
@@ -148,6 +150,11 @@ def _doubt(group: _Group) -> CannotTell:
     step = group.worst.proof.steps[0]
     if step.rule is None and step.kind is Kind.OPEN:
         return CannotTell(f"{group.services()} may be reachable {group.entrances()}: {UNSAID} to the device itself")
+    if step.rule is not None and any(isinstance(effect, HandOver) for effect in step.rule.effects):
+        return CannotTell(
+            f"{group.services()} may be reachable {group.entrances()}: {speak(step.chain, step.rule)} ({step.where}) leaves that to a "
+            "program outside the rules; ask what it lets in"
+        )
     return CannotTell(
         f"{group.services()} may be reachable {group.entrances()}: whether {speak(step.chain, step.rule)} "
         f"({step.where or 'built in'}) takes a packet depends on a condition the export does not settle; have its sets, "

@@ -119,13 +119,13 @@ def _by_rule(found: Iterable[Opening]) -> Iterator[Found]:
         for source, to in targets.items():
             together.setdefault(tuple(dict.fromkeys(to)), []).append(source)
         ways = listed((f"{listed(sources)} reach {listed(to)}" for to, sources in together.items()), 6)
-        first = group[0]
+        first, most = group[0], max(one.ports for one in group)
         last = first.proof.steps[-1]
+        ports = "every TCP port" if most > first.program.space.tops[Axis.B] else counted(most, "TCP port")
         grave = first.pair.source.side in _CAREFUL and first.pair.side in _WORTHY
         described = finding_from(
             first.proof,
-            f"{capital(speak(last.chain, last.rule))} lets {ways} on {counted(max(o.ports for o in group), 'TCP port')} "
-            "over {family}.",
+            f"{capital(speak(last.chain, last.rule))} lets {ways} on {ports} over {{family}}.",
             severity=Severity.HIGH if grave else None,
         )
         yield replace(described, who=_SIDES.get(first.pair.source.side or Side.INSIDE, Who.INSIDE))

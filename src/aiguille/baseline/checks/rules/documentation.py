@@ -247,6 +247,13 @@ TEMPORARY = (
     r"(?i)\b(tmp|temp|todo|fixme|debug\w*|for testing|testing only|test (?:only|rule)|just testing|work-?around|quick fix)\b",
 )
 
+
+def may_go(subject: Subject, rule: Rule) -> bool:
+    """Whether a rule has an end, or is said to be there for a while: what stands beside it must not lean on it."""
+    text = _said(rule)
+    return _ends(subject, rule) is not None or any(pattern(words).search(text) for words in TEMPORARY)
+
+
 _TRIED = r"(?i)\b(test\w*|debug\w*|try\w*|trac(?:e|ing))\b"
 """How people name records they look at once: a rule that only records is left over when nobody looks any more."""
 

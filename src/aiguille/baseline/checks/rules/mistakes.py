@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from aiguille.analysis.outlines import surroundings
 from aiguille.analysis.program import Program, Step, own_addresses
 from aiguille.analysis.sides import PRIVATE
-from aiguille.analysis.study import Admission, is_wide
+from aiguille.analysis.study import NEW, Admission, is_wide
 from aiguille.analysis.ways import all_ways_known
 from aiguille.baseline.asking import INWARD, RULES_INWARD, about, name_of
 from aiguille.baseline.catalogue import (
@@ -34,6 +34,7 @@ from aiguille.model import (
     Addresses,
     Direction,
     Field,
+    HandOver,
     Numbers,
     Rule,
     Rulebase,
@@ -373,6 +374,49 @@ def unknown_network(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"the private addresses of {counted(looked, 'condition')} lie in networks of the device")
 
 
+@check(
+    id="rules.fail-open",
+    title="Packets pass unchecked while the program that should look at them is not running",
+    severity=Severity.MEDIUM,
+    controls=("SC-7(18)", "SC-7", "SI-17"),
+    why="Who brings the program down, or waits until it is started anew, is let through by the rule that was to stop him.",
+    how="Rules that hand new connections to a program outside the rules and say that they are accepted while none runs; a light "
+    "finding where only what comes from inside is handed over.",
+    fix="Leave the bypass out where a pause is better than a way in; else hand over only what may pass unchecked, and have the "
+    "program watched.",
+)
+def fail_open(subject: Subject) -> Iterator[Answer]:
+    asked, outer = 0, subject.study.on(Side.OUTSIDE)
+    found: dict[Span, Found] = {}
+    for program, step in _placed(subject):
+        rule = step.rule
+        given = next((one for one in rule.effects if isinstance(one, HandOver)), None) if rule is not None else None
+        new = [piece.box for piece in step.pieces if meets(piece.box, NEW) and meets(piece.box, program.region)]
+        if rule is None or given is None or not new:
+            continue
+        asked += 1
+        if not given.bypass:
+            continue
+        strange = program.direction is not Direction.FROM_DEVICE and (
+            not outer or any(meets(one, box([(Axis.IN, outer)])) for one in new)
+        )
+        severity = None if strange else Severity.LOW
+        known = found.get(rule.where)
+        if known is None or known.severity is Severity.LOW:
+            found[rule.where] = Found(
+                f"{capital(speak(step.chain, rule))} hands new connections to a program, and accepts them all while none runs.",
+                f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
+                (rule.where,),
+                (refer(step.rulebase, step.chain, rule),),
+                severity=severity,
+            )
+    yield from found.values()
+    if not asked:
+        yield NotApplicable("no rule hands packets to a program")
+    elif not found:
+        yield Passed("what is handed to a program is refused while none runs")
+
+
 def _placed(subject: Subject) -> Iterator[tuple[Program, Step]]:
     for direction in Direction:
         for program in subject.programs.all(direction):
@@ -532,4 +576,5 @@ CHECKS: tuple[Check, ...] = (
     unknown_network,
     other_port,
     link_network,
+    fail_open,
 )

@@ -31,6 +31,7 @@ from aiguille.baseline.catalogue import (
     without_rules,
 )
 from aiguille.baseline.checks.deny.defaults import dead_rules
+from aiguille.baseline.checks.rules.documentation import may_go
 from aiguille.baseline.wording import capital, counted, lines, listed
 from aiguille.model import Action, Chain, Device, Direction, Field, InterfaceName, Named, Rule, Span
 from aiguille.model.identity import Same
@@ -62,9 +63,10 @@ def _decisive(report: StandingReport) -> list[tuple[Place, Place | None]]:
 
 
 def _is_frame(rule: Rule | None) -> bool:
-    """Whether a rule came with a program, or is about the loopback or what belongs to known connections."""
+    """Whether a rule came with a program or a zone, or is about the loopback or known connections."""
     return rule is not None and (
         rule.shipped
+        or rule.implied
         or (
             bool(rule.match.conditions)
             and all(
@@ -215,7 +217,7 @@ def _refused_where_it_leads(subject: Subject) -> Iterator[Found]:
     why="Rules without effect hide those with one, and come to life when the rule beside them goes.",
     how="Without the rule every packet would have the same verdict, because of other rules that somebody wrote. What only repeats a "
     "default on purpose (a final refusal, a drop of invalid packets), translations, rules that record, and rules that matter as "
-    "soon as a faulty default is mended are left out.",
+    "soon as a faulty default is mended or a rule that is temporary goes are left out.",
     fix="Merge the rule with those named beside it; nothing else changes by that as long as they stay.",
 )
 def redundant(subject: Subject) -> Iterator[Answer]:
@@ -234,6 +236,8 @@ def redundant(subject: Subject) -> Iterator[Answer]:
             continue
         beside = [r for r in report.because if r[2] is not None and r[2].where in written and r[2] is not rule]
         if not _needless(report) or not beside or undermined_by(subject, report) is not None:
+            continue
+        if any(may_go(subject, other) for _, _, other in beside if other is not None) and not may_go(subject, rule):
             continue
         found = True
         yield replace(

@@ -216,8 +216,12 @@ def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
     severity=Severity.MEDIUM,
     controls=("AC-4", "CM-7", "AC-6"),
     why="What was meant to be one service is all of them, those installed tomorrow included.",
+    params=(
+        Param("at_most", int, 64, "addresses outside", "so many may be a partner's hosts; more are whole networks"),
+    ),
     how="Accepting rules that leave the protocol free, or all ports of TCP, for new connections, high where guests or a dmz reach the "
-    "device itself by one; those open in source and destination as well are the matter of rules.any-to-any.",
+    "device itself by one, or a network on the internet what lies inside; those open in source and destination as well are the matter "
+    "of rules.any-to-any.",
     fix="Name the services that are needed; log for a while to learn which.",
     asks=(RULES_INWARD,),
 )
@@ -240,16 +244,36 @@ def any_service(subject: Subject) -> Iterator[Answer]:
             yield CannotTell(f"{name_of(one)} may let every service pass; a part of it was not understood")
         elif wide and one.rule not in to_anything and not is_for_translated(one.rule):
             found = True
-            grave = one.program.direction is Direction.TO_DEVICE and any(
-                (into := r[Axis.IN]) is not None and into.overlaps(strange) and is_wide(r, Axis.SRC, one.program)
-                for r in wide
+            if one.program.direction is Direction.TO_DEVICE:
+                grave = any(
+                    (into := r[Axis.IN]) is not None and into.overlaps(strange) and is_wide(r, Axis.SRC, one.program)
+                    for r in wide
+                )
+            else:
+                grave = any(_from_a_network_outside(subject, one, r) for r in wide)
+            through = (
+                " from a network outside to the inside"
+                if grave and one.program.direction is not Direction.TO_DEVICE
+                else ""
             )
-            text = f"{name_of(one)} lets every service over {{family}} pass"
+            text = f"{name_of(one)} lets every service over {{family}} pass{through}"
             yield about(one, text, Severity.HIGH if grave else None)
     if looked and not found:
         yield Passed(f"each of {counted(looked, 'accepting rule')} names its services")
     elif not looked:
         yield Passed("no rule accepts new connections")
+
+
+def _from_a_network_outside(subject: Subject, one: Admission, region: Box) -> bool:
+    """Whether what a rule lets through comes from the internet, from a network there and not from a few hosts, and goes inside."""
+    into, out, sources = region[Axis.IN], region[Axis.OUT], region[Axis.SRC]
+    inner = subject.study.on(Side.INSIDE, Side.MANAGEMENT)
+    if sources is None or into is None or one.rule.qualifiers or not into.issubset(subject.study.on(Side.OUTSIDE)):
+        return False
+    if out is None or not out.overlaps(inner):
+        return False
+    at_most: int = subject.params["at_most"]
+    return (sources - networks(PRIVATE, one.program.family)).size > at_most
 
 
 def _names_unknown(device: Device, rule: Rule) -> bool:
