@@ -95,15 +95,19 @@ def _judge(program: Program) -> Answer:
                 "all of it depends on a condition the export does not settle"
             )
         return Passed(f"{family}: the default accepts, but rules before it refuse every new connection")
+    # A ruleset of one family lets the other through, and that is another thing than a default somebody left open.
+    unseen = all(chain.policy_is_default and not chain.rules for _, chain in program.bases)
+    accepted = f"{{family}} traffic {going} that no rule speaks of is accepted ({speak(default.chain, default.rule)})"
+    if unseen:
+        accepted = f"{{family}} traffic {going} is accepted, as no rules look at it"
     return Found(
-        detail=f"{{family}} traffic {going} that no rule speaks of is accepted ({speak(default.chain, default.rule)})"
-        + ("; of TCP and UDP, rules before it refuse what no other allows." if rest else "."),
+        detail=accepted + ("; of TCP and UDP, rules before it refuse what no other allows." if rest else "."),
         severity=None
         if not rest
         else Severity.MEDIUM
         if program.direction is Direction.THROUGH_DEVICE
         else Severity.LOW,
-        subject=rule_subject(default.chain, default.rule),
+        subject="no rules" if unseen else rule_subject(default.chain, default.rule),
         where=lines_of(default),
         rules=(refer(default.rulebase, default.chain, default.rule),),
         proof=proof,
@@ -128,7 +132,10 @@ def _ported(decider: Decider, wanted: Callable[[Ends], bool]) -> Proof | None:
     return next((found for one in OPENING.values() if (found := decider.find(one, wanted)) is not None), None)
 
 
-_FIX = "End the rules with a refusal of everything, or set the default to refuse, and allow what is needed by rules above it."
+_FIX = (
+    "End the rules with a refusal of everything, or set the default to refuse, and allow what is needed by rules above it; traffic "
+    "that no rules look at needs some."
+)
 
 to_device = check(
     id="deny.to-device",
