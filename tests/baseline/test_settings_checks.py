@@ -197,6 +197,21 @@ CASES: list[tuple[str, str, Device]] = [
         sheet("src,dst,service,action,last hit", "any,192.0.2.1,tcp/80,permit,long ago"),
     ),
     ("usage.long-idle", "not applicable", zoned("")),
+    (
+        "usage.long-idle",
+        "not applicable",
+        sheet("src,dst,service,action,last hit", "any,192.0.2.1,tcp/80,permit,never"),
+    ),
+    ("usage.long-idle", "fail", sheet("src,dst,service,action,last hit", "any,192.0.2.1,tcp/80,permit,1731594000")),
+    (
+        "usage.never-hit",
+        "fail",
+        sheet(
+            "src,dst,service,action,last hit",
+            "any,192.0.2.1,tcp/80,permit,Never",
+            "any,192.0.2.2,tcp/80,permit,2025-01-02",
+        ),
+    ),
     ("usage.unused-interface", "fail", host(a='[{"ifname": "eth5", "flags": ["UP"], "addr_info": []}]\n')),
     ("usage.unused-interface", "pass", host(a='[{"ifname": "eth6", "flags": ["BROADCAST"], "addr_info": []}]\n')),
     ("usage.unused-interface", "cannot tell", zoned("")),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from calendar import monthrange
-from datetime import date
+from datetime import UTC, date, datetime
 
 from aiguille.model import Device
 
@@ -35,6 +35,14 @@ _WRITTEN = (
 """How people write a date behind a word for an end, the most exact first."""
 
 
+_SECONDS = re.compile(r"1\d{9}(?:\d{3})?")
+"""Seconds since 1970, or thousandths of them, of the years 2001 to 2033."""
+
+_NO_DAY = re.compile(
+    r"(?i)never(?: hit| used)?|none|null|n/?a|-+|0|not (?:yet )?(?:hit|used)|nie|jamais|mai|19[67]\d-\d\d-\d\d.*"
+)
+
+
 def read_date(text: str) -> date | None:
     """The first date of a text: 2026-11-30 with or without a time, or as programs print it, Mon Nov  2 08:00:00 2026."""
     found = _ISO.search(text)
@@ -50,13 +58,21 @@ def read_date(text: str) -> date | None:
 
 
 def read_day(text: str) -> date | None:
-    """The day a cell holds, in any way people or programs write one; of what can be read two ways the later day."""
+    """The day a cell holds, in any way people or programs write one, seconds since 1970 included; of what can be read two ways the
+    later day."""
+    if _SECONDS.fullmatch(text.strip()):
+        return datetime.fromtimestamp(int(text.strip()[:10]), UTC).date()
     found = read_date(text)
     said = next((m for form in _WRITTEN if (m := form.match(text.strip())) is not None), None)
     try:
         return found or (_day(said.groupdict()) if said is not None else None)
     except ValueError:
         return None
+
+
+def is_never(text: str) -> bool:
+    """Whether a cell for a day says that there was none, in words or by the day computers begin to count at."""
+    return _NO_DAY.fullmatch(text.strip()) is not None
 
 
 def until(text: str) -> date | None:

@@ -27,9 +27,9 @@ from aiguille.baseline.catalogue import (
     rule_subject,
     speak,
 )
-from aiguille.baseline.dates import read_date, read_day, seen_at
+from aiguille.baseline.dates import is_never, read_date, read_day, seen_at
 from aiguille.baseline.wording import NO_RULES, capital, counted, lines, listed
-from aiguille.model import Addresses, Direction, InterfaceName, Known, Span
+from aiguille.model import Addresses, Direction, InterfaceName, Known, Rule, Span
 from aiguille.model.identity import Same
 from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
@@ -49,7 +49,12 @@ from aiguille.space.fields import TCP, UDP
 )
 def never_hit(subject: Subject) -> Iterator[Answer]:
     device = subject.device
-    counted_rules = [(r, where) for where, group in subject.study.written for r in group[:1] if r.rule.hits is not None]
+    counted_rules = [
+        (r, where)
+        for where, group in subject.study.written
+        for r in group[:1]
+        if r.rule.hits is not None or r.rule.last_hit
+    ]
     if not counted_rules:
         yield CannotTell("the export counts no hits; export the rules with their counters")
         return
@@ -76,7 +81,7 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
     idle = 0
     for report, where in counted_rules:
         rule = report.rule
-        if rule.hits is None or rule.hits.packets or not rule.enabled or report.standing is Standing.SHADOWED:
+        if not _unhit(rule) or not rule.enabled or report.standing is Standing.SHADOWED:
             continue
         idle += 1
         hidden = report.standing is Standing.REDUNDANT and report.witness is None
@@ -86,7 +91,7 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
             why += ", unless the rules were loaded anew since"
         elif other is not None:
             why += ", unless the rule is younger"
-        last = f", last on {rule.last_hit}" if rule.last_hit else ""
+        last = f", last on {rule.last_hit}" if rule.last_hit and not is_never(rule.last_hit) else ""
         yield Found(
             f"{capital(speak(report.chain, rule))} was not hit {period}{last}: {why}.",
             f"{report.rulebase.name} {rule_subject(report.chain, rule)}",
@@ -99,14 +104,17 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"each of {counted(len(counted_rules), 'counted rule')} was hit {period}")
 
 
+def _unhit(rule: Rule) -> bool:
+    """Whether the export says that a rule has not been hit, by its count or by the day."""
+    return not rule.hits.packets if rule.hits is not None else is_never(rule.last_hit)
+
+
 def _hit_first(counted_rules: Sequence[tuple[StandingReport, Span]]) -> tuple[date, StandingReport] | None:
     """The day of the oldest last hit that is still counted, and its rule: so long at the least hits have been counted."""
     days = (
         (day, report)
         for report, _ in counted_rules
-        if (hits := report.rule.hits) is not None
-        and hits.packets
-        and (day := read_day(report.rule.last_hit)) is not None
+        if not _unhit(report.rule) and (day := read_day(report.rule.last_hit)) is not None
     )
     return min(days, key=lambda one: one[0], default=None)
 
@@ -129,7 +137,7 @@ def long_idle(subject: Subject) -> Iterator[Answer]:
         (report, where, last)
         for where, group in subject.study.written
         for report in group[:1]
-        if (rule := report.rule).enabled and not rule.action.refuses and (last := rule.last_hit)
+        if (rule := report.rule).enabled and not rule.action.refuses and (last := rule.last_hit) and not is_never(last)
     ]
     if not dated:
         yield NotApplicable("the export does not say when rules were last hit")
