@@ -2,8 +2,9 @@
 
     python -m benchmarks.all [--only PART] [--rounds 3] [--devices 240]
 
-Figures are ratios within this run, so that two machines may be compared; of whole commands the median of some turns, else the best of
-some rounds. What limits a goal that is not met is told beside it. Needs the extras `bench` and `cluster`. ``--only`` measures one part and prints it alone.
+Figures are ratios within this run, so that two machines may be compared; of whole commands the median of some turns, else the best
+of some rounds. What limits a goal that is not met is told beside it. Needs the extras `bench` and `cluster`. ``--only`` measures one
+part and prints it alone.
 """
 
 from __future__ import annotations
