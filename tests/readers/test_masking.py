@@ -6,7 +6,10 @@ import json
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from aiguille.model import masking
 from aiguille.model.masking import mask_secrets
 from tests.helpers import run
 
@@ -58,6 +61,20 @@ SECRET = "Hunter2zz"
 )  # fmt: skip
 def test_what_is_masked_and_what_is_not(line: str, shown: str | None) -> None:
     assert mask_secrets(line) == (line if shown is None else shown)
+
+
+_PIECES = (
+    "password|\u017fecret|\u212aey|psk|pin|PW|--user a:|-u a:|key|radius-server|community|=|: | |<|>|</|\"|'|?sig=|://a:b@|eyJ|$6$|a|1234|"
+    "bearer|Authorization:|rule 7|{|;|--|" + SECRET + "|" + "A" * 41
+).split("|")
+
+
+@given(st.lists(st.sampled_from(_PIECES), max_size=8).map("".join))
+def test_lines_passed_over_quickly_hold_nothing_to_mask(line: str) -> None:
+    shown = line
+    for shape in masking._SHAPES:
+        shown = shape.sub(lambda found: found[1] + masking.MASK, shown)
+    assert mask_secrets(line) == shown
 
 
 def test_no_output_shows_what_no_reader_vouches_for(tmp_path: Path) -> None:

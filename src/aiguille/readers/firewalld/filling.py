@@ -181,7 +181,11 @@ class Filler:
                 for each, gap in self._element(one):
                     self._rule(f"{chain}_allow", one.where, *each, {"accept": None}, gap=gap)
             case tag:
-                self._open(chain, one.where, gap=f"'{tag}' is not an element of a rule that we know")
+                gap = f"'{tag}' is not an element of a rule that we know"
+                self._open(chain, one.where, gap=gap)
+                if before:  # it may be a translation
+                    body = {"family": "inet", "table": "firewalld", "chain": f"{before}_allow", "expr": []}
+                    self.builder.add("rule", {**body, "gap": gap, "open": True}, one.where)
 
     def _open(self, chain: str, where: Span, *expr: dict[str, Any] | None, gap: str, part: str = "") -> None:
         """What is not known may let in, refuse, or translate and so pass on. part: of the chain, where a priority says it."""
