@@ -183,6 +183,12 @@ CASES: list[tuple[str, str, Device]] = [
         "fail",
         sheet(f"{ROW},last hit", "any,192.0.2.1,tcp/80,permit,0,", "any,192.0.2.2,tcp/80,permit,4,2.2.2026"),
     ),
+    # Counts were set to zero since; the day tells more.
+    (
+        "usage.never-hit",
+        "pass",
+        sheet(f"{ROW},last hit", "any,192.0.2.1,tcp/80,permit,0,1.11.2026", "any,192.0.2.2,tcp/80,permit,4,2.2.2026"),
+    ),
     ("usage.long-idle", "fail", sheet("src,dst,service,action,last hit", "any,192.0.2.1,tcp/80,permit,14.03.2025")),
     (
         "usage.long-idle",

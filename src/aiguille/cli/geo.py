@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from aiguille.cli import inputs, options, output
+from aiguille.cli import options, output
 from aiguille.model import EXIT_OK, UsageError
 
 NAME = "geo"
@@ -39,12 +39,13 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _lookup(arguments: argparse.Namespace) -> int:
-    from aiguille.estate import engagement
     from aiguille.readers.locations import read_locations
-    from aiguille.reports import geo
+    from aiguille.reports import lookup
 
     files: list[Path] = []
     if arguments.folder is not None:
+        from aiguille.estate import engagement
+
         folder = arguments.folder
         files += engagement.load(folder / engagement.FILE_NAME if folder.is_dir() else folder).geo
     files += arguments.geo
@@ -57,11 +58,11 @@ def _lookup(arguments: argparse.Namespace) -> int:
     except argparse.ArgumentTypeError as error:
         raise UsageError(str(error)) from error
     locations = read_locations(files, wanted, cache=not arguments.no_cache)
-    places = [geo.place(locations, one) for one in wanted]
+    places = [lookup.place(locations, one) for one in wanted]
     output.report(
         arguments,
-        lambda: geo.lookup_data(places, locations),
-        lambda console: geo.show_lookup(console, places, locations),
+        lambda: lookup.lookup_data(places, locations),
+        lambda console: lookup.show_lookup(console, places, locations),
     )
     return EXIT_OK
 
@@ -71,6 +72,7 @@ def _reach(arguments: argparse.Namespace) -> int:
 
     from aiguille.analysis.lookup import one_device
     from aiguille.baseline.reaching import reach_of
+    from aiguille.cli import inputs
     from aiguille.reports import geo
 
     estate = inputs.read_estate(arguments)

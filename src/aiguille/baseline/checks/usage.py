@@ -29,7 +29,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.dates import is_never, read_date, read_day, seen_at
 from aiguille.baseline.wording import NO_RULES, capital, counted, lines, listed
-from aiguille.model import Addresses, Direction, InterfaceName, Known, Rule, Span
+from aiguille.model import Action, Addresses, Direction, InterfaceName, Known, Rule, Span
 from aiguille.model.identity import Same
 from aiguille.space import Axis, IntervalSet, box, overlap
 from aiguille.space.fields import TCP, UDP
@@ -59,21 +59,22 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
         yield CannotTell("the export counts no hits; export the rules with their counters")
         return
     since = read_date(device.counters_since.value) if device.counters_since.known else None
+    day, least = seen_at(device, subject.study.estate.as_of), subject.params["days"]
     other = _hit_first(counted_rules) if since is None else None
-    if other is not None:
-        since = other[0]
+    if other is not None and (day - other[0]).days >= least:
+        since = other[0]  # what is nearer says nothing of how long it has been
     if since is None:
         yield CannotTell(
             "the export does not state since when hits are counted; note when the counters were last set to zero"
         )
         return
-    days = (seen_at(device, subject.study.estate.as_of) - since).days
+    days = (day - since).days
     # A host that is up so long may have loaded its rules anew, which sets the counters to zero.
     by_start = device.counters_since.standing is Known.DEFAULT
     long = counted(days, "day")
-    if days < subject.params["days"]:
+    if days < least:
         most = "at most " if by_start else ""
-        yield CannotTell(f"hits are counted for {most}{long} only; export again when it is {subject.params['days']}")
+        yield CannotTell(f"hits are counted for {most}{long} only; export again when it is {least}")
         return
     period = f"since the device started {long} ago" if by_start else f"in {long}"
     if other is not None:
@@ -81,7 +82,13 @@ def never_hit(subject: Subject) -> Iterator[Answer]:
     idle = 0
     for report, where in counted_rules:
         rule = report.rule
-        if not _unhit(rule) or not rule.enabled or report.standing is Standing.SHADOWED:
+        hit = read_day(rule.last_hit)
+        if (
+            not _unhit(rule)
+            or (hit is not None and hit >= since)
+            or not rule.enabled
+            or report.standing is Standing.SHADOWED
+        ):
             continue
         idle += 1
         hidden = report.standing is Standing.REDUNDANT and report.witness is None
@@ -137,7 +144,10 @@ def long_idle(subject: Subject) -> Iterator[Answer]:
         (report, where, last)
         for where, group in subject.study.written
         for report in group[:1]
-        if (rule := report.rule).enabled and not rule.action.refuses and (last := rule.last_hit) and not is_never(last)
+        if (rule := report.rule).enabled
+        and rule.action is Action.ACCEPT
+        and (last := rule.last_hit)
+        and not is_never(last)
     ]
     if not dated:
         yield NotApplicable("the export does not say when rules were last hit")
