@@ -162,7 +162,7 @@ def test_a_network_is_told_by_the_countries_in_it(tmp_path: Path) -> None:
     assert found["countries"][0]["country"] == "FR"
     assert told["addresses"][1]["elsewhere"] == 4
     page = run("geo", "lookup", "198.51.100.0/24", "--geo", "a.txt", cwd=tmp_path).stdout
-    assert "of others" in page or len(found["countries"]) == 1
+    assert "of others" in " ".join(page.split()) or len(found["countries"]) == 1
 
 
 @settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=30)

@@ -72,7 +72,7 @@ _PIECES = (
 @given(st.lists(st.sampled_from(_PIECES), max_size=8).map("".join))
 def test_lines_passed_over_quickly_hold_nothing_to_mask(line: str) -> None:
     shown = line
-    for shape in masking._SHAPES:
+    for shape in masking.shapes():
         shown = shape.sub(lambda found: found[1] + masking.MASK, shown)
     assert mask_secrets(line) == shown
 

@@ -89,12 +89,16 @@ def as_text(arguments: Namespace, view: Callable[[Console], None]) -> str:
 
 def report(arguments: Namespace, data: Callable[[], Data], view: Callable[[Console], None]) -> None:
     """Show a view or its data, and write it to the files asked for."""
-    from aiguille.reports.data import dump
 
-    writers: dict[str, Writer] = {".json": lambda: dump(data()), ".txt": lambda: as_text(arguments, view)}
+    def text() -> str:
+        from aiguille.reports.data import dump
+
+        return dump(data())
+
+    writers: dict[str, Writer] = {".json": text, ".txt": lambda: as_text(arguments, view)}
     check_outputs(arguments, writers)
     if arguments.json:
-        sys.stdout.write(dump(data()))
+        sys.stdout.write(text())
     else:
         show(arguments, view)
     write_outputs(arguments, writers)

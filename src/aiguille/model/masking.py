@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 
 MASK = "[secret]"
 
@@ -34,35 +35,41 @@ _SPEAKERS = "radius|tacacs|ldap|kerberos|isakmp|ike|ipsec|ospf|bgp|rip|vrrp"
 _FORM = r"(?:(?:[0-9]|1[0-9]|md5|sha\d*|sha-\d+|hmac-\w+|encrypted|hidden|plain|cleartext|ascii|hex|ro|rw)\s+)"
 """How a secret is written, which stands before it."""
 
-_SHAPES = (
-    re.compile(r"(?i)((?<!\w)authorization\s*:\s*(?:basic|bearer|digest|negotiate)\s+)\S+"),  # RFC 9110, 11.6.2
-    re.compile(
-        rf"(?i)(?<![\w.-])({_WORD}[\"']?\s*[=:]\s*(?!\[secret\])[\[{{(]?\s*){_ALWAYS}"
-    ),  # name = value, "name": ["value"]
-    re.compile(rf"(?i)(?<![\w.-])((?:{_WORD}|key|auth(?:entication)?)\s+{_FORM}){_ALWAYS}"),  # name 7 value
-    re.compile(r"(?i)(?<![\w.-])((?:pin|pass|passwd|password|passphrase)\s+)\d{4,}(?![\w.-])"),  # one of digits alone
-    re.compile(
-        rf"(?i)(?<![\w.-])((?:passwd|password|passphrase|psk|community|secret|token)\s+){_ABOUT}(?=public\b|private\b|\S*\d){_VALUE}"
-    ),  # ... name value
-    re.compile(
-        rf"(?i)((?<![\w.-])(?:{_SPEAKERS})[\w+.-]*\s(?:[^#]*?\s)?key\s+){_VALUE}"
-    ),  # radius-server host 192.0.2.1 key value
-    re.compile(rf"(?i)(?<![\w.-])(pass\s*[=:]\s*){_ALWAYS}"),
-    re.compile(rf"(?i)(?<![\w.-])({_WORD}\s+)(?:\"[^\"]*\"|'[^']*')"),  # name "value"
-    re.compile(rf"(?i)((?:^|[{{;])\s*{_WORD}\s+){_VALUE}"),  # a statement: name value
-    re.compile(rf"(?i)(?<![\w.-])(--?{_WORD}\s+){_VALUE}"),  # an option: --name value
-    re.compile(rf"(?i)(<{_WORD}(?:\s[^<>]*)?>)[^<]+"),  # <name>value</name>
-    re.compile(rf"(?i)(<{_WORD}\s+(?:\w+=\"[^\"]*\"\s+)*(?:v|val|value|text)=)\"[^\"]*\""),  # <name value="..."/>
-    re.compile(r"(?i)([?&](?:key|token|sig|signature|code|auth)=)[^&\s\"']+"),  # a query of a URI
-    re.compile(r"((?:^|\s)(?:-u|--user|--proxy-user)\s+[^\s:]+:)\S+"),  # curl(1)
-    re.compile(r"(://[^/\s:@]+:)[^@\s/]+(?=@)"),  # the user information of a URI (RFC 3986, 3.2.1)
-    re.compile(r"^()\s*[A-Za-z0-9+/]{40,}={0,2}\s*$"),  # a line of a key or certificate (RFC 7468)
-    re.compile(r"(-----BEGIN [A-Z ]*PRIVATE KEY-----).*?(?=-----END|$)"),  # the same on one line
-    re.compile(r"()(?<![\w.-])eyJ[\w-]{8,}\.[\w-]{8,}\.[\w-]*"),  # a web token (RFC 7519)
-    re.compile(
-        r"()\$(?:1|2[abxy]?|5|6|7|8|9|y|gy|apr1|sha1|md5|argon2i?d?|scrypt|pbkdf2[\w-]*)\$[./A-Za-z0-9$,=+-]+"
-    ),  # crypt(5)
-)
+
+@cache
+def shapes() -> tuple[re.Pattern[str], ...]:
+    """What secrets look like, the part before each as a group. Made when a line first needs it: most commands never do."""
+    return (
+        re.compile(r"(?i)((?<!\w)authorization\s*:\s*(?:basic|bearer|digest|negotiate)\s+)\S+"),  # RFC 9110, 11.6.2
+        re.compile(
+            rf"(?i)(?<![\w.-])({_WORD}[\"']?\s*[=:]\s*(?!\[secret\])[\[{{(]?\s*){_ALWAYS}"
+        ),  # name = value, "name": ["value"]
+        re.compile(rf"(?i)(?<![\w.-])((?:{_WORD}|key|auth(?:entication)?)\s+{_FORM}){_ALWAYS}"),  # name 7 value
+        re.compile(
+            r"(?i)(?<![\w.-])((?:pin|pass|passwd|password|passphrase)\s+)\d{4,}(?![\w.-])"
+        ),  # one of digits alone
+        re.compile(
+            rf"(?i)(?<![\w.-])((?:passwd|password|passphrase|psk|community|secret|token)\s+){_ABOUT}(?=public\b|private\b|\S*\d){_VALUE}"
+        ),  # ... name value
+        re.compile(
+            rf"(?i)((?<![\w.-])(?:{_SPEAKERS})[\w+.-]*\s(?:[^#]*?\s)?key\s+){_VALUE}"
+        ),  # radius-server host 192.0.2.1 key value
+        re.compile(rf"(?i)(?<![\w.-])(pass\s*[=:]\s*){_ALWAYS}"),
+        re.compile(rf"(?i)(?<![\w.-])({_WORD}\s+)(?:\"[^\"]*\"|'[^']*')"),  # name "value"
+        re.compile(rf"(?i)((?:^|[{{;])\s*{_WORD}\s+){_VALUE}"),  # a statement: name value
+        re.compile(rf"(?i)(?<![\w.-])(--?{_WORD}\s+){_VALUE}"),  # an option: --name value
+        re.compile(rf"(?i)(<{_WORD}(?:\s[^<>]*)?>)[^<]+"),  # <name>value</name>
+        re.compile(rf"(?i)(<{_WORD}\s+(?:\w+=\"[^\"]*\"\s+)*(?:v|val|value|text)=)\"[^\"]*\""),  # <name value="..."/>
+        re.compile(r"(?i)([?&](?:key|token|sig|signature|code|auth)=)[^&\s\"']+"),  # a query of a URI
+        re.compile(r"((?:^|\s)(?:-u|--user|--proxy-user)\s+[^\s:]+:)\S+"),  # curl(1)
+        re.compile(r"(://[^/\s:@]+:)[^@\s/]+(?=@)"),  # the user information of a URI (RFC 3986, 3.2.1)
+        re.compile(r"^()\s*[A-Za-z0-9+/]{40,}={0,2}\s*$"),  # a line of a key or certificate (RFC 7468)
+        re.compile(r"(-----BEGIN [A-Z ]*PRIVATE KEY-----).*?(?=-----END|$)"),  # the same on one line
+        re.compile(r"()(?<![\w.-])eyJ[\w-]{8,}\.[\w-]{8,}\.[\w-]*"),  # a web token (RFC 7519)
+        re.compile(
+            r"()\$(?:1|2[abxy]?|5|6|7|8|9|y|gy|apr1|sha1|md5|argon2i?d?|scrypt|pbkdf2[\w-]*)\$[./A-Za-z0-9$,=+-]+"
+        ),  # crypt(5)
+    )
 
 
 _LIKELY = re.compile(
@@ -96,6 +103,6 @@ def mask_secrets(text: str) -> str:
             return text
     if _LIKELY.search(text) is None:
         return text
-    for shape in _SHAPES:
+    for shape in shapes():
         text = shape.sub(lambda found: found[1] + MASK, text)
     return text
