@@ -23,7 +23,7 @@ from tests.kernel.test_verdicts import PORTS, Maker
 from tests.kernel.wire import INSIDE, OWN, Firewall
 
 SEED = int(os.environ.get("AIGUILLE_KERNEL_SEED", "20261125"))
-SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "14")), 50
+SETS, PACKETS = int(os.environ.get("AIGUILLE_KERNEL_SETS", "10")), 50
 OPEN = "flush ruleset\ntable inet open {\n chain forward {\n type filter hook forward priority 0\n ct state new counter\n }\n}\n"
 
 

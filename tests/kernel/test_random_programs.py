@@ -204,8 +204,8 @@ def shorewall(maker: Maker, box: Sandbox) -> tuple[tuple[str, ...], tuple[int, .
 
 PROGRAMS: dict[str, tuple[int, Callable[[Maker, Sandbox], tuple[tuple[str, ...], tuple[int, ...]]]]] = {
     "ufw": (3, ufw),
-    "firewalld": (3, firewalld),
-    "shorewall": (6, shorewall),
+    "firewalld": (2, firewalld),
+    "shorewall": (5, shorewall),
 }
 CASES = [
     (name, SEED + 100 * number + at)
