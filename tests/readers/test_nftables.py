@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from aiguille.analysis.program import Programs
 from aiguille.analysis.walk.probe import Prober
-from aiguille.model import Action, Device, Hits, Log, Rule, SetMark, UnreadableError
+from aiguille.model import Action, Device, HandOver, Hits, Log, Rule, SetMark, UnreadableError
 from aiguille.packets import Packet, read_sentence
 from aiguille.readers import nftables, recognise
 from aiguille.readers.files import decode
@@ -149,6 +149,32 @@ def test_an_element_of_a_map_that_is_not_understood_makes_the_others_unsure() ->
     assert [rule.action for rule in unsure] == [Action.DROP, Action.UNKNOWN, Action.ACCEPT]
     assert {qualifier.name for rule in unsure for qualifier in rule.qualifiers} == {"not understood"}
     assert "'odd'" in found.ledger.unread[0].why
+
+
+@pytest.mark.parametrize(
+    ("body", "bypass"),
+    [(None, False), ({"num": 1}, False), ({"num": 1, "flags": "bypass"}, True), ({"flags": ["bypass", "fanout"]}, True),
+     ("flags bypass,fanout to 1-3", True), (7, False)],
+)  # fmt: skip
+def test_what_is_handed_to_a_program_is_open_in_whatever_form(body: object, bypass: bool) -> None:
+    rule = {"family": "inet", "table": "t", "chain": "c", "expr": [{"queue": body}]}
+    chain = {
+        "family": "inet",
+        "table": "t",
+        "name": "c",
+        "type": "filter",
+        "hook": "input",
+        "prio": 0,
+        "policy": "drop",
+    }
+    listing = {"nftables": [{"table": {"family": "inet", "name": "t"}}, {"chain": chain}, {"rule": rule}]}
+    (made,) = [
+        r
+        for b in nftables.read([decode("q.json", json.dumps(listing).encode())], "q").rulebases
+        for _, r in b.rules()
+        if r.where
+    ]
+    assert (made.action, made.effects) == (Action.UNKNOWN, (HandOver(bypass),))
 
 
 def test_statements_take_effect_in_their_order() -> None:

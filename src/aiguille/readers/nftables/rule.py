@@ -59,7 +59,7 @@ _PASSING = frozenset(["dup", "fwd", "flow", "last", "ct helper", "ct timeout", "
 _OPEN = frozenset(["queue", "tproxy", "synproxy"])
 """Statements whose verdict something outside the rule set gives."""
 _DOUBTFUL = {"limit": "rate limit", "quota": "quota", "ct count": "number of connections", "meter": "rate limit"}
-_FINAL = frozenset([*_VERDICTS, "dnat", "snat", "masquerade", "redirect", "vmap"])
+_FINAL = frozenset([*_VERDICTS, *_OPEN, "dnat", "snat", "masquerade", "redirect", "vmap"])
 """Statements after which the rule is over."""
 _MISSHAPEN = (KeyError, IndexError, TypeError, AttributeError, ValueError)
 """What looking for parts of an object raises where they are not there, or not what they should be."""
@@ -94,6 +94,14 @@ class _Line(Struct):
             hits=self.hits,
             **more,
         )
+
+
+def _bypasses(body: Any) -> bool:
+    """Whether a queue lets packets through while no program reads it. body: of JSON an object or null, of text what follows the word"""
+    flags = body.get("flags") if isinstance(body, dict) else body
+    if isinstance(flags, str):
+        flags = flags.replace(",", " ").split()
+    return isinstance(flags, list) and "bypass" in flags
 
 
 class StatementReader:
@@ -197,8 +205,7 @@ class StatementReader:
                 return self._extension(body["type"], body["name"], line, out)
             case _ if kind in _OPEN:
                 if kind == "queue":
-                    flags = body.get("flags", ()) if isinstance(body, dict) else body.replace(",", " ").split()
-                    line.effects.append(HandOver("bypass" in flags))
+                    line.effects.append(HandOver(_bypasses(body)))
                 out.append(line.rule(Action.UNKNOWN, f"{kind} {spell(body) if body else ''}".strip()))
                 return True
             case "reset":
