@@ -243,7 +243,7 @@ def any_service(subject: Subject) -> Iterator[Answer]:
             found = True
             yield CannotTell(f"{name_of(one)} may let every service pass; a part of it was not understood")
         elif wide and one.rule not in to_anything and not is_for_translated(one.rule):
-            found = True
+            found, whence = True, ""
             if one.program.direction is Direction.TO_DEVICE:
                 grave = any(
                     (into := r[Axis.IN]) is not None and into.overlaps(strange) and is_wide(r, Axis.SRC, one.program)
@@ -251,12 +251,8 @@ def any_service(subject: Subject) -> Iterator[Answer]:
                 )
             else:
                 grave = any(_from_a_network_outside(subject, one, r) for r in wide)
-            through = (
-                " from a network outside to the inside"
-                if grave and one.program.direction is not Direction.TO_DEVICE
-                else ""
-            )
-            text = f"{name_of(one)} lets every service over {{family}} pass{through}"
+                whence = " from a network outside to the inside" if grave else ""
+            text = f"{name_of(one)} lets every service over {{family}} pass{whence}"
             yield about(one, text, Severity.HIGH if grave else None)
     if looked and not found:
         yield Passed(f"each of {counted(looked, 'accepting rule')} names its services")
