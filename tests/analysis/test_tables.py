@@ -13,7 +13,7 @@ from aiguille.analysis.decide import Decider, maybe_accepted, surely_refused
 from aiguille.analysis.listing import Selection, read_touching, select
 from aiguille.analysis.lookup import find_rule, one_device
 from aiguille.analysis.program import Programs, families
-from aiguille.analysis.standing import Standing, hidden_steps, standings
+from aiguille.analysis.standing import Standing, hidden_rules, hidden_steps, standings
 from aiguille.analysis.walk.probe import Prober
 from aiguille.model import Device, Direction, Estate, State, UnreadableError, UsageError
 from aiguille.packets import Packet
@@ -164,6 +164,8 @@ def test_large_rule_sets_are_judged_as_one_by_one() -> None:
     hidden = {r.rule.number for r in reports if r.witness is None}
     assert hidden == {number + 1 for number in hidden_steps(program)}
     assert standings(Programs(device), jobs=2) == reports
+    alone = tuple(r for r in reports if r.witness is None)
+    assert hidden_rules(Programs(device)) == hidden_rules(Programs(device), jobs=2) == alone
     prober = Prober(Programs(device))
     reached = set()
     for report in reports:

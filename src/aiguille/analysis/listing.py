@@ -11,7 +11,7 @@ from msgspec import Struct
 from aiguille.analysis.breadth import breadth
 from aiguille.analysis.objects import holders, names_in
 from aiguille.analysis.program import Programs, families
-from aiguille.analysis.standing import StandingReport
+from aiguille.analysis.standing import Standing, StandingReport, hidden_rules, standings
 from aiguille.model import Device, InterfaceName, NameKind, NotUnderstoodError, UsageError
 from aiguille.model.protocols import PORTS
 from aiguille.packets.sentences import read_sentence
@@ -36,6 +36,7 @@ class Selection(Struct, frozen=True):
     """Which rules to list; empty means all.
 
     named: rulebase, chain and number of those to choose among; None for all
+    hidden: only those that no packet reaches, or of which that cannot be told
     order: "export"; "hits", most first; or "openness": accepting rules that anything new gets through, the widest first, then others
     """
 
@@ -44,7 +45,22 @@ class Selection(Struct, frozen=True):
     actions: Sequence[str] = ()
     touching: Touching | Naming | None = None
     named: Set[tuple[str, str, int | str]] | None = None
+    hidden: bool = False
     order: str = "export"
+
+    @property
+    def of_hidden(self) -> bool:
+        """Whether the standing of rules that some packet reaches makes no difference."""
+        return self.hidden or (bool(self.standings) and {*self.standings} <= _WITHOUT_PACKETS)
+
+
+_WITHOUT_PACKETS = {Standing.OFF.value, Standing.IMPOSSIBLE.value, Standing.SHADOWED.value}
+"""Standings of nothing but rules that no packet reaches; a redundant one may be reached."""
+
+
+def listing(programs: Programs, wanted: Selection, jobs: int = 1) -> list[StandingReport]:
+    """The rules of a device that are wanted, judged as far as that asks for. jobs: see `standings`"""
+    return select(programs, (hidden_rules if wanted.of_hidden else standings)(programs, jobs), wanted)
 
 
 def touching_in(devices: Sequence[Device], text: str) -> Touching | Naming:
@@ -103,7 +119,8 @@ def select(programs: Programs, reports: Iterable[StandingReport], wanted: Select
     out = [
         report
         for report in reports
-        if (not wanted.standings or report.standing.value in wanted.standings)
+        if not (wanted.hidden and report.standing is Standing.OFF)
+        and (not wanted.standings or report.standing.value in wanted.standings)
         and (not wanted.chains or report.chain.name in wanted.chains)
         and (wanted.named is None or (report.rulebase.name, report.chain.name, report.rule.number) in wanted.named)
         and (not wanted.actions or report.rule.action.value in wanted.actions)

@@ -95,6 +95,15 @@ class _Alternatives(Struct, frozen=True):
     sure: tuple[Box, ...]
     maybe: tuple[Box, ...] = ()
 
+    def narrowing(self) -> _Narrowing | None:
+        """The axes on which it leaves something out and what it leaves there, where it is one box, as most are."""
+        if self.maybe or len(self.sure) != 1:
+            return None
+        return [(axis, values) for axis, values in enumerate(self.sure[0]) if values is not None]
+
+
+_Narrowing = Sequence[tuple[int, IntervalSet]]
+
 
 class _Values(Struct, frozen=True):
     """What an operand covers on one axis, and whether it may cover more than that: anything, or some of `within`."""
@@ -134,6 +143,7 @@ class Resolver(Struct, dict=True):
     device: Device
     space: Space
     _conditions: dict[Condition, _Alternatives] = field(default_factory=dict)
+    _known: dict[int, tuple[Condition, _Alternatives, _Narrowing | None]] = field(default_factory=dict)
     _matches: dict[tuple[int, bool], tuple[Match, tuple[Piece, ...]]] = field(default_factory=dict)
     _objects: dict[str, _Values] = field(default_factory=dict)
     _in_circles: dict[str, _Values] = field(default_factory=dict)
@@ -197,18 +207,33 @@ class Resolver(Struct, dict=True):
         return known[1]
 
     def _pieces(self, match: Match, sure: bool) -> tuple[Piece, ...]:
-        pieces = [Piece(EVERYTHING, sure)]
+        whole, others = list(EVERYTHING), []
         for condition in match.conditions:
-            found = self.condition(condition)
+            known = self._known.get(id(condition))
+            if known is None:
+                # Looking up by content takes longer than the rest; the condition is kept so that its identity stays its own.
+                found = self.condition(condition)
+                known = self._known[id(condition)] = (condition, found, found.narrowing())
+            if known[2] is None:
+                others.append(known[1])
+                continue
+            for axis, values in known[2]:
+                before = whole[axis]
+                common = values if before is None else before & values
+                if not common:
+                    return ()
+                whole[axis] = common
+        pieces = [Piece(tuple(whole), sure)]
+        for found in others:
             if len(pieces) * (len(found.sure) + len(found.maybe)) > PIECES:
                 pieces = [Piece(one.box, False) for one in pieces]  # it may match within what the others say
                 continue
             options = [(b, True) for b in found.sure] + [(b, False) for b in found.maybe]
             pieces = [
-                Piece(common, piece.sure and certain)
+                Piece(part, piece.sure and certain)
                 for piece in pieces
                 for one, certain in options
-                if (common := overlap(piece.box, one)) is not None
+                if (part := overlap(piece.box, one)) is not None
             ]
         return tuple(pieces)
 

@@ -39,6 +39,11 @@ def add(parser: argparse.ArgumentParser) -> None:
         help=f"only these: {', '.join(STANDINGS)}; repeatable",
     )
     parser.add_argument(
+        "--hidden",
+        action="store_true",
+        help="only rules that no packet reaches, or of which that cannot be told; takes less than half as long",
+    )
+    parser.add_argument(
         "--chain", action="append", default=[], metavar="NAME", help="only rules of this chain; repeatable"
     )
     parser.add_argument(
@@ -69,13 +74,16 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     # A run makes millions of small objects that all live to its end; looking for garbage among them costs a fifth.
     gc.disable()
-    from aiguille.analysis.listing import Selection, select, touching_in
+    from aiguille.analysis.listing import Selection, listing, touching_in
     from aiguille.analysis.lookup import one_device
     from aiguille.analysis.program import Programs
-    from aiguille.analysis.standing import standings
-    from aiguille.reports.csvfile import as_csv
     from aiguille.reports.rules import rules_data, show_rules
-    from aiguille.reports.tables import RULES, rules_rows
+
+    def table() -> str:
+        from aiguille.reports.csvfile import as_csv
+        from aiguille.reports.tables import RULES, rules_rows
+
+        return as_csv(RULES, rules_rows(found))
 
     def text() -> str:
         lines: list[str] = []
@@ -84,7 +92,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     writers: dict[str, Writer] = {
         ".json": lambda: "".join(rules_data(found, jobs)),
-        ".csv": lambda: as_csv(RULES, rules_rows(found)),
+        ".csv": table,
         ".txt": text,
     }
     output.check_outputs(arguments, writers)
@@ -101,8 +109,10 @@ def run(arguments: argparse.Namespace) -> int:
         for number, device in enumerate(devices, 1):
             programs = Programs(device)
             named = None if behind is None else behind[device.name]
-            wanted = Selection(arguments.standing, arguments.chain, arguments.action, touching, named, arguments.sort)
-            found.append((programs, select(programs, standings(programs, jobs), wanted)))
+            wanted = Selection(
+                arguments.standing, arguments.chain, arguments.action, touching, named, arguments.hidden, arguments.sort
+            )
+            found.append((programs, listing(programs, wanted, jobs)))
             described(number, len(devices))
     if touching is not None:
         found = [one for one in found if one[1]] or found[:1]

@@ -20,6 +20,8 @@ def split_words(text: str) -> list[str]:
     """The words of a line; raises NotUnderstoodError if a quote stays open."""
     if '"' not in text and "'" not in text and "\\" not in text:
         return text.split()
+    if (plain := _with_plain_quotes(text)) is not None:
+        return plain
     words: list[str] = []
     at = 0
     for found in _WORD.finditer(text):
@@ -30,6 +32,21 @@ def split_words(text: str) -> list[str]:
         words.append(_PART.sub(_bare, word) if '"' in word or "'" in word or "\\" in word else word)
     if text[at:].strip():
         raise NotUnderstoodError(f"a quote or backslash is opened and never closed, from {text[at:].strip()[:20]!r} on")
+    return words
+
+
+def _with_plain_quotes(text: str) -> list[str] | None:
+    """The words of a line that has nothing but double quotes, each around whole words, as nearly all lines have; else None."""
+    parts = text.split('"')
+    if not len(parts) % 2 or "'" in text or "\\" in text:
+        return None
+    words = parts[0].split()
+    for at in range(1, len(parts), 2):
+        before, after = parts[at - 1], parts[at + 1]
+        if (before and not before[-1].isspace()) or (after and not after[0].isspace()) or not (before or at == 1):
+            return None
+        words.append(parts[at])
+        words += after.split()
     return words
 
 

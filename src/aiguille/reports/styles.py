@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.text import Text
 
-from aiguille.baseline import Severity
+if TYPE_CHECKING:
+    from aiguille.baseline import Severity  # whoever lists rules waits for no check
 
 _STYLES = {
-    Severity.CRITICAL: "bold white on dark_red",
-    Severity.HIGH: "bold white on red3",
-    Severity.MEDIUM: "black on orange1",
-    Severity.LOW: "black on light_sky_blue1",
-    Severity.INFO: "black on grey85",
+    "critical": "bold white on dark_red",
+    "high": "bold white on red3",
+    "medium": "black on orange1",
+    "low": "black on light_sky_blue1",
+    "info": "black on grey85",
 }
 LINE_STYLE = "green4"
 PACKET_STYLE = "dark_cyan"
@@ -19,9 +22,9 @@ PACKET_STYLE = "dark_cyan"
 
 def severity_style(severity: Severity) -> str:
     """The colours of a severity."""
-    return _STYLES[severity]
+    return _STYLES[severity.value]
 
 
 def severity_badge(severity: Severity) -> Text:
     """The severity as it stands before a finding's title."""
-    return Text(f" {severity.value.upper()} ", _STYLES[severity])
+    return Text(f" {severity.value.upper()} ", _STYLES[severity.value])

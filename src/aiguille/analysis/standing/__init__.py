@@ -18,7 +18,7 @@ below the usual rules for established and invalid packets every other rule would
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from aiguille.analysis.program import Program, Programs, Step
 from aiguille.analysis.sharing import share
@@ -47,17 +47,30 @@ def standings(programs: Programs, jobs: int = 1) -> tuple[StandingReport, ...]:
 
     jobs: processes to share long programs among, where the system can fork; the result does not depend on it
     """
+    return tuple(_reports(programs, jobs, Judge.step))
+
+
+def hidden_rules(programs: Programs, jobs: int = 1) -> tuple[StandingReport, ...]:
+    """The rules that no packet reaches, or of which that cannot be told, as `standings` reports them and in its order; also those that
+    are switched off. Nothing is found out of the others, which takes less than half as long."""
+    found = _reports(programs, jobs, Judge.hidden)
+    return tuple(one for one in found if one.standing is not Standing.LIVE or not one.settled)
+
+
+def _reports(programs: Programs, jobs: int, ask: Ask) -> Iterator[StandingReport]:
     judged: dict[Same, list[tuple[Program, Judged]]] = {}
     for program in programs.everything():
-        for one in _judge_all(Judge(program), jobs):
+        for one in _judge_all(Judge(program), ask, jobs):
             rule = program.steps[one.step].rule
             if rule is not None:
                 judged.setdefault(Same(rule), []).append((program, one))
-    return tuple(
-        _report(programs, rulebase, chain, rule, judged.get(Same(rule), ()))
-        for rulebase in programs.device.rulebases
-        for chain, rule in rulebase.rules()
-    )
+    for rulebase in programs.device.rulebases:
+        for chain, rule in rulebase.rules():
+            yield _report(programs, rulebase, chain, rule, judged.get(Same(rule), ()))
+
+
+Ask = Callable[[Judge, int], Judged]
+"""What is asked of a step: `Judge.step` or `Judge.hidden`."""
 
 
 def hidden_steps(program: Program) -> list[int]:
@@ -68,26 +81,26 @@ def hidden_steps(program: Program) -> list[int]:
     ]
 
 
-def _judge_all(judge: Judge, jobs: int) -> list[Judged]:
+def _judge_all(judge: Judge, ask: Ask, jobs: int) -> list[Judged]:
     """All steps judged, in order: those that are easy first, then the others with what all of them leave of the effort."""
     numbers = judge.judged()
     each = max(RULE_EFFORT, PROGRAM_EFFORT // max(len(numbers), 1))
-    out = {one.step: one for one in _judge_some(judge, numbers, each, jobs)}
+    out = {one.step: one for one in _judge_some(judge, ask, numbers, each, jobs)}
     left = [number for number in numbers if not out[number].settled]
     more = PROGRAM_EFFORT // max(len(left), 1)
     if left and more > each:
-        out.update((one.step, one) for one in _judge_some(judge, left, more, jobs))
+        out.update((one.step, one) for one in _judge_some(judge, ask, left, more, jobs))
     return [out[number] for number in numbers]
 
 
-def _judge_some(judge: Judge, numbers: Sequence[int], effort: int, jobs: int) -> list[Judged]:
+def _judge_some(judge: Judge, ask: Ask, numbers: Sequence[int], effort: int, jobs: int) -> list[Judged]:
     """Steps judged, each within an effort of its own. Long programs are split in pieces that forked processes take in turn."""
     count = len(numbers)
     if jobs < 2 or count < PARALLEL_STEPS:
-        return [judge.within(effort, number) for number in numbers]
+        return [judge.within(effort, number, ask) for number in numbers]
     size = -(-count // (4 * jobs))
     pieces = [numbers[start : start + size] for start in range(0, count, size)]
-    shared = share(lambda piece: [judge.within(effort, number) for number in piece], pieces, jobs)
+    shared = share(lambda piece: [judge.within(effort, number, ask) for number in piece], pieces, jobs)
     return [one for part in shared for one in part]
 
 
@@ -142,4 +155,4 @@ def _why_impossible(programs: Programs, rule: Rule, program: Program, step: Step
     return "its conditions exclude those of every rule that calls its chain, or of the direction it stands in"
 
 
-__all__ = ["Openness", "Place", "Standing", "StandingReport", "hidden_steps", "standings"]
+__all__ = ["Openness", "Place", "Standing", "StandingReport", "hidden_rules", "hidden_steps", "standings"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any
 
@@ -51,12 +51,12 @@ class Judge(Indexed):
             if step.rule is not None and step.rule.enabled and self._is_rule_itself(number)
         ]
 
-    def within(self, effort: int, number: int) -> Judged:
-        """A step judged, or left open where that would take more than so many steps of work."""
+    def within(self, effort: int, number: int, ask: Callable[[Judge, int], Judged]) -> Judged:
+        """What is asked of a step, or that it is open where that would take more than so many steps of work."""
         try:
             # How the steps are shared among processes must make no difference.
             with limited(effort, apart=True):
-                return self.step(number)
+                return ask(self, number)
         except TooComplexError:
             size = sum(box_size(self.rows[row].box, self.tops, COUNTED) for row in self.own[number])
             return Judged(number, Standing.LIVE, openness=Openness(0, size), settled=False)
@@ -79,11 +79,21 @@ class Judge(Indexed):
         view = self.view(number, self.around(number)[0])
         return any(view.reached(region) is not None for region in self.regions(number))
 
-    def step(self, number: int) -> Judged:
+    def hidden(self, number: int) -> Judged:
+        """What a step is worth that no packet reaches; of others no more than that it is live."""
         regions = self.regions(number)
         if not regions:
-            may = any(self.program.may_exist(self.rows[row].box) for row in self.own[number])
-            return Judged(number, Standing.LIVE if may else Standing.IMPOSSIBLE)
+            return self._without_packets(number)
+        view = self.view(number, self.around(number)[0])
+        if any(view.reached(region) is not None for region in regions):
+            return Judged(number, Standing.LIVE)
+        return self._hidden(number, regions, view)
+
+    def step(self, number: int) -> Judged:
+        """All there is to say of a step."""
+        regions = self.regions(number)
+        if not regions:
+            return self._without_packets(number)
         earlier, later = self.around(number)
         view = self.view(number, earlier)
         cell = next((found for region in regions if (found := view.reached(region)) is not None), None)
@@ -102,6 +112,11 @@ class Judge(Indexed):
         step = self.program.steps[number]
         leads_out = step.kind is Kind.SKIP and step.rule is not None and step.rule.action is Action.GOTO
         return step.kind is not Kind.FORK and not leads_out
+
+    def _without_packets(self, number: int) -> Judged:
+        """Of a step that nothing which can go the program's way is meant for."""
+        may = any(self.program.may_exist(self.rows[row].box) for row in self.own[number])
+        return Judged(number, Standing.LIVE if may else Standing.IMPOSSIBLE)
 
     def _hidden(self, number: int, regions: Sequence[Box], view: View) -> Judged:
         step = self.program.steps[number]
