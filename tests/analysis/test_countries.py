@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from ipaddress import ip_address
+from itertools import pairwise
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from aiguille.analysis.countries import RULEBASE, blocked, located, shares
 from aiguille.analysis.program import Programs
-from aiguille.model import Device, Direction, Locations
+from aiguille.model import Device, Direction, Locations, Ranges, joined
 from aiguille.model.countries import claimed_country, country_code, country_name, nearest_country
 from aiguille.packets.sentences import read_sentence
 from aiguille.space import IntervalSet
+from aiguille.space.fields import LAST_ADDRESS
 from tests.baseline.devices import entry, gate, perimeter
 from tests.readers.test_locations import locations
 
@@ -93,6 +97,26 @@ def test_objects_of_countries_become_addresses() -> None:
         (int(ip_address("203.0.113.0")), int(ip_address("203.0.113.255")))
     ]  # type: ignore[union-attr]
     assert after.unresolved == ("BV",)  # what the data does not know stays open
+
+
+@given(st.data(), st.sampled_from([0, (1 << 128) - 400]))
+def test_shares_are_those_of_a_count_one_by_one(data: st.DataObject, offset: int) -> None:
+    family = 6 if offset else 4
+    cuts = sorted(data.draw(st.sets(st.integers(0, 399), min_size=2, max_size=30)))
+    codes = data.draw(st.lists(st.sampled_from(["", "CH", "FR", "IT"]), min_size=len(cuts), max_size=len(cuts)))
+    ends = [(offset + first, offset + last - 1) for first, last in pairwise(cuts)]
+    blocks = joined((first, last, code) for (first, last), code in zip(ends, codes, strict=False) if code)
+    some = data.draw(st.lists(st.tuples(st.integers(0, 399), st.integers(0, 399)), max_size=9))
+    values = IntervalSet((offset + min(pair), offset + max(pair)) for pair in some)
+    if data.draw(st.booleans()):
+        values = values.complement(LAST_ADDRESS[family])
+    expected = []
+    for name in {code for _, _, code in blocks}:
+        whole = [one for first, last, code in blocks if code == name for one in range(first, last + 1)]
+        if held := sum(one in values for one in whole):
+            expected.append((name, held, held / len(whole)))
+    found = shares(values, Locations({family: Ranges.of(family, blocks)}), family)
+    assert [(s.code, s.addresses, s.share) for s in found] == sorted(expected, key=lambda one: (-one[2], one[0]))
 
 
 def test_shares_and_blocked_countries() -> None:

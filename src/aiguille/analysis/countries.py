@@ -25,6 +25,7 @@ from aiguille.model import (
     Match,
     Named,
     Qualifier,
+    Ranges,
     Rule,
     Rulebase,
     Side,
@@ -32,6 +33,7 @@ from aiguille.model import (
 )
 from aiguille.model.countries import claimed_country, country_code
 from aiguille.space import IntervalSet
+from aiguille.space.fields import LAST_ADDRESS
 
 RULEBASE = "filters by country"
 PRIORITY = -50
@@ -98,18 +100,26 @@ def _set_of(locations: Locations, codes: frozenset[str], family: int) -> Interva
 
 
 @lru_cache(maxsize=2)
-def _countries(locations: Locations, family: int) -> dict[str, IntervalSet]:
-    """Every country with its addresses; the same for all devices of an estate."""
-    return {code: IntervalSet.canonical(locations.of(family, [code])) for code in locations.countries(family)}
+def _sizes(ranges: Ranges) -> list[int]:
+    """How many addresses every country has; the same for all devices of an estate."""
+    return ranges.sizes()
 
 
 @lru_cache(maxsize=256)
 def shares(values: IntervalSet, locations: Locations, family: int) -> tuple[Share, ...]:
     """How much of each country is in a set of addresses, the fullest first."""
-    out = []
-    for code, whole in _countries(locations, family).items():
-        if held := values.common_size(whole):
-            out.append(Share(code, held, held / whole.size))
+    ranges = locations.blocks.get(family)
+    if not ranges:
+        return ()
+    sizes = _sizes(ranges)
+    # What lets a few countries in touches few of a million ranges, and what keeps a few out leaves few out.
+    rest = values.complement(LAST_ADDRESS[family])
+    if ranges.touched(values.spans) <= ranges.touched(rest.spans):
+        held = ranges.counts(values.spans)
+    else:
+        held = [size - left for size, left in zip(sizes, ranges.counts(rest.spans), strict=True)]
+    counted = zip(ranges.codes, held, sizes, strict=True)
+    out = [Share(code, addresses, addresses / size) for code, addresses, size in counted if addresses]
     return tuple(sorted(out, key=lambda one: (-one.share, one.code)))
 
 

@@ -13,6 +13,7 @@ from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Program
 from aiguille.model import Addresses, Device, Direction, Side
 from aiguille.space import Axis, Box, IntervalSet, Symbols, box, overlap
+from aiguille.space.fields import LAST_ADDRESS
 
 
 class Way(Struct, frozen=True):
@@ -52,7 +53,7 @@ def ways(device: Device, family: int, symbols: Symbols) -> tuple[Way, ...]:
 def led_to(device: Device, family: int) -> IntervalSet:
     """Every address a route, an interface or a zone of a device leads to, but for the default route."""
     spans = [(n.first, n.last) for n, _ in networks_led(device) if n.family == family]
-    return IntervalSet(span for span in spans if span != (0, _TOPS[family]))
+    return IntervalSet(span for span in spans if span != (0, LAST_ADDRESS[family]))
 
 
 def all_ways_known(device: Device, family: int) -> bool:
@@ -60,12 +61,11 @@ def all_ways_known(device: Device, family: int) -> bool:
     led = {name for network, names in networks_led(device) for name in names if network.family == family}
     mine = [one for one in device.interfaces if one.enabled and one.name != LOOPBACK]
     default = any(
-        (r.network.first, r.network.last) == (0, _TOPS[family]) for r in device.routes if r.network.family == family
+        (r.network.first, r.network.last) == (0, LAST_ADDRESS[family])
+        for r in device.routes
+        if r.network.family == family
     )
     return len(mine) > 1 and default and all(one.name in led for one in mine)
-
-
-_TOPS = {4: (1 << 32) - 1, 6: (1 << 128) - 1}
 
 
 def networks_led(device: Device) -> Iterator[tuple[Addresses, tuple[str, ...]]]:

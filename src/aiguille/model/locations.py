@@ -104,6 +104,28 @@ class Ranges:
         """How many ranges begin at or before an address."""
         return bisect_right(self.first, address)
 
+    def sizes(self) -> list[int]:
+        """How many addresses each country has, in the order of `codes`."""
+        out = []
+        for begin, end in zip((0, *self.ends), self.ends, strict=False):
+            held = self.order[begin:end]
+            out.append(_total(self.last, held) - _total(self.first, held) + len(held))
+        return out
+
+    def touched(self, spans: Iterable[tuple[int, int]]) -> int:
+        """About how many ranges disjoint intervals of addresses have a part in."""
+        return sum(1 + self.until(last) - self.until(first) for first, last in spans)
+
+    def counts(self, spans: Iterable[tuple[int, int]]) -> list[int]:
+        """How many addresses of each country lie in disjoint intervals; takes as long as they touch ranges."""
+        out = [0] * len(self.codes)
+        for begin, end in spans:
+            for at in range(max(self.until(begin) - 1, 0), self.until(end)):
+                first, last = max(self.first[at], begin), min(self.last[at], end)
+                if first <= last:
+                    out[self.country[at]] += last - first + 1
+        return out
+
     def spans(self, codes: Iterable[str]) -> list[tuple[int, int]]:
         """First and last addresses of the ranges of some countries, ascending."""
         wanted = frozenset(codes)
@@ -114,6 +136,12 @@ class Ranges:
                 out.extend(zip(_at(self.first, held), _at(self.last, held), strict=True))
         out.sort()
         return out
+
+
+def _total(column: array[int] | Wide, places: Sequence[int]) -> int:
+    if isinstance(column, Wide):
+        return (_total(column.upper, places) << 64) + _total(column.lower, places)
+    return sum(map(column.__getitem__, places))
 
 
 def _at(column: array[int] | Wide, places: Sequence[int]) -> Iterator[int]:

@@ -87,7 +87,8 @@ def _countries(one: Reach, locations: Locations) -> Text:
         return Text(f"none the data knows: {spell_sources(one.sources, one.family)}", "dim")
     known = locations.countries(one.family)
     in_part = {c.code: c.share for c in one.countries if c.share < 1}
-    left_out = {code: 0.0 for code in known if code not in {c.code for c in one.countries}} | in_part
+    held = {c.code for c in one.countries}
+    left_out = {code: 0.0 for code in known if code not in held} | in_part
     if not left_out and len(known) > 1:
         text = Text(f"everywhere: all of {len(known)} countries")
     elif len(left_out) <= _SHOWN < len(known) - len(left_out):

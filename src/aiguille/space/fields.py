@@ -43,6 +43,7 @@ TCP, UDP = 6, 17
 SYN = 0x02
 MULTICAST = {4: (0xE0000000, 0xEFFFFFFF), 6: (0xFF << 120, (1 << 128) - 1)}
 """Destinations meant for whoever listens (RFC 5771, RFC 4291 2.7), by family."""
+LAST_ADDRESS = {4: (1 << 32) - 1, 6: (1 << 128) - 1}
 
 # How much packet space something covers is counted over these; the others say under which circumstances.
 COUNTED = (Axis.SRC, Axis.DST, Axis.PROTO, Axis.A, Axis.B)
