@@ -92,7 +92,7 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
     else:
         estate = inputs.read_estate(arguments, paths, view_shows=True, found=found)
         asked = inputs.meant(arguments, estate)
-        audit = inputs.run_audit(arguments, estate, asked)
+        audit = inputs.run_audit(arguments, estate, asked, meanwhile=lambda: outputs.prepare(arguments.out or ()))
         keep(inputs.name_of_audit(arguments, found, estate, asked), audit)
     names = getattr(arguments, "owned", ())  # the demonstration has no such option
     owned = extract(audit, names) if names else audit

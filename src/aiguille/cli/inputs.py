@@ -7,7 +7,7 @@ import gc
 import logging
 import os
 import sys
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -160,17 +160,25 @@ def run_audit(
     estate: Estate,
     asked: Asked | None = None,
     devices: Collection[str] | None = None,
+    meanwhile: Callable[[], object] = lambda: None,
 ) -> Audit:
     """Check an estate as the options and the engagement ask for.
 
     asked: what it is held to, if that is loaded already
     devices: only these, the others being asked about
+    meanwhile: what else this process may do while others check devices
     """
     from aiguille.baseline.asked import audited
 
     asked = asked or meant(arguments, estate)
     with progress(arguments, "devices", "checked") as described:
-        return audited(estate, asked, jobs=jobs(arguments, estate), progress=described, devices=devices)
+
+        def told(number: int, total: int) -> None:
+            described(number, total)
+            if number == 1 < total:
+                meanwhile()
+
+        return audited(estate, asked, jobs=jobs(arguments, estate), progress=told, devices=devices)
 
 
 def is_large(arguments: argparse.Namespace, found: Gathered) -> bool:

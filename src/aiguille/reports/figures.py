@@ -56,9 +56,16 @@ class FigureKind(Struct, frozen=True):
 def load() -> None:
     """Load what draws figures, so that processes started from here have it."""
     logging.getLogger("matplotlib").setLevel(logging.ERROR)  # its font cache is no news to an auditor
-    from matplotlib.backends import backend_agg, backend_svg
+    from matplotlib import artist
 
-    _ = backend_agg, backend_svg
+    # While it loads it writes documentation for each of its classes, half of what loading takes; here nobody reads that.
+    documented, artist.kwdoc = artist.kwdoc, lambda artist: ""
+    try:
+        from matplotlib import figure
+        from matplotlib.backends import backend_agg, backend_svg
+    finally:
+        artist.kwdoc = documented
+    _ = figure, backend_agg, backend_svg
 
 
 def svg(figure: Figure) -> str:
@@ -118,6 +125,8 @@ def _figure(height: float, panels: Sequence[float] = (1,)) -> tuple[Figure, list
         one.tick_params(colors=INK, labelsize=9, length=0)
         one.xaxis.label.set(color=MUTED, size=9)
         one.title.set(color=INK, size=10)
+        # Else a place beside all that is drawn is looked for again and again, for a label that no figure has.
+        one.yaxis.set_label_coords(0, 0.5)
     return figure, list(axes)
 
 
@@ -180,7 +189,8 @@ def _stacked(axes: Axes, rows: Sequence[str], counts: Callable[[str, Severity], 
     axes.set_ylim(height - 0.4, -0.6)
     axes.set_xticks([])
     axes.spines["bottom"].set_visible(False)
-    axes.set_title(title, loc="left", color=INK)
+    axes.set_title(title, loc="left", color=INK, y=1)
+    axes.xaxis.set_label_coords(0.5, 0)
 
 
 def findings(dossier: Dossier) -> Figure | None:
@@ -243,7 +253,7 @@ def hits(dossier: Dossier) -> Figure | None:
     axes.grid(axis="x", color=GRID, linewidth=0.6)
     axes.set_axisbelow(True)
     axes.set_xlabel("share of all hits: bars each rule's, line added up")
-    axes.set_title(usage_sentence(counters), loc="left", color=INK)
+    axes.set_title(usage_sentence(counters), loc="left", color=INK, y=1)
     return figure
 
 
@@ -346,6 +356,7 @@ def geo(dossier: Dossier) -> Figure | None:
     axes.set_yticks(range(len(names)), [_text(name) for name in names])
     axes.set_xticks(range(len(codes)), codes)
     axes.xaxis.tick_top()
+    axes.xaxis.set_label_coords(0.5, 0)
     axes.spines["bottom"].set_visible(False)
     left = f"; {len(reached) - len(codes)} more countries are not shown" if len(reached) > len(codes) else ""
     most = min(reached, key=lambda code: (-reached[code], code))

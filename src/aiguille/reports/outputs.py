@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 from aiguille.baseline import Audit
@@ -85,6 +85,14 @@ OUTPUTS: dict[str, tuple[str, Callable[[Dossier], Content]]] = {
     ".xml": ("JUnit XML", _junit),
 }
 """Ending of the file's name, what it is, and what makes it. Of two endings that fit, the longer one counts."""
+
+
+def prepare(paths: Iterable[Path]) -> None:
+    """Load what takes long to load for files that are to be written."""
+    if any(path.name.lower().endswith(".html") for path in paths):
+        from aiguille.reports import figures
+
+        figures.load()
 
 
 def write(audit: Audit, path: Path, *, force: bool = False, jobs: int = 1) -> None:

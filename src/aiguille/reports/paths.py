@@ -11,9 +11,9 @@ from rich.text import Text
 from aiguille.analysis.paths import ROUTE, Hop, Journey, Path, is_certain
 from aiguille.model import Action
 from aiguille.reports.data import Data
-from aiguille.reports.probe import place_data
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import to_json, visible
+from aiguille.reports.visits import place_data
 
 _STYLES = {Action.ACCEPT: "black on dark_sea_green2", Action.DROP: "white on red3", Action.REJECT: "white on red3"}
 

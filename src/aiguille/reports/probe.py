@@ -13,11 +13,12 @@ from aiguille.analysis.sharing import share
 from aiguille.analysis.walk.answers import Answer
 from aiguille.analysis.walk.bulk import Decision, TableProber
 from aiguille.analysis.walk.probe import Visit
-from aiguille.model import Action, Device, Span
+from aiguille.model import Action, Device
 from aiguille.packets.rows import Fault, Ids
 from aiguille.packets.table import Part
-from aiguille.reports.data import Data, place_of
+from aiguille.reports.data import Data
 from aiguille.reports.text import to_json, visible
+from aiguille.reports.visits import answer_data, place_data, visit_data, where_of
 
 Styled = Callable[[str], str]
 """What is done to the less important part of a line."""
@@ -163,28 +164,6 @@ class _Tails:
         return self._decided[one]
 
 
-def answer_data(device: Device, answer: Answer) -> Data:
-    """One packet's answer; ``possible`` lists every way where there are several."""
-    first = answer.verdicts[0]
-    out: Data = {
-        "verdict": first.verdict.value,
-        "certain": answer.certain,
-        "decided_by": place_data(device, first.decided_by),
-        "walk": [_visit_data(device, visit) for visit in first.ways[0].visits],
-    }
-    ways = [(verdict, way) for verdict in answer.verdicts for way in verdict.ways]
-    if len(ways) > 1:
-        out["possible"] = [
-            {
-                "verdict": way.verdict.value,
-                "decided_by": place_data(device, way.decided_by),
-                "packet": {**verdict.packet.to_dict(), "sentence": verdict.packet.sentence()},
-            }
-            for verdict, way in ways
-        ]
-    return out
-
-
 def _visit(decision: Decision) -> Visit:
     """The visit that decides."""
     program, number = decision
@@ -199,36 +178,5 @@ def _decision_data(device: Device, decision: Decision) -> Data:
         "verdict": visit.action.value,
         "certain": True,
         "decided_by": place_data(device, visit),
-        "walk": [_visit_data(device, visit)],
+        "walk": [visit_data(device, visit)],
     }
-
-
-def place_data(device: Device, visit: Visit) -> Data:
-    where = where_of(visit)
-    return {
-        "device": device.name,
-        "rulebase": visit.rulebase.name,
-        "chain": visit.chain.name,
-        "rule": "policy" if visit.rule is None else visit.rule.number,
-        **place_of(where),
-        **({"column": where.column} if where and where.column else {}),
-        "text": "\n".join(device.text(where)) if where else None,
-    }
-
-
-def _visit_data(device: Device, visit: Visit) -> Data:
-    where = where_of(visit)
-    return {
-        "rulebase": visit.rulebase.name,
-        "chain": visit.chain.name,
-        "rule": "policy" if visit.rule is None else visit.rule.number,
-        **place_of(where),
-        "action": visit.action.value,
-        "matched": "yes" if visit.matched else "may",
-        "taken": visit.taken,
-    }
-
-
-def where_of(visit: Visit) -> Span | None:
-    """The lines of the rule or policy a packet meets."""
-    return visit.chain.policy_where if visit.rule is None else visit.rule.where

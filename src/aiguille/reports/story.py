@@ -15,9 +15,9 @@ from aiguille.baseline.mending import Mended
 from aiguille.baseline.story import Excerpt, Story
 from aiguille.model.spelling import grouped
 from aiguille.reports.data import Data, finding_data, params_data, place_of
-from aiguille.reports.probe import answer_data
 from aiguille.reports.styles import LINE_STYLE, severity_badge
 from aiguille.reports.text import counted, visible
+from aiguille.reports.visits import answer_data
 from aiguille.reports.walk import show_answer
 
 _LONGEST = 30

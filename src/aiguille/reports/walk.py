@@ -14,9 +14,9 @@ from aiguille.model import Device, HandOver, Log, SetMark, Stage, Translate
 from aiguille.model.identity import Same
 from aiguille.model.masking import mask_secrets
 from aiguille.model.spelling import spell_address
-from aiguille.reports.probe import where_of
 from aiguille.reports.styles import LINE_STYLE, PACKET_STYLE
 from aiguille.reports.text import counted, visible
+from aiguille.reports.visits import where_of
 
 _VERDICT_STYLES = {"accept": "black on dark_sea_green2", "drop": "white on red3", "reject": "black on orange1"}
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import assert_never
 
 from aiguille.readers.files import ExportFile
-from aiguille.readers.mapped import jsontext, markup, sectioned, sheet, text
+from aiguille.readers.mapped import markup, sectioned, sheet, text
 from aiguille.readers.mapped.spec import (
     IniStructure,
     JsonStructure,
@@ -35,6 +35,8 @@ def parse(files: Sequence[ExportFile], structure: Structure) -> Tree:
         case IniStructure():
             return Tree(sectioned.parse(file, structure, asides), asides)
         case JsonStructure():
+            from aiguille.readers.mapped import jsontext  # which needs NumPy
+
             return Tree(jsontext.parse(file, asides), asides, _JSON_IDLE)
         case YamlStructure():
             return Tree(markup.parse_yaml(file), asides, _YAML_IDLE)
