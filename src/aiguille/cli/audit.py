@@ -102,6 +102,8 @@ def report(arguments: argparse.Namespace, paths: list[str | Path] | None = None)
     if arguments.json or not sys.stdout.isatty():
         for note in owned.notes:
             output.log.warning("%s", note)
+    if not large:
+        outputs.compute_shared(made["dossier"], arguments.out or ())
     output.write_outputs(arguments, writers, shared=not large)
     # A reader that goes away changes neither the files nor the exit code.
     with output.reader_may_leave():

@@ -16,6 +16,9 @@ from aiguille.baseline.reaching import Reach, reach_of
 from aiguille.model import Device
 from aiguille.reports.data import Data
 
+_MANY = 2000
+"""Rules of an estate from which on several processes describe them."""
+
 
 class Dossier(Struct, frozen=True, dict=True):
     """What reports are made of. What only some of them show is computed when the first of them asks, once.
@@ -34,15 +37,17 @@ class Dossier(Struct, frozen=True, dict=True):
     def rules(self) -> dict[str, list[Data]]:
         """Every rule of each device as `schemas/rules.schema.json` has it, in the order of the export."""
         devices = self.devices
-        chunk = max(1, min(16, len(devices) // (4 * max(self.jobs, 1))))
-        helpers = self.jobs if len(devices) == 1 else 1
+        size = sum(1 for device in devices for base in device.rulebases for _ in base.rules())
+        jobs = self.jobs if size > _MANY else 1  # describing fewer takes no longer than starting others to do it
+        chunk = max(1, min(16, len(devices) // (4 * max(jobs, 1))))
+        helpers = jobs if len(devices) == 1 else 1
         results = self.audit.results
 
         def described(number: int) -> list[Data]:
             held = results.get(devices[number].name)
             return _rules(devices[number], helpers, held.standings if held is not None else None)
 
-        rows = share(described, range(len(devices)), self.jobs, chunk)
+        rows = share(described, range(len(devices)), jobs, chunk)
         return {device.name: mine for device, mine in zip(devices, rows, strict=True)}
 
     @cached_property

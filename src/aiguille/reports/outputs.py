@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 
 from aiguille.baseline import Audit
@@ -93,6 +93,12 @@ def prepare(paths: Iterable[Path]) -> None:
         from aiguille.reports import figures
 
         figures.load()
+
+
+def compute_shared(dossier: Dossier, paths: Sequence[Path]) -> None:
+    """Compute what several of the files show before each of them is made in a process of its own."""
+    if sum(path.name.lower().endswith((".html", ".xlsx", ".rules.csv")) for path in paths) > 1:
+        _ = dossier.rules, dossier.reach
 
 
 def write(audit: Audit, path: Path, *, force: bool = False, jobs: int = 1) -> None:
