@@ -11,7 +11,6 @@ from __future__ import annotations
 import argparse
 import io
 import json
-import os
 import subprocess
 import sys
 import tempfile
@@ -108,9 +107,8 @@ def reports(devices: int, findings: int, rounds: int) -> None:
 
 
 def process(rounds: int, *words: str) -> float:
-    """Seconds of the quickest of some runs of a program, its bytecode kept as that of installed ones is."""
-    env = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
-    return best(rounds, lambda: subprocess.run(words, capture_output=True, check=False, env=env))
+    """Seconds of the quickest of some runs of a program."""
+    return best(rounds, lambda: subprocess.run(words, capture_output=True, check=False))
 
 
 def start(rounds: int) -> None:

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import os
+
 import pytest
 from hypothesis import HealthCheck, settings
+
+# An installed program keeps its bytecode; compiling it for each command anew would take twice as long as most commands.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
 # Times vary on shared machines, so no test may fail for being slow; speed is measured in benchmarks/.
 settings.register_profile("suite", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=100)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import pickle
 import random
+from datetime import date
 from functools import cache
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
 import pytest
+from benchmarks.generate import as_dump, generate
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec import Struct
@@ -19,6 +21,9 @@ import aiguille
 from aiguille.baseline import CATALOGUE, load, run
 from aiguille.demo import write_estate
 from aiguille.model import Device, Estate, Locations, Setting
+from aiguille.readers import iptables
+from aiguille.readers.files import decode
+from tests.cli.test_effort import CALLS
 from tests.helpers import run as command
 
 
@@ -145,3 +150,14 @@ def test_jobs_change_nothing_and_findings_can_travel(estate: Estate, tmp_path: P
     outputs = [command("audit", tmp_path, "--json", "--jobs", jobs).stdout for jobs in ("1", "2")]
     assert outputs[0] == outputs[1]
     assert command("audit", tmp_path, "--jobs", "0").returncode == 2
+
+
+@pytest.mark.parametrize("beside", ["", CALLS], ids=["plain", "entangled"])
+def test_one_long_device_is_the_same_shared_among_processes(beside: str) -> None:
+    text = as_dump(generate(1200, seed=5)).replace("COMMIT", f"{beside}COMMIT")
+    device = iptables.read([decode("gw.v4", text.encode())], "gw")
+    estate, standard = Estate((device,), date(2026, 11, 30)), load("standard", CATALOGUE)
+    one, two = (run(estate, standard, jobs=jobs) for jobs in (1, 2))
+    assert (one.outcomes, one.findings) == (two.outcomes, two.findings)
+    left_open = [o for o in one.outcomes if "written out" in o.because]
+    assert bool(left_open) is bool(beside)

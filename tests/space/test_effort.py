@@ -6,7 +6,7 @@ import pytest
 
 from aiguille.model import TooComplexError
 from aiguille.space import Axis, IntervalSet, PacketSet, box, everything
-from aiguille.space.effort import limited, set_effort, spend
+from aiguille.space.effort import account, limited, set_effort, spend
 
 TOPS = (7,) * 10
 
@@ -53,4 +53,10 @@ def test_what_is_done_inside_counts_outside_unless_it_stands_apart() -> None:
         with pytest.raises(TooComplexError), limited(1000):
             spend(41)
     assert (inner.used, outer.used) == (600, 100)
+    assert (inner.stopped, outer.stopped) == (False, True)
+    set_effort(3)
+    with limited(100) as told:
+        account(50)  # of another process, in units of the usual effort
+        assert told.used == 0
+    assert told.used == 50
     spend(10_000)  # nothing is bounded where nobody asked for it

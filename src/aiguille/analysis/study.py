@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 from typing import Any
@@ -15,6 +16,7 @@ from aiguille.analysis.exposure import Exposure, exposures, rated
 from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
 from aiguille.analysis.remarks import said_to_manage
 from aiguille.analysis.services import GENERAL_HOSTS, management_services
+from aiguille.analysis.sharing import share
 from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback, outside_known
 from aiguille.analysis.standing import StandingReport, standings
 from aiguille.analysis.ways import along
@@ -38,6 +40,7 @@ from aiguille.model import (
 from aiguille.model.facts import FORWARDING, system_settings
 from aiguille.model.identity import Same
 from aiguille.space import Axis, Box, IntervalSet, box, holds, meets, overlap
+from aiguille.space.effort import UNBOUNDED, account, limited
 from aiguille.space.fields import SYN, TCP, UDP
 
 OPENING = {
@@ -49,6 +52,12 @@ OPENING = {
 
 NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
 
+
+_Plausible = tuple[int, Step, list[Box]]
+"""An accepting step by its number, with those of its new connections that can exist."""
+
+_PIECE = 250
+"""Steps looked at in one go where several processes share them."""
 
 LONG = 1000
 """Steps of a program from which what every rule is worth is asked first, which several processes find out."""
@@ -149,6 +158,11 @@ def lets_in(program: Program) -> Wanted:
 def may_let_in(program: Program) -> Wanted:
     """Whether packets may be accepted, under a condition the export does not settle."""
     return lambda ends: maybe_accepted(ends) and not (surely_accepted(ends) or rated(program, ends, Doubt.HOURS))
+
+
+def _accepted_by(number: int) -> Wanted:
+    """Whether packets are accepted, perhaps, by a step."""
+    return lambda ends: maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
 
 
 class Study(Struct, dict=True):
@@ -359,21 +373,43 @@ class Study(Struct, dict=True):
         return tuple(found.values())
 
     def _admissions(self, program: Program) -> Iterator[Admission]:
-        decider = self.decider(program)
-        for number, step, regions in self._plausible(program):
+        plausible = list(self._plausible(program))
+        for (number, step, regions), admits in zip(plausible, self._admitting(program, plausible), strict=True):
 
-            def here(ends: Ends, number: int = number) -> bool:
-                return maybe_accepted(ends) and any(number in (end.step, end.settled) for end in ends)
-
-            def prove(regions: Sequence[Box] = regions, here: Wanted = here, number: int = number) -> Proof:
-                proofs = (self.find(program, region, here, number) for region in regions)
+            def prove(regions: Sequence[Box] = regions, number: int = number) -> Proof:
+                proofs = (self.find(program, region, _accepted_by(number), number) for region in regions)
                 return next(one for one in proofs if one is not None)
 
-            parts = [part for region in regions for part in along(program, region)]
-            point = self._reaching(program, number)
-            reached = point is not None and any(holds(part, point) for part in parts)
-            if reached or any(decider.exists(part, here, number) for part in parts):
+            if admits:
                 yield Admission(program, number, tuple(regions), _condition(step), prove)
+
+    def _admitting(self, program: Program, plausible: Sequence[_Plausible]) -> list[bool]:
+        """Whether steps let any of their regions in. Of long programs several processes find that out."""
+        if len(plausible) < LONG:
+            return [self._admits(program, one) for one in plausible]
+        if any(step.kind is Kind.ACCEPT for _, step, _ in plausible):
+            _ = self.standing_of  # which several processes find out as well
+
+        here, out = os.getpid(), []
+
+        def work(start: int) -> tuple[list[bool], int]:
+            with limited(UNBOUNDED) as question:
+                found = [self._admits(program, one) for one in plausible[start : start + _PIECE]]
+            return found, question.used if os.getpid() != here else 0
+
+        for found, used in share(work, range(0, len(plausible), _PIECE), self.jobs):
+            account(used)
+            out += found
+        return out
+
+    def _admits(self, program: Program, plausible: _Plausible) -> bool:
+        number, _, regions = plausible
+        parts = [part for region in regions for part in along(program, region)]
+        point = self._reaching(program, number)
+        if point is not None and any(holds(part, point) for part in parts):
+            return True
+        wanted, decider = _accepted_by(number), self.decider(program)
+        return any(decider.exists(part, wanted, number) for part in parts)
 
     def _reaching(self, program: Program, number: int) -> tuple[int, ...] | None:
         """A packet that gets to an accepting step, as the standing of its rule shows it; None where that is not worth asking."""
@@ -386,7 +422,7 @@ class Study(Struct, dict=True):
             return None
         return report.witness.point(program.space)
 
-    def _plausible(self, program: Program) -> Iterator[tuple[int, Step, list[Box]]]:
+    def _plausible(self, program: Program) -> Iterator[_Plausible]:
         """The accepting steps of rules people wrote, with those of their new connections that can exist."""
         symbols = program.space.symbols
         real = existing(program.device, symbols)

@@ -7,7 +7,8 @@ import gc
 import logging
 import os
 import sys
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -74,18 +75,10 @@ def read_estate(
     """
     from aiguille.estate.reading import read_gathered
 
-    # What is read lives to the end; looking for garbage in it meanwhile would cost up to a third.
-    collecting = gc.isenabled()
-    gc.disable()
-    try:
+    with _leaving_garbage(), progress(arguments, "exports", "read") as described:
         found = found or gathered(arguments, paths)
-        with progress(arguments, "exports", "read") as described:
-            helpers = getattr(arguments, "jobs", 0) or cores(len(found.jobs))
-            estate = read_gathered(found, known_beside(arguments, found), arguments.as_of, described, helpers)
-    finally:
-        if collecting:
-            gc.freeze()  # nor need it be looked through later
-            gc.enable()
+        helpers = getattr(arguments, "jobs", 0) or cores(len(found.jobs))
+        estate = read_gathered(found, known_beside(arguments, found), arguments.as_of, described, helpers)
     if changes := getattr(arguments, "as_if", ()):
         from aiguille.estate.wordings import changed
 
@@ -96,6 +89,19 @@ def read_estate(
         estate = estate_at(estate, read_moment(moment))
     say_what_was_read(arguments, estate, paths, view_shows=view_shows)
     return estate
+
+
+@contextmanager
+def _leaving_garbage() -> Iterator[None]:
+    """Look for no garbage meanwhile: what is made lives to the end, and looking through it would cost up to a third."""
+    collecting = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if collecting:
+            gc.freeze()  # nor need it be looked through later
+            gc.enable()
 
 
 def say_what_was_read(
@@ -169,9 +175,11 @@ def run_audit(
     meanwhile: what else this process may do while others check devices
     """
     from aiguille.baseline.asked import audited
+    from aiguille.baseline.running import is_long
 
     asked = asked or meant(arguments, estate)
-    with progress(arguments, "devices", "checked") as described:
+    keeping = nullcontext() if is_long(estate) else _leaving_garbage()
+    with keeping, progress(arguments, "devices", "checked") as described:
 
         def told(number: int, total: int) -> None:
             described(number, total)

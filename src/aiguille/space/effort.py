@@ -16,10 +16,12 @@ from aiguille.model import TooComplexError
 
 ENTANGLED = "the rules are too entangled for an exact answer within the effort allowed"
 
-_UNBOUNDED = 1 << 62
+UNBOUNDED = 1 << 62
+"""Steps that no question takes."""
 
-_left = _UNBOUNDED
+_left = UNBOUNDED
 _scale = 1
+_stops = 0
 
 
 def set_effort(times: int) -> None:
@@ -30,16 +32,26 @@ def set_effort(times: int) -> None:
 
 def spend(steps: int) -> None:
     """Count steps against what the present question may take; TooComplexError if they are more than are left."""
-    global _left
+    global _left, _stops
     _left -= steps
     if _left < 0:
+        _stops += 1
         raise TooComplexError(f"{ENTANGLED}; --effort N allows N times as much")
 
 
+def account(used: int) -> None:
+    """Count what another process took for the present question, in units of the usual effort."""
+    spend(used * _scale)
+
+
 class Question(Struct):
-    """What a question has taken, once it is answered, in units of the usual effort."""
+    """What a question has taken, once it is answered, in units of the usual effort.
+
+    stopped: whether it or some question within it would have taken more than it may
+    """
 
     used: int = 0
+    stopped: bool = False
 
 
 @contextmanager
@@ -49,8 +61,8 @@ def limited(steps: int, *, apart: bool = False) -> Iterator[Question]:
     apart: they do not count there, so that it makes no difference which process does this part
     """
     global _left
-    around = _left
-    allowed = min(steps * _scale, _UNBOUNDED if apart else around)
+    around, stops = _left, _stops
+    allowed = min(steps * _scale, UNBOUNDED if apart else around)
     _left = allowed
     question = Question()
     try:
@@ -58,4 +70,5 @@ def limited(steps: int, *, apart: bool = False) -> Iterator[Question]:
     finally:
         used = allowed - max(_left, 0)
         question.used = used // _scale
+        question.stopped = _stops > stops
         _left = around if apart else around - used

@@ -8,6 +8,7 @@ interval, all pairs of a batch at once.
 
 from __future__ import annotations
 
+from bisect import bisect_right, insort
 from collections.abc import Sequence
 from functools import cached_property
 from itertools import pairwise
@@ -198,6 +199,14 @@ def _ones(bits: NDArray[np.uint8], count: int) -> tuple[Numbers, Numbers]:
     return row[inside], column[inside]
 
 
+_Stretch = tuple[int, int, Numbers, Numbers]
+"""Where boxes whose overlaps are known begin and end, and of these the bounds of each and all in a row."""
+
+
+def _begin(stretch: _Stretch) -> int:
+    return stretch[0]
+
+
 class LongIndex:
     """A `BoxIndex` of any number of boxes."""
 
@@ -213,10 +222,12 @@ class LongIndex:
         self._first = 0
         self._bits = np.zeros((0, 0), np.uint8)
         self._sizes: Numbers = np.zeros(0, np.int64)
-        # Boxes whose overlaps are known.
+        # Boxes whose overlaps are known, and stretches of others that are kept, as long as there is room.
         self._start = self._stop = 0
         self._bounds: Numbers = np.zeros(1, np.int64)
         self._found: Numbers = np.zeros(0, np.int64)
+        self._kept: list[_Stretch] = []
+        self._room = HELD
 
     def overlapping(self, number: int) -> Numbers:
         """As `BoxIndex` says; a batch of answers is found at once."""
@@ -236,6 +247,10 @@ class LongIndex:
 
     def _find(self, number: int) -> None:
         """Find the overlaps of a box and of more behind it."""
+        at = bisect_right(self._kept, number, key=_begin) - 1
+        if at >= 0 and number < self._kept[at][1]:
+            self._start, self._stop, self._bounds, self._found = self._kept[at]
+            return
         if not self._first <= number < self._first + len(self._bits):
             self._look(number)
         at, last = number - self._first, len(self._bits)
@@ -265,6 +280,9 @@ class LongIndex:
         self._start, self._stop = start, stop
         self._bounds = np.searchsorted(one, np.arange(stop - start + 1))
         self._found = other
+        if other.size <= self._room:
+            self._room -= other.size
+            insort(self._kept, (start, stop, self._bounds, other), key=_begin)
 
     def _all(self, decisive: _AxisIndex) -> tuple[Numbers, Numbers]:
         """The overlaps of all boxes, by way of an axis that tells them apart."""
