@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import random
+from itertools import product
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from aiguille.analysis.decide import Decider, maybe_accepted, surely_accepted, surely_refused
 from aiguille.analysis.program import Kind, Programs
-from aiguille.model import Device, Direction, State
+from aiguille.analysis.walk.probe import Prober
+from aiguille.model import Action, Device, Direction, State
 from aiguille.packets import Packet
+from aiguille.packets.sentences import read_sentence
 from aiguille.readers import iptables
 from aiguille.readers.files import decode
 from aiguille.space import EVERYTHING, Axis, IntervalSet, box
+from tests.helpers import filter_table
 from tests.oracle import base_chain, ends
 
 # Few values, so that rules collide and hide one another.
@@ -130,3 +134,42 @@ def test_an_accept_in_an_early_table_leaves_the_decision_to_the_later_ones() -> 
     dropped = decider.project(box([*tcp, (Axis.B, IntervalSet.of(22))]), Axis.SRC, surely_refused)
     assert dropped == IntervalSet([(0x0A000000, 0x0AFFFFFF)])
     assert decider.find(box([*tcp, (Axis.B, IntervalSet.of(23))]), maybe_accepted) is None
+
+
+EARLY = (
+    "-p udp -m udp --dport 53 -j CT --notrack",
+    "-i eth0 -p tcp -m tcp --dport 22 -j CT --notrack",
+    "-s 10.0.0.0/31 -j CT --notrack",
+    "-p tcp -j EARLY",
+)
+LEAVING = ("-s 10.0.0.2/31 -j ACCEPT", "-p udp -j RETURN")
+ASKING = (
+    "-m conntrack --ctstate UNTRACKED",
+    "-p tcp -m tcp --dport 22 -m conntrack --ctstate NEW,UNTRACKED",
+    "-m conntrack --ctstate NEW,ESTABLISHED",
+    "-m conntrack ! --ctstate UNTRACKED",
+    "-p udp",
+)
+
+
+@given(
+    st.lists(st.sampled_from(EARLY + LEAVING), max_size=4),
+    st.lists(st.tuples(st.sampled_from(ASKING), st.sampled_from(["ACCEPT", "DROP"])), max_size=4),
+)
+def test_rules_behind_see_what_was_left_untracked(early: list[str], rules: list[tuple[str, str]]) -> None:
+    raw = "*raw\n:PREROUTING ACCEPT [0:0]\n:EARLY - [0:0]\n" + "".join(f"-A PREROUTING {one}\n" for one in early)
+    raw += "-A EARLY -d 192.0.2.1/32 -j CT --notrack\nCOMMIT\n"
+    device = filter_table("\n".join(f"-A INPUT {match} -j {target}" for match, target in rules), nat=raw)
+    programs = Programs(device)
+    program = programs.get(4, Direction.TO_DEVICE)
+    assert program is not None
+    decider, prober = Decider(program), Prober(programs)
+    for source, port, protocol in product(range(4), (22, 53), ("tcp", "udp")):
+        for entering, to in (("eth0", "192.0.2.1"), ("eth1", "192.0.2.2")):
+            packet = read_sentence(f"{protocol} from 10.0.0.{source}:4000 to {to}:{port} entering {entering}").packet()
+            assert packet is not None
+            told = prober.probe(packet)
+            accepts = {end.accepts for end in decider.ends(packet.point(program.space))}
+            assert (told.verdict is Action.ACCEPT) in accepts, packet.sentence()
+            if not set(early) & set(LEAVING):
+                assert (len(accepts), told.certain) == (1, True), packet.sentence()

@@ -15,6 +15,7 @@ from msgspec import Struct, field
 
 from aiguille.analysis.doubts import Doubt, doubt_of
 from aiguille.analysis.loopback import LOOPBACK
+from aiguille.analysis.pieces import Untracked, before_routing, before_tracking, conjunction, untracked
 from aiguille.analysis.resolve import Piece, Resolver, symbols_of
 from aiguille.model import (
     STAGES,
@@ -37,7 +38,7 @@ from aiguille.model import (
 )
 from aiguille.model.identity import Same
 from aiguille.space import EVERYTHING, Axis, Box, IntervalSet, Space, Symbols, box, covers, overlap, subtract
-from aiguille.space.effort import limited, spend
+from aiguille.space.effort import limited
 
 STEP_LIMIT = 300_000
 """Chains that call one another widely could write out to any length; beyond this a device is refused, not guessed."""
@@ -126,10 +127,18 @@ class Program(Struct, frozen=True, eq=False, dict=True):
     bases: tuple[tuple[Rulebase, Chain], ...]
     stage: Stage | None
     resolver: Resolver
+    untracked: tuple[Box, ...] = ()
     _by_protocol: dict[IntervalSet | None, tuple[tuple[tuple[Axis, IntervalSet], ...], ...]] = field(
         default_factory=dict
     )
     _meetings: dict[tuple[IntervalSet, IntervalSet], IntervalSet] = field(default_factory=dict)
+
+    def tracked(self, one: Box) -> list[Box]:
+        """The parts of a box whose packets have the state it says: none that rules leave untracked."""
+        rest = [one]
+        for left in self.untracked:
+            rest = [part for each in rest for part in subtract(each, left, self.space.tops)]
+        return rest
 
     @cached_property
     def marked(self) -> bool:
@@ -407,12 +416,21 @@ def _compile(
     bases: tuple[tuple[Rulebase, Chain], ...],
     stage: Stage | None = None,
 ) -> Program:
-    writer = _Writer(resolver)
+    left = untracked(resolver, direction)
+    writer = _Writer(resolver, left)
     with limited(COMPILE_EFFORT + 1000 * writer.rules, apart=True):
         for number, (rulebase, chain) in enumerate(bases):
             writer.base(rulebase, chain, is_last=number == len(bases) - 1)
     return Program(
-        device, resolver.space.family, direction, resolver.space, tuple(writer.steps), bases, stage, resolver
+        device,
+        resolver.space.family,
+        direction,
+        resolver.space,
+        tuple(writer.steps),
+        bases,
+        stage,
+        resolver,
+        tuple(one.box for one in left.packets),
     )
 
 
@@ -423,8 +441,10 @@ _INVALID = (Piece(box([(Axis.STATE, IntervalSet.of(State.INVALID.number))]), Tru
 class _Writer:
     """Writes chains out into steps."""
 
-    def __init__(self, resolver: Resolver) -> None:
+    def __init__(self, resolver: Resolver, left: Untracked) -> None:
+        """left: the packets that rules leave untracked"""
         self.resolver = resolver
+        self._untracked = left
         self.steps: list[Step] = []
         self._chains: dict[Same, dict[str, Chain]] = {}
         self.rules = sum(len(chain.rules) for base in resolver.device.rulebases for chain in base.chains)
@@ -468,6 +488,8 @@ class _Writer:
             own = self.resolver.rule(rule)
             if self._stateless:
                 own = before_tracking(own, begun=self._begun)
+            elif self._untracked.packets:
+                own = self._untracked.seen_by(own, self.resolver.space.tops)
             pieces = conjunction(path, before_routing(own) if self._unrouted else own)
             if len(self.steps) > max(STEP_LIMIT, 10 * self.rules):
                 raise TooComplexError(
@@ -543,38 +565,3 @@ def _only_maybe(pieces: tuple[Piece, ...], tops: tuple[int, ...]) -> tuple[Piece
         if piece.sure and left:
             left = [part for one in left for part in subtract(one, piece.box, tops)]
     return tuple(Piece(one, False) for one in left)
-
-
-def before_tracking(pieces: tuple[Piece, ...], *, begun: bool = False) -> tuple[Piece, ...]:
-    """What pieces match in a chain that comes before connections are tracked: there every packet counts as invalid.
-
-    begun: whether some packets may have got the beginning of a connection, and count as new
-    """
-    out = []
-    for piece in pieces:
-        states = piece.box[Axis.STATE]
-        if states is None:
-            out.append(piece)
-        elif State.INVALID.number in states or (begun and State.NEW.number in states):
-            of_any_state = (*piece.box[: Axis.STATE], None, *piece.box[Axis.STATE + 1 :])
-            out.append(Piece(of_any_state, piece.sure and not begun))
-    return tuple(out)
-
-
-def before_routing(pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
-    """What pieces match in a chain that comes before it is known where packets leave: there none has an interface out."""
-    return tuple(
-        Piece((*piece.box[: Axis.OUT], None, *piece.box[Axis.OUT + 1 :]), piece.sure)
-        for piece in pieces
-        if (out := piece.box[Axis.OUT]) is None or 0 in out
-    )
-
-
-def conjunction(path: tuple[Piece, ...], pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
-    """What both let in; surely only where both are sure."""
-    if len(path) == 1 and path[0].box == EVERYTHING:
-        return pieces if path[0].sure else tuple(Piece(p.box, False) for p in pieces)
-    spend(len(path) * len(pieces) >> 2)
-    return tuple(
-        Piece(common, a.sure and b.sure) for a in path for b in pieces if (common := overlap(a.box, b.box)) is not None
-    )

@@ -131,7 +131,7 @@ def _running(subject: Subject, program: Program, state: State) -> list[Box]:
             if program.direction is Direction.THROUGH_DEVICE:
                 fields.append((Axis.OUT, real - IntervalSet.of(number)))
             here = overlap(box(fields), subject.study.arriving(one, program.family))
-            regions += [here] if here is not None else []
+            regions += program.tracked(here) if here is not None else []
     return regions
 
 
@@ -154,7 +154,7 @@ def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[i
             plain = all(
                 piece.box[axis] is None for axis in Axis if axis not in (Axis.STATE, Axis.IN, Axis.OUT, Axis.SRC)
             )
-            if piece.sure and plain and (states is None or State.NEW.number not in states):
+            if piece.sure and (plain or program.untracked) and (states is None or State.NEW.number not in states):
                 left = left - PacketSet.of(program.space.tops, [piece.box])
                 steps.append(number)
     return steps, left
@@ -265,8 +265,9 @@ def invalid(subject: Subject) -> Iterator[Answer]:
             return any(end.accepts and written[end.step] for end in ends)
 
         decider = subject.study.decider(program)
-        proof = decider.find(box(tcp), by_rule)
-        if proof is None and decider.find(box(tcp), perhaps) is not None:
+        odd = program.tracked(box(tcp))
+        proof = next((one for part in odd if (one := decider.find(part, by_rule)) is not None), None)
+        if proof is None and any(decider.find(part, perhaps) is not None for part in odd):
             yield CannotTell(f"invalid packets may be accepted, {UNSETTLED}")
         if proof is not None:
             found = True
