@@ -67,13 +67,14 @@ def test_rules_of_the_sample(estate: Path) -> None:
 
 def test_rules_can_be_chosen_and_ordered(estate: Path) -> None:
     valley, summit, midway = (estate / "exports" / name for name in ("valley-gw", "summit-gw.txt", "midway-gw"))
-    everything = rules(estate)
-    for chosen in (["shadowed"], ["impossible", "off"], ["redundant", "shadowed"]):
+    everything = rules(summit)
+    for chosen in (["shadowed", "impossible", "off"], ["redundant"]):
         some = [r for r in everything if r["standing"] in chosen]
-        assert rules(estate, *(word for one in chosen for word in ("--standing", one))) == some
+        assert some == rules(summit, *(word for one in chosen for word in ("--standing", one)))
+        assert some
     gone = [r for r in everything if r["witness"] is None and r["standing"] in ("shadowed", "redundant", "impossible")]
-    assert rules(estate, "--hidden") == gone
-    assert rules(estate, "--hidden", "--standing", "redundant") == [r for r in gone if r["standing"] == "redundant"]
+    assert rules(summit, "--hidden") == gone
+    assert gone
     assert {r["chain"] for r in rules(valley, "--chain", "to-huts")} == {"to-huts"}
     assert {r["action"] for r in rules(valley, "--action", "drop")} == {"drop"}
     named = rules(summit, "--touching", "controllers", "--chain", "passages")

@@ -55,6 +55,27 @@ def meant_ports(program: Program, forward: Forward, protocol: int) -> IntervalSe
     return IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
 
 
+def for_itself_alone(program: Program, region: Box) -> bool:
+    """Whether a region goes to hosts that the device publishes to itself alone, at an address of its loopback: rules let in what comes
+    to their own address all the same, and who sends that can only be a neighbour."""
+    ends, ports = region[Axis.DST], region[Axis.B]
+    if ends is None or ports is None:
+        return False
+    published = [
+        one
+        for one in forwards_of(program.device)
+        if one.target.family == program.family
+        and ends.overlaps(IntervalSet([(one.target.first, one.target.last)]))
+        and any(meant_ports(program, one, protocol).overlaps(ports) for protocol in (TCP, UDP))
+    ]
+    asked = [piece.box[Axis.DST] for one in published for piece in program.resolver.rule(one.rule)]
+    return bool(asked) and all(one is not None and one.issubset(_LOOPED[program.family]) for one in asked)
+
+
+_LOOPED = {4: IntervalSet([(127 << 24, (128 << 24) - 1)]), 6: IntervalSet.of(1)}
+"""A host's addresses for itself (RFC 1122 3.2.1.3, RFC 4291 2.5.3)."""
+
+
 def ways_of(study: Study, forward: Forward, outer: IntervalSet) -> Iterator[tuple[int, Program, Box]]:
     """By protocol, what a forward makes of connections that anybody outside opens; none if it is not for anybody."""
     target = forward.target

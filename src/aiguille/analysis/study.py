@@ -93,6 +93,11 @@ class Admission(Struct, frozen=True, dict=True):
             raise LookupError("an admission is always a rule")
         return rule
 
+    @property
+    def of_default(self) -> bool:
+        """Whether a program makes the rule of a default that somebody set, as ufw does: that, and no rule, is what to change."""
+        return self.rule.made and any(chain.policy_where == self.rule.where for _, chain in self.program.bases)
+
     def values(self, axis: Axis) -> IntervalSet:
         """Every value of an axis that occurs."""
         top = self.program.space.tops[axis]

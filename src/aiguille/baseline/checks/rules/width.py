@@ -8,7 +8,7 @@ from math import log2
 from msgspec.structs import replace
 
 from aiguille.analysis.decide import Ends, Proof, accepting_steps, maybe_accepted, surely_refused
-from aiguille.analysis.forwards import Forward, forwards_of, meant_ports, ways_of
+from aiguille.analysis.forwards import Forward, for_itself_alone, forwards_of, meant_ports, ways_of
 from aiguille.analysis.program import Program
 from aiguille.analysis.services import is_voice, known_services
 from aiguille.analysis.sides import PRIVATE
@@ -90,8 +90,8 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     found = False
     inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
-        if is_for_translated(one.rule) or one.rule.shipped:
-            continue  # what the first lets through the forwards show, further down; the second nobody asked for
+        if is_for_translated(one.rule) or one.rule.shipped or one.of_default:
+            continue  # what the first lets through the forwards show, further down; the second nobody asked for, or a default
         if not any(is_wide(r, Axis.SRC, one.program) and meets(r, inward) for r in one.regions):
             continue
         strangers = box([(Axis.SRC, subject.study.strangers(one.program))])
@@ -264,12 +264,17 @@ def _from_a_network_outside(subject: Subject, one: Admission, region: Box) -> bo
     """Whether what a rule lets through comes from the internet, from a network there and not from a few hosts, and goes inside."""
     into, out, sources = region[Axis.IN], region[Axis.OUT], region[Axis.SRC]
     inner = subject.study.on(Side.INSIDE, Side.MANAGEMENT)
-    if sources is None or into is None or one.rule.qualifiers or not into.issubset(subject.study.on(Side.OUTSIDE)):
-        return False
-    if out is None or not out.overlaps(inner):
-        return False
     at_most: int = subject.params["at_most"]
-    return (sources - networks(PRIVATE, one.program.family)).size > at_most
+    private = networks(PRIVATE, one.program.family)
+    if sources is None or one.rule.qualifiers or (sources - private).size <= at_most:
+        return False
+    if not subject.study.on(Side.OUTSIDE):
+        # Where no interface is known the addresses say which is which.
+        ends = region[Axis.DST]
+        return not sources.overlaps(private) and ends is not None and ends.issubset(private)
+    if into is None or not into.issubset(subject.study.on(Side.OUTSIDE)):
+        return False
+    return out is not None and out.overlaps(inner)
 
 
 def _names_unknown(device: Device, rule: Rule) -> bool:
@@ -338,7 +343,7 @@ def openness(subject: Subject) -> Iterator[Answer]:
     looked, found = 0, False
     for one in _admissions(subject):
         looked += 1
-        if is_for_translated(one.rule) or one.rule.shipped:
+        if is_for_translated(one.rule) or one.rule.shipped or one.of_default:
             continue
         limit = subject.params["ipv4" if one.program.family == 4 else "ipv6"]
         sizes = [
@@ -393,7 +398,8 @@ DANGEROUS = tuple(
     how="Accepting rules through the device that name ports and include one of the services, and port forwards to them: from any "
     "source outside high, from more sources than the parameter between other sides medium; from so many named ones outside to machines "
     "that control something high; logins, shared files and machines from a dmz into an inside network medium however few may use them. "
-    "SSH from outside is medium, and so is SSH from ordinary networks into that of management.",
+    "SSH from outside is medium, and so are SSH from ordinary networks into that of management, and what a host publishes to itself "
+    "alone while its rules let in what is sent to the service's own address.",
     fix="Refuse the service between sides; where it is needed, name both hosts or carry it through a VPN.",
     asks=(RULES_THROUGH,),
 )
@@ -452,12 +458,23 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 if from_dmz
                 else "between networks"
             )
+            itself = outside and for_itself_alone(one.program, region)
+            if itself:
+                whence = "from neighbours that send to its own address, though it is published to the host itself alone"
             grave = outside or (from_outer and any(text in _CONTROL for text in names))
-            light = not grave or is_voice(region) or all(text in _WITHIN for text in names)
+            light = not grave or itself or is_voice(region) or all(text in _WITHIN for text in names)
             severity = Severity.MEDIUM if light else None
             among = f" among {counted(ports.size, 'UDP port')}" if is_voice(region) else ""
             described = about(one, f"{name_of(one)} lets {listed(_named(names), 4)}{among} through {whence}", severity)
-            who = Who.ANYBODY if outside else Who.PARTNER if from_outer else Who.DMZ if from_dmz else Who.INSIDE
+            who = (
+                Who.ANYBODY
+                if outside and not itself
+                else Who.PARTNER
+                if from_outer
+                else Who.DMZ
+                if from_dmz
+                else Who.INSIDE
+            )
             yield replace(described, who=who)
             break
     for forward in _dangerous_forwards(subject, described_rules):
