@@ -114,6 +114,52 @@ CASES: list[tuple[str, str, Device]] = [
     ("access.password-policy", "cannot tell", zoned("")),
     ("access.second-factor", "fail", host(**{SSHD: "Port 22\n"})),
     ("access.second-factor", "fail", host(**{SSHD: "PasswordAuthentication no\nKbdInteractiveAuthentication yes\n"})),
+    (
+        "access.second-factor",
+        "fail",
+        host(**{SSHD: "PasswordAuthentication no\nChallengeResponseAuthentication yes\n"}),
+    ),
+    (
+        "access.second-factor",
+        "fail",
+        host(**{SSHD: "PasswordAuthentication no\nMatch Address *\nPasswordAuthentication yes\n"}),
+    ),
+    (
+        "access.second-factor",
+        "fail",
+        host(**{SSHD: "AuthenticationMethods publickey,password\nMatch User x\nAuthenticationMethods password\n"}),
+    ),
+    (
+        "access.second-factor",
+        "fail",
+        host(**{SSHD: "PasswordAuthentication no\n", "etc/passwd": "x::1:1::/:/bin/sh\n"}),
+    ),
+    (
+        "access.second-factor",
+        "pass",
+        host(
+            **{SSHD: "PasswordAuthentication no\n", "etc/passwd": "x:x:1:1::/:/bin/sh\ny::2:2::/:/usr/sbin/nologin\n"}
+        ),
+    ),
+    (
+        "access.second-factor",
+        "pass",
+        host(**{SSHD: "PasswordAuthentication yes\nAuthenticationMethods publickey,password publickey\n"}),
+    ),
+    (
+        "access.second-factor",
+        "fail",
+        host(**{SSHD: "PasswordAuthentication yes\nAuthenticationMethods publickey,password password\n"}),
+    ),
+    (
+        "access.second-factor",
+        "pass",
+        host(
+            **{
+                SSHD: "PasswordAuthentication no\nMatch User x\nPasswordAuthentication yes\nAuthenticationMethods publickey,password\n"
+            }
+        ),
+    ),
     ("access.second-factor", "fail", hut(people='{"who": "a", "may": "look"}')),
     ("access.second-factor", "pass", host(**{SSHD: "PasswordAuthentication no\n"})),
     ("access.second-factor", "pass", hut(people='{"who": "a", "may": "look", "second-proof": true}')),
@@ -137,6 +183,18 @@ CASES: list[tuple[str, str, Device]] = [
     ("access.root-login", "fail", host(**{SSHD: "Port 22\n"})),
     ("access.root-login", "fail", gate("doors { keeper root { rank all } }")),
     ("access.root-login", "pass", host(**{SSHD: "PermitRootLogin no\n"})),
+    (
+        "access.root-login",
+        "fail",
+        host(**{SSHD: "PermitRootLogin no\nMatch Address 10.0.0.0/8\nPermitRootLogin yes\n"}),
+    ),
+    (
+        "access.root-login",
+        "fail",
+        host(**{SSHD: "PermitRootLogin no\nMatch User adm,r* Host *\nPermitRootLogin without-password\n"}),
+    ),
+    ("access.root-login", "pass", host(**{SSHD: "PermitRootLogin no\nMatch User *,!root\nPermitRootLogin yes\n"})),
+    ("access.root-login", "pass", host(**{SSHD: "PermitRootLogin no\nMatch User backup\nPermitRootLogin yes\n"})),
     ("access.root-login", "fail", host(**{SSHD: "PermitRootLogin no\n", "etc/passwd": "toor:x:0:0::/root:/bin/sh\n"})),
     ("access.root-login", "pass", gate("doors { keeper ann { rank all } }")),
     ("access.root-login", "cannot tell", zoned("")),

@@ -34,6 +34,7 @@ SSHD = [
         {"": "Match Address 10.0.0.0/8\n  PasswordAuthentication yes\nMatch all\nPasswordAuthentication no\n"},
         [22], inf, {"PasswordAuthentication": "no", "PasswordAuthentication (Match Address 10.0.0.0/8)": "yes"},
     ),
+    ({"": "ChallengeResponseAuthentication no\n"}, [22], inf, {"KbdInteractiveAuthentication": "no"}),  # its former name
     (  # a Match in an included file ends with that file
         {"": "Include sshd_config.d/a.conf\nMaxAuthTries 3\n", ".d/a.conf": "Match User x\nMaxAuthTries 9\n"},
         [22], inf, {"MaxAuthTries": "3", "MaxAuthTries (Match User x)": "9"},
@@ -76,6 +77,8 @@ JAILS = [
         {"jail.d/a.conf": "[sshd]\nenabled=true\nmaxretry=9\n", "jail.d/z.local": "[sshd]\nmaxretry=2\nbantime=-1\n"},
         2, inf, Known.STATED,
     ),
+    ({"jail.local": "[DEFAULT]\nignoreip = ::1\n  0.0.0.0/0\n[sshd]\nenabled = true\n"}, inf, 0, Known.STATED),  # spares all
+    ({"jail.local": "[sshd]\nenabled = true\nignoreip = 10.0.0.0/8, admin.example\nmaxretry = 3\n"}, 3, 600, Known.STATED),
     ({"jail.local": "[sshd]\nenabled = true\nmaxretry = 3  # few\nbantime = 1d 12h\n"}, 3, 129600, Known.STATED),
 ]  # fmt: skip
 

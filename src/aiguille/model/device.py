@@ -48,6 +48,7 @@ class Account(Struct, frozen=True):
 
     second_factor: whether a login needs more than a password
     last_used: when it last logged in, as the export writes it
+    no_password: whether it has none, so that nothing is asked for
     """
 
     name: str
@@ -57,6 +58,7 @@ class Account(Struct, frozen=True):
     sources: Setting[tuple[Addresses, ...]] = field(default_factory=unknown)
     second_factor: Setting[bool] = field(default_factory=unknown)
     last_used: Setting[str] = field(default_factory=unknown)
+    no_password: Setting[bool] = field(default_factory=unknown)
 
 
 class Administration(Struct, frozen=True):

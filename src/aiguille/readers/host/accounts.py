@@ -8,11 +8,21 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.model import Account, Administration, Setting, Span, default, stated, unknown
+from aiguille.model import (
+    Account,
+    Addresses,
+    Administration,
+    NotUnderstoodError,
+    Setting,
+    Span,
+    default,
+    stated,
+    unknown,
+)
 from aiguille.readers.assignments import read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.literals import is_whole, whole
+from aiguille.readers.literals import is_whole, read_network, whole
 
 _NO_LOGIN = re.compile(r".*/(nologin|false|sync|shutdown|halt)")
 _TIME = re.compile(r"(-?[0-9]+)\s*([a-z]*)")
@@ -35,7 +45,8 @@ def _accounts(bundle: Bundle, ledger: LedgerBuilder) -> Iterator[Account]:
             ledger.unread(where, "is not a line of passwd with seven fields")
         elif not parts[6] or not _NO_LOGIN.fullmatch(parts[6]):
             ledger.read(where)
-            yield Account(parts[0], where, role="root" if parts[2] == "0" else "")
+            role = "root" if parts[2] == "0" else ""
+            yield Account(parts[0], where, role, no_password=stated(not parts[1], where))
         else:
             ledger.set_aside(where, "an account that cannot log in")
 
@@ -56,8 +67,8 @@ def release(bundle: Bundle, ledger: LedgerBuilder) -> Setting[str]:
 def _jail(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Setting[float], Setting[float]]:
     """Attempts and seconds of the sshd jail; both unknown where no file of fail2ban is in the bundle.
 
-    A jail that is not switched on locks nobody out. Files are read in the order of jail.conf(5): jail.conf, jail.d/*.conf,
-    jail.local, jail.d/*.local.
+    A jail that is not switched on locks nobody out, nor does one that spares every address. Files are read in the order of
+    jail.conf(5): jail.conf, jail.d/*.conf, jail.local, jail.d/*.local.
     """
     files = [
         *filter(None, [bundle.get("etc/fail2ban/jail.conf")]),
@@ -75,7 +86,9 @@ def _jail(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Setting[float], Settin
         return described.get(("sshd", key)) or described.get(("DEFAULT", key))
 
     home = files[-1].span(1)
-    enabled = ask("enabled")
+    enabled, spared = ask("enabled"), ask("ignoreip")
+    if spared is not None and any(_is_everybody(one) for one in re.split(r"[\s,]+", spared[0])):
+        return stated(math.inf, spared[1]), stated(0.0, spared[1])
     if enabled is None or enabled[0].lower() not in ("true", "yes", "1", "on"):
         where = enabled[1] if enabled else home
         return default(math.inf, where), default(0.0, where)
@@ -84,6 +97,15 @@ def _jail(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Setting[float], Settin
         stated(float(attempts[0]), attempts[1]) if attempts and is_whole(attempts[0]) else default(5.0, enabled[1]),
         _duration(ban, enabled[1]),
     )
+
+
+def _is_everybody(text: str) -> bool:
+    """Whether what is never banned is every address."""
+    try:
+        network = read_network(text)
+    except NotUnderstoodError:
+        return False
+    return isinstance(network, Addresses) and network.first == 0 and network.last >= (1 << 32) - 1
 
 
 def _duration(given: tuple[str, Span] | None, home: Span) -> Setting[float]:
@@ -100,7 +122,7 @@ def _duration(given: tuple[str, Span] | None, home: Span) -> Setting[float]:
 
 
 def _sections(file: ExportFile, ledger: LedgerBuilder, described: dict[tuple[str, str], tuple[str, Span]]) -> None:
-    section = ""
+    section = last = ""
     for number, line in enumerate(file.lines, 1):
         text, where = line.strip(), file.span(number)
         if not text:
@@ -112,11 +134,22 @@ def _sections(file: ExportFile, ledger: LedgerBuilder, described: dict[tuple[str
             ledger.read(where)
         elif "=" in text and not line[:1].isspace():
             key, _, value = text.partition("=")
-            described[section, key.strip()] = (re.split(r"\s#", value)[0].strip(), where)
-            if section in ("DEFAULT", "sshd") and key.strip() in ("enabled", "maxretry", "bantime", "findtime"):
+            last = key.strip()
+            described[section, last] = (re.split(r"\s#", value)[0].strip(), where)
+            if section in ("DEFAULT", "sshd") and key.strip() in (
+                "enabled",
+                "maxretry",
+                "bantime",
+                "findtime",
+                "ignoreip",
+            ):
                 ledger.read(where)
             else:
                 ledger.set_aside(where, "no check needs this setting of fail2ban")
+        elif line[:1].isspace() and last == "ignoreip":
+            so_far, begun = described[section, last]
+            described[section, last] = (f"{so_far} {text}".strip(), begun)
+            ledger.read(where)
         elif line[:1].isspace():
             ledger.set_aside(where, "no check needs this setting of fail2ban")
         else:

@@ -33,13 +33,19 @@ _DEPTH = 16
 _FACTS = {
     "PermitRootLogin": "prohibit-password", "PasswordAuthentication": "yes", "KbdInteractiveAuthentication": "yes",
     "PubkeyAuthentication": "yes", "PermitEmptyPasswords": "no", "MaxAuthTries": "6", "LoginGraceTime": "120",
-    "X11Forwarding": "no", "AllowTcpForwarding": "yes", "AllowUsers": "", "AllowGroups": "", "Ciphers": "", "MACs": "",
-    "KexAlgorithms": "",
+    "AuthenticationMethods": "", "X11Forwarding": "no", "AllowTcpForwarding": "yes", "AllowUsers": "", "AllowGroups": "",
+    "Ciphers": "", "MACs": "", "KexAlgorithms": "",
 }  # fmt: skip
 """Settings that become facts of the system, with the program's defaults; empty: unset, which the program fills by its release."""
 _USED = frozenset(
     ["port", "listenaddress", "clientaliveinterval", "clientalivecountmax", *(name.lower() for name in _FACTS)]
 )
+_FORMER = {
+    "challengeresponseauthentication": "kbdinteractiveauthentication",
+    "skeyauthentication": "kbdinteractiveauthentication",
+    "dsaauthentication": "pubkeyauthentication",
+}
+"""Names of settings that sshd still takes for others (servconf.c)."""
 _SEVERAL = frozenset(["port", "listenaddress"])
 
 
@@ -132,6 +138,7 @@ def _file(file: ExportFile, bundle: Bundle, ledger: LedgerBuilder, said: Said, m
             continue
         key, _, value = text.replace("=", " ", 1).partition(" ") if "=" in text.split()[0] else text.partition(" ")
         key, value = key.lower(), value.strip().strip('"')
+        key = _FORMER.get(key, key)
         if key == "match":
             match = "" if value.lower() == "all" else value
             ledger.read(where)

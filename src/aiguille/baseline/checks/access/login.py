@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from fnmatch import fnmatchcase
 from math import isinf
 
 from aiguille.baseline.asking import fact
@@ -20,7 +21,7 @@ from aiguille.baseline.catalogue import (
     check,
 )
 from aiguille.baseline.wording import by_default, counted, lines, listed
-from aiguille.model import Account, Setting
+from aiguille.model import Account, Fact, Setting
 from aiguille.model.patterns import pattern
 
 
@@ -263,30 +264,111 @@ def password_policy(subject: Subject) -> Iterator[Answer]:
         yield Passed(f"passwords mix {classes.value:g} classes of characters")
 
 
+def _matched(subject: Subject, name: str) -> Iterator[tuple[str, Fact]]:
+    """A setting of sshd where a Match sets it, each with whom that is for."""
+    begin = f"sshd {name} (Match "
+    for one in subject.device.system:
+        if one.name.startswith(begin) and one.setting.known:
+            yield one.name[len(begin) : -1], one
+
+
+def _is_for_some(match: str) -> bool:
+    """Whether a Match of sshd is for named users or sources, and not for all of them."""
+    return any(value not in ("*", "0.0.0.0/0", "::/0", "*,*") for value in match.split()[1::2])
+
+
+def _may_be(match: str, user: str) -> bool:
+    """Whether a Match of sshd may hold for a user (sshd_config(5), Match; ssh_config(5), PATTERNS)."""
+    words = match.split()
+    for key, value in zip(words[::2], words[1::2], strict=False):
+        patterns = value.split(",")
+        refused = [one[1:] for one in patterns if one.startswith("!")]
+        named = [one for one in patterns if not one.startswith("!")]
+        if key.lower() == "user" and (
+            any(fnmatchcase(user, one) for one in refused) or not any(fnmatchcase(user, one) for one in named)
+        ):
+            return False
+    return True
+
+
+def _asks_for_more(methods: Fact | None) -> bool:
+    """Whether each list of methods that sshd asks for has one that is no password (sshd_config(5), AuthenticationMethods)."""
+    if methods is None or not methods.setting.value.strip():
+        return False
+    lists = [{one.partition(":")[0] for one in text.split(",")} for text in methods.setting.value.lower().split()]
+    return all(one - {"password", "keyboard-interactive", "any", "none"} for one in lists)
+
+
+def _takes_passwords(subject: Subject) -> Iterator[Found]:
+    """Whom sshd lets in by a password, in general and where a Match says so."""
+    if _asks_for_more(fact(subject, "sshd AuthenticationMethods")):
+        for match, one in _matched(subject, "AuthenticationMethods"):
+            if not _asks_for_more(one):
+                severity = Severity.LOW if _is_for_some(match) else None
+                text = (
+                    f"sshd asks for a password at most for Match {match} (AuthenticationMethods {one.setting.value})."
+                )
+                yield Found(text, one.name, lines(one.setting.where), severity=severity)
+        return
+    for name in ("PasswordAuthentication", "KbdInteractiveAuthentication"):
+        one = fact(subject, f"sshd {name}")
+        # Left to its default, the keyboard-interactive way asks what the system's own settings make it ask.
+        certain = name == "PasswordAuthentication" or (one is not None and one.setting.standing == "stated")
+        if one is not None and one.setting.value.lower() == "yes" and certain:
+            yield Found(
+                f"sshd takes passwords ({name} yes{by_default(one.setting)}).", one.name, lines(one.setting.where)
+            )
+            continue
+        asked = {match: methods for match, methods in _matched(subject, "AuthenticationMethods")}
+        for match, other in _matched(subject, name):
+            if other.setting.value.lower() == "yes" and not _asks_for_more(asked.get(match)):
+                severity = Severity.LOW if _is_for_some(match) else None
+                text = f"sshd takes passwords for Match {match} ({name} yes)."
+                yield Found(text, other.name, lines(other.setting.where), severity=severity)
+
+
+def _needs_none(subject: Subject, passwords: bool) -> Iterator[Found]:
+    """Accounts that no password is asked of, and sshd where it lets such in. passwords: whether it takes any"""
+    bare = [one for one in _accounts(subject) if one.no_password.known and one.no_password.value]
+    empty = fact(subject, "sshd PermitEmptyPasswords")
+    allowed = [empty] if empty is not None and empty.setting.value.lower() == "yes" else []
+    allowed += [one for _, one in _matched(subject, "PermitEmptyPasswords") if one.setting.value.lower() == "yes"]
+    if passwords and allowed:
+        names = listed(f"'{one.name}'" for one in bare)
+        has = f"; {names} {'has' if len(bare) == 1 else 'have'} none" if bare else ""
+        yield Found(
+            f"sshd lets accounts without a password in (PermitEmptyPasswords yes){has}.",
+            "sshd PermitEmptyPasswords",
+            lines(allowed[0].setting.where, *(one.where for one in bare)),
+            severity=Severity.CRITICAL if bare else Severity.HIGH,
+        )
+        return
+    for one in bare:
+        text = f"Account '{one.name}' has no password: nothing is asked of whoever takes its name."
+        yield Found(text, f"no password {one.name}", lines(one.where), severity=Severity.HIGH if one.role else None)
+
+
 @check(
     id="access.second-factor",
-    together="ways in are open to a password alone",
-    title="A password alone opens the device",
+    together="ways in ask for a password at most",
+    title="A password alone, or none, opens the device",
     severity=Severity.MEDIUM,
-    controls=("IA-2", "AC-17"),
+    controls=("IA-2", "AC-17", "IA-5"),
     why="Passwords are guessed, reused and phished; a key or a second proof is not.",
-    how="Looks at password logins of sshd, and at each account's second factor where the export states it.",
-    fix="Ask for keys, or a second factor, of everybody who logs in from afar.",
+    how="Looks at password logins of sshd, those of a Match among them (light where it is for some users or sources alone), and at "
+    "each account's second factor where the export states it. What AuthenticationMethods asks for beside a password counts. Accounts "
+    "without a password are a finding, grave where sshd lets them in.",
+    fix="Ask for keys, or a second factor, of everybody who logs in from afar; give every account a password or lock it.",
 )
 def second_factor(subject: Subject) -> Iterator[Answer]:
-    looked, found = 0, False
     passwords, keyboard = (
         fact(subject, f"sshd {n}") for n in ("PasswordAuthentication", "KbdInteractiveAuthentication")
     )
-    for one in (passwords, keyboard):
-        if one is None:
-            continue
-        looked += 1
-        # Left to its default, the keyboard-interactive way asks what the system's own settings make it ask.
-        if one.setting.value.lower() == "yes" and (one is passwords or one.setting.standing == "stated"):
-            found = True
-            text = f"sshd takes passwords ({one.name.removeprefix('sshd ')} yes{by_default(one.setting)})."
-            yield Found(text, one.name, lines(one.setting.where))
+    looked = sum(one is not None for one in (passwords, keyboard))
+    taken = list(_takes_passwords(subject))
+    bare = list(_needs_none(subject, bool(taken)))
+    yield from (*bare, *taken)
+    found = bool(taken or bare)
     if (passwords is None) is not (keyboard is None):
         yield CannotTell("the export states one of sshd's two ways of asking for a password only")
     described = [one for one in _accounts(subject) if one.second_factor.known]
@@ -398,8 +480,8 @@ def discovery(subject: Subject) -> Iterator[Answer]:
     severity=Severity.LOW,
     controls=("AC-6", "AC-17", "IA-2"),
     why="The log then shows that root did it, not who; and a guessed password is the last step, not the first.",
-    how="PermitRootLogin of sshd decides: yes is a medium finding, keys only a low one. On other makes an enabled account called root "
-    "is one. A second account with user id 0 is a back door, and high.",
+    how="PermitRootLogin of sshd decides, in general or in a Match that may hold for root: yes is a medium finding, keys only a low "
+    "one. On other makes an enabled account called root is one. A second account with user id 0 is a back door, and high.",
     fix="Let people log in as themselves and become root where they must; set PermitRootLogin no, and leave user id 0 to root alone.",
 )
 def root_login(subject: Subject) -> Iterator[Answer]:
@@ -411,7 +493,7 @@ def root_login(subject: Subject) -> Iterator[Answer]:
     if permit is not None:
         value = permit.setting.value.lower()
         if value == "no":
-            yield Passed("root cannot log in over ssh")
+            yield from _root_for_some(subject)
             return
         how = "" if value == "yes" else ", with a key"
         text = f"Root may log in over ssh{how} (PermitRootLogin {value}{by_default(permit.setting)})."
@@ -430,6 +512,20 @@ def root_login(subject: Subject) -> Iterator[Answer]:
         yield Found("An account called root can log in.", one.name, lines(one.where))
     if not found:
         yield Passed("no account is called root")
+
+
+def _root_for_some(subject: Subject) -> Iterator[Answer]:
+    """Whom a Match of sshd lets in as root, where others are not."""
+    found = False
+    for match, one in _matched(subject, "PermitRootLogin"):
+        value = one.setting.value.lower()
+        if value != "no" and _may_be(match, "root"):
+            found = True
+            text = f"Root may log in over ssh for Match {match} (PermitRootLogin {value})."
+            severity = Severity.MEDIUM if value == "yes" else None
+            yield Found(text, one.name, lines(one.setting.where), severity=severity)
+    if not found:
+        yield Passed("root cannot log in over ssh")
 
 
 def _is_root_by_another_name(subject: Subject, account: Account) -> bool:
