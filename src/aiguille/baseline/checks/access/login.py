@@ -302,13 +302,12 @@ def _asks_for_more(methods: Fact | None) -> bool:
 def _takes_passwords(subject: Subject) -> Iterator[Found]:
     """Whom sshd lets in by a password, in general and where a Match says so."""
     if _asks_for_more(fact(subject, "sshd AuthenticationMethods")):
-        for match, one in _matched(subject, "AuthenticationMethods"):
-            if not _asks_for_more(one):
+        for match, less in _matched(subject, "AuthenticationMethods"):
+            if not _asks_for_more(less):
                 severity = Severity.LOW if _is_for_some(match) else None
-                text = (
-                    f"sshd asks for a password at most for Match {match} (AuthenticationMethods {one.setting.value})."
-                )
-                yield Found(text, one.name, lines(one.setting.where), severity=severity)
+                said = f"AuthenticationMethods {less.setting.value}"
+                text = f"sshd asks for a password at most for Match {match} ({said})."
+                yield Found(text, less.name, lines(less.setting.where), severity=severity)
         return
     for name in ("PasswordAuthentication", "KbdInteractiveAuthentication"):
         one = fact(subject, f"sshd {name}")
