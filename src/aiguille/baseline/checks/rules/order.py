@@ -117,7 +117,7 @@ def _judged(subject: Subject, standing: Standing, verb: str) -> Iterator[Answer]
             continue
         found = True
         yield _finding(
-            report, f"{capital(speak(report.chain, report.rule))} {verb}{_because(report)}{_remedy(report)}."
+            report, f"{capital(speak(report.chain, report.rule))} {verb}{_because(report)}{_remedy(subject, report)}."
         )
     if not written:
         yield NotApplicable(NO_STATEMENTS)
@@ -129,8 +129,13 @@ _TURNED_BACK = "sfilter"
 """Shorewall's chain for what would leave by the interface it came in by (shorewall-interfaces(5), routeback)."""
 
 
-def _remedy(report: StandingReport) -> str:
-    """What else than its place would let a hidden rule work, where it is not rules of somebody's that hide it."""
+def _remedy(subject: Subject, report: StandingReport) -> str:
+    """What else than its place would let a hidden rule work: an option, or that a rule which hides it for a while goes."""
+    if not may_go(subject, report.rule):
+        passing = [(chain, rule) for _, chain, rule in report.because if rule is not None and may_go(subject, rule)]
+        if passing:
+            chain, rule = passing[0]
+            return f"; it is needed again once {speak(chain, rule)}, which is there for a while, goes"
     if any(chain.name == _TURNED_BACK for _, chain, _ in report.because):
         return ", as what comes in by an interface leaves by it again only with the option routeback there"
     return ""
