@@ -166,3 +166,29 @@ def test_whatever_the_match_options_print_is_exact_or_a_named_condition(namespac
         if not rule.qualifiers and not rule.marks:
             plain = {c.field for c in rule.match.conditions} | ({Field.STATE} if rule.comment else set())
             assert plain, device.text(rule.where)
+
+
+SPELLINGS = (
+    "-s 0/0", "-s 10/8", "-s 192.168/16", "-s 10.1", "-s 0", "-s 010.0.0.1", "-s 0x0a.0.0.1", "-s 1.2.3.4/0", "-s any/0", "-d 0/0 -s 10/010",
+    "-s 10.0.0.0/0x8", "-s 172.16/255.240.0.0", "-s 10/8,192.168/16", "-p 0", "-p 00", "-p all", "-p 0x6", "-p 021", "-p tcp --dport 0x16",
+    "-p tcp --dport 022", "-p tcp --dport 22:", "-p tcp --dport :022", "-p tcp -m multiport --dports 022,0x17", "-p udp -m multiport --ports 010:020",
+    "-p icmp --icmp-type 010", "-m iprange --src-range 010.0.0.1-10.0.0.9", "-m iprange --dst-range 10.1-10.2",
+)  # fmt: skip
+SPELLINGS_6 = ("-s 0/0", "-s 0::0/0", "-p 0", "-p 072", "-s 2001:db8::/040")
+
+
+def test_what_people_write_is_what_the_kernel_keeps(namespace: Namespace) -> None:
+    """Short addresses, octal and hexadecimal numbers, protocol 0: a script of each says what the dump after it says."""
+    for tool, spellings in (("iptables", SPELLINGS), ("ip6tables", SPELLINGS_6)):
+        for words in spellings:
+            namespace.run(tool, "-F", "INPUT")
+            namespace.run(tool, *f"-A INPUT {words} -j DROP".split())
+            kept = iptables.read([decode("kept", namespace.run(f"{tool}-save").encode())], "kept")
+            script = f"#!/bin/sh\n{tool} -A INPUT {words} -j DROP\n"
+            written = iptables.read([decode("fw.sh", script.encode())], "kept")
+            assert not written.ledger.unread, words
+            assert not differences(kept, written), words
+    for words in ("-s 10.0.0.0/08", "-s 256.1", "-s 1.2.3.4.5", "-p tcp --dport 08", "-p 256"):
+        assert not namespace.try_run("iptables", *f"-A INPUT {words} -j DROP".split())
+        refused = iptables.read([decode("fw.sh", f"#!/bin/sh\niptables -A INPUT {words} -j DROP\n".encode())], "kept")
+        assert refused.ledger.unread, words

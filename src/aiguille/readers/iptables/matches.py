@@ -6,16 +6,19 @@ depend on something a single packet does not show: a rate, the time of day, a us
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 from msgspec import Struct
 
 from aiguille.model import (
+    Addresses,
     Condition,
     DestinationType,
     Field,
     FlagTest,
     InterfaceName,
+    MaskedAddress,
     Named,
     NameKind,
     NotUnderstoodError,
@@ -49,24 +52,57 @@ def _interface(words: list[str], _family: int) -> Operands:
     return (InterfaceName(name[:-1], prefix=True) if name.endswith("+") else InterfaceName(name),)
 
 
-def _network(words: list[str], _family: int) -> Operands:
-    return tuple(read_network(part) for part in words[0].split(","))
+_NUMBER = re.compile(r"(?<!\w)0(?:[xX]([0-9a-fA-F]+)|(\d+))(?!\w)")
+_PARTS = re.compile(r"\d+(\.\d+){0,2}")
 
 
-def _range(words: list[str], _family: int) -> Operands:
-    return (read_address_range(words[0]),)
+def _decimal(text: str) -> str:
+    """Numbers as iptables takes them (strtoul(3), base 0): ``022`` is 18 and ``0x16`` is 22."""
+
+    def read(found: re.Match[str]) -> str:
+        if found[1] is not None:
+            return str(int(found[1], 16))
+        if "8" in found[2] or "9" in found[2]:
+            raise NotUnderstoodError(f"'{found[0]}' begins like an octal number and is none")
+        return str(int(found[2], 8))
+
+    return _NUMBER.sub(read, text) if "0" in text else text
+
+
+def _address(text: str) -> str:
+    """An address of IPv4 in full: what is left out at its end is 0, as in ``10/8`` and ``192.168/16``."""
+    return text + ".0" * (3 - text.count(".")) if _PARTS.fullmatch(text) else text
+
+
+def _network(words: list[str], family: int) -> Operands:
+    return tuple(_one_network(part, family) for part in words[0].split(","))
+
+
+def _one_network(text: str, family: int) -> Addresses | MaskedAddress:
+    head, slash, tail = text.partition("/")
+    length = _decimal(tail)
+    if slash and length == "0":
+        return read_network("0.0.0.0/0" if family == 4 else "::/0")  # whatever stands before it, a name as well
+    return read_network(f"{_address(_decimal(head)) if family == 4 else head}{slash}{length}")
+
+
+def _range(words: list[str], family: int) -> Operands:
+    ends = [_address(_decimal(end)) if family == 4 else end for end in words[0].split("-")]
+    return (read_address_range("-".join(ends)),)
 
 
 def _protocol(words: list[str], _family: int) -> Operands:
-    return (read_protocol(words[0]),)
+    # Protocol 0 stands for every one (iptables(8), --protocol).
+    text = _decimal(words[0])
+    return (read_protocol("all" if text == "0" else text),)
 
 
 def _ports(words: list[str], _family: int) -> Operands:
-    return (read_ports(words[0]),)
+    return (read_ports(_decimal(words[0])),)
 
 
 def _port_list(words: list[str], _family: int) -> Operands:
-    return tuple(_multiport(part) for part in words[0].split(","))
+    return tuple(_multiport(part) for part in _decimal(words[0]).split(","))
 
 
 def _multiport(part: str) -> Numbers:
@@ -77,7 +113,7 @@ def _multiport(part: str) -> Numbers:
 
 
 def _icmp(words: list[str], family: int) -> Operands:
-    return (read_icmp(words[0], family),)
+    return (read_icmp(_decimal(words[0]), family),)
 
 
 def _flag_mask(text: str) -> int:
