@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
@@ -55,15 +55,15 @@ def meant_ports(program: Program, forward: Forward, protocol: int) -> IntervalSe
     return IntervalSet(s for one in ports for s in (((0, top),) if one is None else one.spans))
 
 
-def for_itself_alone(program: Program, region: Box) -> bool:
+def for_itself_alone(program: Program, region: Box, forwards: Sequence[Forward]) -> bool:
     """Whether a region goes to hosts that the device publishes to itself alone, at an address of its loopback: rules let in what comes
-    to their own address all the same, and who sends that can only be a neighbour."""
+    to their own address all the same, and who sends that can only be a neighbour. forwards: of the device"""
     ends, ports = region[Axis.DST], region[Axis.B]
     if ends is None or ports is None:
         return False
     published = [
         one
-        for one in forwards_of(program.device)
+        for one in forwards
         if one.target.family == program.family
         and ends.overlaps(IntervalSet([(one.target.first, one.target.last)]))
         and any(meant_ports(program, one, protocol).overlaps(ports) for protocol in (TCP, UDP))

@@ -62,7 +62,7 @@ def untracked(resolver: Resolver, direction: Direction) -> Untracked:
         for chain in rulebase.chains:
             if chain.base is not None and chain.base.before_tracking and chain.base.stage is stage:
                 out += _untracked_in(resolver, rulebase, chain, chain.base.routed, (Piece(EVERYTHING, True),), ())
-    moved = any(_moves(rule) for base in resolver.device.rulebases for _, rule in base.rules())
+    moved = bool(out) and any(_moves(rule) for base in resolver.device.rulebases for _, rule in base.rules())
     return Untracked(tuple(out), moved)
 
 

@@ -410,6 +410,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     services = {family: service_boxes((*subject.params["services"], *_LOGINS), family) for family in (4, 6)}
     ports_of = [one[Axis.B] for held in services.values() for _, one in held]
     # Most rules of a long list are about none of the services; a service without ports may be in any.
+    forwards = forwards_of(subject.device)
     asked = IntervalSet(span for held in ports_of for span in (held.spans if held is not None else [(0, 65535)]))
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule):
@@ -458,7 +459,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 if from_dmz
                 else "between networks"
             )
-            itself = outside and for_itself_alone(one.program, region)
+            itself = outside and for_itself_alone(one.program, region, forwards)
             if itself:
                 whence = "from neighbours that send to its own address, though it is published to the host itself alone"
             grave = outside or (from_outer and any(text in _CONTROL for text in names))
