@@ -409,8 +409,8 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     described_rules: set[Span] = set()
     services = {family: service_boxes((*subject.params["services"], *_LOGINS), family) for family in (4, 6)}
     ports_of = [one[Axis.B] for held in services.values() for _, one in held]
-    # Most rules of a long list are about none of the services; a service without ports may be in any.
     forwards = forwards_of(subject.device)
+    # Most rules of a long list are about none of the services; a service without ports may be in any.
     asked = IntervalSet(span for held in ports_of for span in (held.spans if held is not None else [(0, 65535)]))
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule):
