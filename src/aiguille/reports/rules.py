@@ -71,8 +71,12 @@ def show_rules(
 
     details: with each rule's place, text and a packet that reaches it, instead of a line or two
     """
-    for number, (programs, reports) in enumerate(found):
-        for line in [*([[]] if number else []), *_listing(programs, reports, details)]:
+    # Of many devices those without a rule to show are told in one line.
+    bare = [programs.device.name for programs, reports in found if not reports] if len(found) > 1 else []
+    last: Line = [("no such rule: ", "dim"), (", ".join(map(visible, bare)), "")]
+    listed = [_listing(*one, details) for one in found if one[1] or len(found) == 1]
+    for number, described in enumerate([*listed, *([[last]] if bare else [])]):
+        for line in [*([[]] if number else []), *described]:
             if console.is_terminal:
                 text = [Text(*piece) for piece in line] or [Text()]
                 margin = text.pop(0) if len(text[0].plain) == _MARGIN else Text()
