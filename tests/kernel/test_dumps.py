@@ -169,7 +169,7 @@ def test_whatever_the_match_options_print_is_exact_or_a_named_condition(namespac
 
 
 SPELLINGS = (
-    "-s 0/0", "-s 10/8", "-s 192.168/16", "-s 10.1", "-s 0", "-s 010.0.0.1", "-s 0x0a.0.0.1", "-s 1.2.3.4/0", "-s any/0", "-d 0/0 -s 10/010",
+    "-s 0/0", "-s 10/8", "-s 192.168/16", "-s 10.1", "-s 0", "-s 010.0.0.1", "-s 0x0a.0.0.1", "-s 1.2.3.4/0", "-s any/0", "-s /0", "-d 0/0 -s 10/010",
     "-s 10.0.0.0/0x8", "-s 172.16/255.240.0.0", "-s 10/8,192.168/16", "-p 0", "-p 00", "-p all", "-p 0x6", "-p 021", "-p tcp --dport 0x16",
     "-p tcp --dport 022", "-p tcp --dport 22:", "-p tcp --dport :022", "-p tcp -m multiport --dports 022,0x17", "-p udp -m multiport --ports 010:020",
     "-p icmp --icmp-type 010", "-m iprange --src-range 010.0.0.1-10.0.0.9", "-m iprange --dst-range 10.1-10.2",
