@@ -43,15 +43,15 @@ _CAUSE = re.compile(r"[Cc]-?[0-9]{1,5}")
 
 
 def run(arguments: argparse.Namespace) -> int:
-    from aiguille.baseline.story import describe, story_of
-    from aiguille.reports.story import show_stories, show_story, stories_data, story_data
-
     word, wanted = arguments.fingerprint, options.filters(arguments)
     # Four digits of a fingerprint may look like a cause without its dash.
     several = word == "all" or ("-" in word and _CAUSE.fullmatch(word))
     if several and word != "all":
         wanted["cause"] = [*wanted["cause"], word]
     audit, others = _audit(arguments, word)
+    from aiguille.baseline.story import describe, story_of
+    from aiguille.reports.story import show_stories, show_story, stories_data, story_data
+
     shown = audit.narrowed(**wanted)
     if not several:
         story = describe(replace(audit, findings=shown.findings, accepted=shown.accepted), word, others)
@@ -66,13 +66,22 @@ def run(arguments: argparse.Namespace) -> int:
     return inputs.exit_code(audit.estate)
 
 
+def _prepare() -> None:
+    """Load what comes after the reading."""
+    from aiguille.baseline import story as made
+    from aiguille.fleet import numbered
+    from aiguille.reports import story as shown
+
+    _ = made, numbered, shown
+
+
 def _audit(arguments: argparse.Namespace, word: str) -> tuple[Audit, list[tuple[str, str]]]:
     """The audit, of no more devices than the finding is on where an audit of the same was done before; and check and device of the
     findings on the others."""
+    found = inputs.gathered(arguments)
+    estate = inputs.read_estate(arguments, found=found, meanwhile=_prepare)
     from aiguille.fleet.numbered import keep, load, renumbered
 
-    found = inputs.gathered(arguments)
-    estate = inputs.read_estate(arguments, found=found)
     asked = inputs.meant(arguments, estate)
     name = inputs.name_of_audit(arguments, found, estate, asked)
     numbers = load(name)

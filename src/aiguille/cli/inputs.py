@@ -67,18 +67,21 @@ def read_estate(
     *,
     view_shows: bool = False,
     found: Gathered | None = None,
+    meanwhile: Callable[[], object] = lambda: None,
 ) -> Estate:
     """Read the paths given and say what was recognised, missing or odd.
 
     view_shows: on a terminal the view that follows says what is missing or odd
     found: what they hold, if that is known already
+    meanwhile: what else this process may do while others read
     """
     from aiguille.estate.reading import read_gathered
 
     with _leaving_garbage(), progress(arguments, "exports", "read") as described:
         found = found or gathered(arguments, paths)
         helpers = getattr(arguments, "jobs", 0) or cores(len(found.jobs))
-        estate = read_gathered(found, known_beside(arguments, found), arguments.as_of, described, helpers)
+        told = _and_meanwhile(described, meanwhile)
+        estate = read_gathered(found, known_beside(arguments, found), arguments.as_of, told, helpers)
     if changes := getattr(arguments, "as_if", ()):
         from aiguille.estate.wordings import changed
 
@@ -89,6 +92,17 @@ def read_estate(
         estate = estate_at(estate, read_moment(moment))
     say_what_was_read(arguments, estate, paths, view_shows=view_shows)
     return estate
+
+
+def _and_meanwhile(told: Callable[[int, int], None], meanwhile: Callable[[], object]) -> Callable[[int, int], None]:
+    """Tell of progress; and when the first of several things is done, which other processes work on, do something beside them."""
+
+    def tell(number: int, total: int) -> None:
+        told(number, total)
+        if number == 1 < total:
+            meanwhile()
+
+    return tell
 
 
 @contextmanager
@@ -180,12 +194,7 @@ def run_audit(
     asked = asked or meant(arguments, estate)
     keeping = nullcontext() if is_long(estate) else _leaving_garbage()
     with keeping, progress(arguments, "devices", "checked") as described:
-
-        def told(number: int, total: int) -> None:
-            described(number, total)
-            if number == 1 < total:
-                meanwhile()
-
+        told = _and_meanwhile(described, meanwhile)
         return audited(estate, asked, jobs=jobs(arguments, estate), progress=told, devices=devices)
 
 
