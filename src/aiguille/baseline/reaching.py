@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from aiguille.analysis.countries import Share, shares
 from aiguille.analysis.decide import Ends
 from aiguille.analysis.exposure import Exposure
 from aiguille.analysis.program import Programs
-from aiguille.analysis.study import Admission, Study, lets_in
+from aiguille.analysis.study import Admission, Study, is_wide, lets_in
 from aiguille.baseline.catalogue import RuleRef, refer, speak
 from aiguille.model import Addresses, Direction, Estate, Side
 from aiguille.model.spelling import spell_operand, spell_protocol
@@ -70,10 +71,18 @@ def _reaches(study: Study) -> Iterator[Reach]:
         if exposure.entrance.side is Side.OUTSIDE and exposure.certain:
             yield _exposed(study, exposure)
     for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
-        for one in study.admissions(direction):
+        for one in (part for rule in study.admissions(direction) for part in _by_width(rule)):
             sources = _sources(study, one, outer)
             if sources:
                 yield _made(study, one, sources)
+
+
+def _by_width(one: Admission) -> list[Admission]:
+    """What a rule lets anybody use, and what only some sources may: its services are not all for everybody where it has both."""
+    wide = [region for region in one.regions if is_wide(region, Axis.SRC, one.program)]
+    if len(wide) in (0, len(one.regions)):
+        return [one]
+    return [replace(one, regions=tuple(r for r in one.regions if (r in wide) is free)) for free in (True, False)]
 
 
 def _exposed(study: Study, exposure: Exposure) -> Reach:

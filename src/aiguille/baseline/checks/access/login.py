@@ -274,7 +274,7 @@ def _matched(subject: Subject, name: str) -> Iterator[tuple[str, Fact]]:
 
 def _is_for_some(match: str) -> bool:
     """Whether a Match of sshd is for named users or sources, and not for all of them."""
-    return any(value not in ("*", "0.0.0.0/0", "::/0", "*,*") for value in match.split()[1::2])
+    return any(value not in ("*", "0.0.0.0/0", "::/0") for value in match.split()[1::2])
 
 
 def _may_be(match: str, user: str) -> bool:
