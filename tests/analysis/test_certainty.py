@@ -39,6 +39,21 @@ JSON: dict[str, list[Any]] = {"nftables": [
     {"set": {"family": "ip", "table": "f", "name": "s", "type": "ipv4_addr", "elem": ["203.0.113.9"]}},
 ]}  # fmt: skip
 
+CALLED = (
+    "*nat\n:PREROUTING ACCEPT [0:0]\n:X - [0:0]\n-A PREROUTING -m addrtype --dst-type LOCAL -j X\n"
+    "-A X -p tcp -m tcp --dport 22 -j %s --to-destination 10.7.0.3\nCOMMIT\n"
+    "*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n-A FORWARD -o br0 -j ACCEPT\nCOMMIT\n"
+)
+DESCRIBED = {
+    "ip-addr.json": dumps(
+        [
+            {"ifname": name, "flags": ["UP"], "addr_info": [{"family": "inet", "local": local, "prefixlen": 24}]}
+            for name, local in (("eth0", "192.0.2.10"), ("br0", "10.7.0.1"))
+        ]
+    ),
+    "ip-route.json": dumps([{"dst": "default", "gateway": "192.0.2.1", "dev": "eth0"}]),
+}
+
 
 def json(*rules: tuple[str, str, list[object]]) -> dict[str, str]:
     """A listing in JSON: table, chain and expressions of each rule."""
@@ -107,6 +122,9 @@ CASES: list[tuple[str, dict[str, str], str, str]] = [
     ("its own and a unicast", {"h.v6": INPUT % "-A INPUT -m addrtype --dst-type UNICAST,LOCAL -j ACCEPT"}, SIX.replace("2001:db8:1::10", "ff02::1"), "drop"),
     ("local, or the last address of a network", {"h.v4": RETURNS}, "tcp from 203.0.113.9:40000 to 192.0.2.3:22 entering eth0", "open"),
     ("an address that is the last of no network", {"h.v4": RETURNS}, SSH, "accept"),
+    ("translated for its own address", {"h.v4": CALLED % "DNAT", **DESCRIBED}, SSH, "accept"),
+    ("an address that is not its own", {"h.v4": CALLED % "DNAT", **DESCRIBED}, SSH.replace("192.0.2.10", "192.0.2.77"), "drop"),
+    ("by a called chain sent on nobody knows where", {"h.v4": CALLED % "SEND", **DESCRIBED}, SSH, "open"),
     ("multicast tells by itself", {"h.v4": RETURNS}, "udp from 203.0.113.9:5353 to 224.0.0.251:5353 entering eth0", "drop"),
 ]  # fmt: skip
 

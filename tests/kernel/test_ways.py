@@ -97,19 +97,35 @@ TRANSLATED = """table ip gate {
 """
 SEND = """
 import socket, struct, sys, time
-mac, first, last = bytes.fromhex(sys.argv[1].replace(":", "")), int(sys.argv[2]), int(sys.argv[3])
+mac = bytes.fromhex(sys.argv[1].replace(":", ""))
 out = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
 out.bind(("far0", 0))
-whence, to = socket.inet_aton("198.51.100.77"), socket.inet_aton("192.0.2.2")
+whence = socket.inet_aton("198.51.100.77")
 def checked(head):
     total = sum(struct.unpack("!10H", head))
     total = (total & 0xFFFF) + (total >> 16)
     return head[:10] + struct.pack("!H", 0xFFFF & ~(total + (total >> 16))) + head[12:]
-head = checked(struct.pack("!BBHHHBBH4s4s", 0x45, 0, 28, 1, 0, 64, 17, 0, whence, to))
-for port in range(first, last):
-    time.sleep(0.05 if port % 200 == 0 else 0)  # what waits for the kernel is held in a short line
+for number, line in enumerate(sys.stdin):
+    time.sleep(0.05 if number % 200 == 0 else 0)  # what waits for the kernel is held in a short line
+    port, to = line.split()
+    port = int(port)
+    head = checked(struct.pack("!BBHHHBBH4s4s", 0x45, 0, 28, 1, 0, 64, 17, 0, whence, socket.inet_aton(to)))
     out.send(mac + bytes(6) + b"\\x08\\x00" + head + struct.pack("!HHHH", 40000, port, 8, 0))
 """
+
+
+def send(namespace: Namespace, to: dict[int, int]) -> None:
+    """A packet for each port, to the address beside it, all from one sender on the far side of eth0."""
+    (link,) = json.loads(namespace.run("ip", "-j", "link", "show", "eth0"))
+    lines = "".join(f"{port} {ip_address(value)}\n" for port, value in to.items())
+    namespace.run(sys.executable, "-c", SEND, link["address"], text=lines)
+
+
+def recorded(namespace: Namespace, name: str) -> list[Any]:
+    """The elements rules have put into a set of the table 'gate'."""
+    listed = json.loads(namespace.run("nft", "-j", "list", "set", "ip", "gate", name))["nftables"]
+    (found,) = [one["set"] for one in listed if "set" in one]
+    return found.get("elem", [])
 
 
 def test_the_way_out_of_what_was_translated_is_the_one_the_kernel_takes(namespace: Namespace) -> None:
@@ -124,14 +140,8 @@ def test_the_way_out_of_what_was_translated_is_the_one_the_kernel_takes(namespac
     )
     namespace.run("nft", "-f", "-", text=TRANSLATED % elements)
     device = described(namespace, decode("nft-ruleset.txt", namespace.run("nft", "list", "ruleset").encode()))
-    (link,) = json.loads(namespace.run("ip", "-j", "link", "show", "eth0"))
-    namespace.run(sys.executable, "-c", SEND, link["address"], str(min(hosts)), str(max(hosts) + 1))
-    (listed,) = [
-        one["set"]
-        for one in json.loads(namespace.run("nft", "-j", "list", "set", "ip", "gate", "seen"))["nftables"]
-        if "set" in one
-    ]
-    seen = {port: name for name, port in (_plain(one)["concat"] for one in listed["elem"])}
+    send(namespace, dict.fromkeys(hosts, 0xC0000202))
+    seen = {port: name for name, port in (_plain(one)["concat"] for one in recorded(namespace, "seen"))}
     prober = Prober(Programs(device))
     known = ways(device, 4, prober.programs.resolver(4).space.symbols)
     local = {one.first for interface in device.interfaces for one in interface.addresses}
@@ -156,6 +166,41 @@ def test_the_way_out_of_what_was_translated_is_the_one_the_kernel_takes(namespac
         agreed += 1
     assert agreed > PACKETS * 0.95
     assert len(seen) < agreed, "no route refused any"
+
+
+KINDS = ("local", "unicast", "broadcast", "multicast")
+
+
+def test_what_kind_of_destination_an_address_is_the_kernel_says(namespace: Namespace) -> None:
+    """Before routing, and all addresses of the device known: its own, the ends of its networks, those of others."""
+    draw = random.Random(SEED + 2)
+    routed(namespace, draw)
+    namespace.run("ip", "link", "set", "lo", "up")
+    own = [0xC0000202, 0x0A010001, 0x0A014001]
+    ends = [0xC0000200, 0xC000020F, 0x0A010000, 0x0A01FFFF, 0x0A0140FF, 0x7F000001, 0x7F123456, 0xE00000FB, 0xFFFFFFFF]
+    near = [value + draw.choice([-1, 1]) for value in own]
+    values = dict(enumerate([*own, *ends, *near, *destinations(draw)[:200]], 2000))
+    sets = "".join(f"  set {kind} {{ type inet_service; size 65535; flags dynamic; }}\n" for kind in KINDS)
+    rules = "".join(f"    fib daddr type {kind} add @{kind} {{ udp dport }}\n" for kind in KINDS)
+    chain = f"  chain pre {{\n    type filter hook prerouting priority -150;\n{rules}  }}\n"
+    through = (
+        "  chain through { type filter hook forward priority 0; }\n  chain in { type filter hook input priority 0; }\n"
+    )
+    namespace.run("nft", "-f", "-", text=f"table ip gate {{\n{sets}{chain}{through}}}\n")
+    device = described(namespace, decode("nft-ruleset.txt", namespace.run("nft", "list", "ruleset").encode()))
+    send(namespace, values)
+    seen = {port: kind for kind in KINDS for port in recorded(namespace, kind)}
+    prober = Prober(Programs(device))
+    certain = 0
+    for port, value in values.items():
+        sentence = f"udp from 198.51.100.77:40000 to {ip_address(value)}:{port} entering eth0"
+        (verdict,) = answer(prober, read_sentence(sentence)).verdicts
+        visits = [visit for way in verdict.ways for visit in way.visits if visit.rule is not None]
+        sure = all(visit.matched for visit in visits)
+        told = {KINDS[visit.rule.number - 1] for visit in visits if visit.rule is not None}
+        assert not sure or told == {seen[port]}, f"{sentence}, from seed {SEED + 2}"
+        certain += sure
+    assert certain > 0.95 * len(values)
 
 
 def _plain(element: dict[str, Any]) -> dict[str, Any]:

@@ -69,7 +69,8 @@ def _badge(verdict: str) -> Text:
 def _why_open(verdict: Verdict) -> str:
     """Why there are several ways, in words."""
     stages = {stage for way in verdict.ways if (stage := _filtered(way)) is not None}
-    if {Stage.INPUT, Stage.FORWARD} <= stages:
+    told = all(visit.matched for way in verdict.ways for visit in way.visits)
+    if told and {Stage.INPUT, Stage.FORWARD} <= stages:
         return "the export does not show whether it then goes to the device itself or through it; say it with 'leaving INTERFACE'"
     return "a condition stands in the way that a packet does not settle"
 

@@ -170,11 +170,12 @@ class _More(Struct, frozen=True):
 
 
 class _Walk(Struct, frozen=True):
-    """A chain that is walked through."""
+    """A chain that is walked through, and what the base chain it is called from is for."""
 
     rulebase: Rulebase
     chain: Chain
     depth: int
+    translating: bool
 
 
 def _covers(pieces: Sequence[Piece], point: Sequence[int]) -> bool | None:
@@ -304,7 +305,7 @@ class Prober:
         foreign = space.local is not None or state.translated is not False or packet.family in self._partly_known
         leaves = foreign and not (state.redirected or here) and packet.family not in self._keeps
         if leaves:
-            for name in self._leads(packet):
+            for name in self._leads(state):
                 yield replace(state, packet=replace(packet, out_interface=name)), Direction.THROUGH_DEVICE
         if not leaves or space.local is None or state.moved or self._may_be_anycast(packet):
             yield state, Direction.TO_DEVICE
@@ -320,18 +321,26 @@ class Prober:
         known = system_settings(self.device)
         return frozenset(family for family, switch in FORWARDING.items() if known.get(switch) == "0")
 
+    def _is_foreign(self, packet: Packet) -> bool:
+        """Whether all addresses of the device are known and a packet goes to none of them."""
+        space = self.programs.resolver(packet.family).space
+        return space.local is not None and not any(packet.destination in values for values, _ in space.kinds_by_address)
+
     def _may_be_anycast(self, packet: Packet) -> bool:
         """Whether it goes to the first address of a network here: routers answer there (RFC 4291, 2.6.1), and old kernels took
         that of IPv4 for a broadcast."""
         networks = [network for one in self.device.interfaces for network in one.networks]
         return any(one.family == packet.family and one.first == packet.destination for one in networks)
 
-    def _leads(self, packet: Packet) -> list[str]:
-        """The interfaces by which what goes to a packet's destination may leave; any where a route refuses it."""
+    def _leads(self, state: _State) -> list[str]:
+        """The interfaces by which what goes to a packet's destination may leave; any where a route refuses it, or where it may
+        have been sent anywhere."""
+        packet = state.packet
         symbols = self.programs.resolver(packet.family).space.symbols
         if packet.family not in self._known_ways:
             self._known_ways[packet.family] = ways(self.device, packet.family, symbols)
-        leaves = next(way.leaves for way in self._known_ways[packet.family] if packet.destination in way.destinations)
+        known = () if state.moved else self._known_ways[packet.family]
+        leaves = next((way.leaves for way in known if packet.destination in way.destinations), None)
         names = (symbols.name(number) for number in leaves or symbols.present)
         return [name for name in names if name != LOOPBACK] or [symbols.name(symbols.top)]
 
@@ -392,7 +401,8 @@ class Prober:
     def _base(self, rulebase: Rulebase, chain: Chain, state: _State) -> Iterator[_End]:
         tracked = chain.base is None or not chain.base.before_tracking
         routed = chain.base is None or chain.base.routed
-        for end in self._chain(rulebase, chain, replace(state, tracked=tracked, routed=routed), 0):
+        walk = _Walk(rulebase, chain, 0, chain.base is not None and chain.base.kind == "nat")
+        for end in self._chain(walk, replace(state, tracked=tracked, routed=routed)):
             if end.verdict is not None:
                 yield end
                 continue
@@ -403,11 +413,10 @@ class Prober:
                 visit = Visit(rulebase, chain, None, policy, known, True, end.tried, packet=end.state.packet)
                 yield _End(policy, end.state, (*end.visits, visit))
 
-    def _chain(self, rulebase: Rulebase, chain: Chain, state: _State, depth: int) -> Iterator[_End]:
+    def _chain(self, walk: _Walk, state: _State) -> Iterator[_End]:
         """All ways through a chain, the likeliest first."""
-        if depth > 64:
+        if walk.depth > 64:
             raise UsageError(f"chains of {self.device.name} call one another too deeply")
-        walk = _Walk(rulebase, chain, depth)
         todo: list[Iterator[_End | _More]] = [iter((_More(0, state, ()),))]
         while todo:
             item = next(todo[-1], None)
@@ -458,16 +467,17 @@ class Prober:
             case Action.JUMP | Action.GOTO:
                 target = self._chains[Same(walk.rulebase)].get(rule.target or "")
                 if target is None:
-                    yield from _anything(number, state, visit, seen)
+                    yield from _anything(walk, number, state, visit, seen)
                     return
-                for end in self._chain(walk.rulebase, target, state, walk.depth + 1):
+                called = replace(walk, chain=target, depth=walk.depth + 1)
+                for end in self._chain(called, state):
                     so_far = (*seen, visit, *end.visits)
                     if end.verdict is not None or rule.action is Action.GOTO:
                         yield replace(end, visits=so_far, tried=0)
                     else:
                         yield _More(number + 1, end.state, so_far)
             case Action.UNKNOWN:
-                yield from _anything(number, state, visit, seen)
+                yield from _anything(walk, number, state, visit, seen)
 
     def _changed(self, rule: Rule, state: _State) -> Iterator[_State]:
         """The packet after the rule's effects; several where a translation may choose."""
@@ -564,6 +574,8 @@ class Prober:
             point[Axis.OUT] = 0
         if state.kind is not None and not state.translated:
             point[Axis.TYPE] = state.kind
+        elif packet.in_interface and not packet.out_interface and not state.redirected and self._is_foreign(packet):
+            point[Axis.TYPE] = None if self._may_be_anycast(packet) else DestinationType.UNICAST.number
         if state.moved:
             point[Axis.DST] = point[Axis.TYPE] = None
         elif state.unknown_destination:
@@ -652,21 +664,15 @@ class Prober:
         return found
 
 
-def _anything(number: int, state: _State, visit: Visit, seen: tuple[Visit, ...]) -> Iterator[_End | _More]:
+def _anything(walk: _Walk, number: int, state: _State, visit: Visit, seen: tuple[Visit, ...]) -> Iterator[_End | _More]:
     """A target we do not know may accept, drop, or let evaluation go on."""
     doubtful = replace(visit, matched=False)
     yield _More(number + 1, state, (*seen, doubtful))
     for verdict in (Action.ACCEPT, Action.DROP):
         after = state
-        if verdict is Action.ACCEPT and _is_translating(visit, seen):
+        if verdict is Action.ACCEPT and walk.translating:
             after = replace(state, moved=True, translated=None)  # what it does there is to translate
         yield _End(verdict, after, (*seen, replace(doubtful, action=verdict)))
-
-
-def _is_translating(visit: Visit, seen: tuple[Visit, ...]) -> bool:
-    """Whether a visit is to a chain of translations, or to one that such a chain called."""
-    base = visit.chain.base or next((v.chain.base for v in reversed(seen) if v.chain.base is not None), None)
-    return base is not None and base.kind == "nat"
 
 
 def direction_of(packet: Packet) -> Direction:
