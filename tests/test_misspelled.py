@@ -145,6 +145,15 @@ LISTING = """public (active)
   rich rules:
 \trule family="ipv4" source address="203.0.113.9" drop%s
 """
+SCRIPT = """nft add table inet f
+nft 'add chain inet f i { type filter hook input priority 0; policy drop; }'
+nft add rule%s inet f i tcp dport 443 accept
+"""
+LEFT_ALONE = """#!/bin/sh
+iptables -t raw -A PREROUTING -i eth0 -p tcp --dport 22 -j %s
+iptables -A INPUT -m conntrack --ctstate ESTABLISHED,UNTRACKED -j ACCEPT
+iptables -P INPUT DROP
+"""
 SHEET = """Seq;Interface;Direction;Action;Protocol;Source;Destination;Destination port
 1;lan;in;pass;any;10.1.1.0/24;any%s;any
 2;any;in;block;any;any;any;any
@@ -159,6 +168,19 @@ SHEET = """Seq;Interface;Direction;Action;Protocol;Source;Destination;Destinatio
         ("rules.nft", NFT % "QQ", "tcp from 10.0.0.1 to 10.0.0.2:22 entering lan0"),
         ("rules.json", OBJECTS % ("QQ", ""), "tcp from 10.0.0.1 to 10.0.0.2:22 entering lan0"),
         ("rules.json", OBJECTS % ("", "QQ"), "tcp from 10.0.0.1 to 10.0.0.2:22 entering lan0"),
+        ("fw.sh", SCRIPT % "QQ", "tcp from 203.0.113.9 to 192.0.2.2:443 entering eth0"),
+        ("fw.sh", LEFT_ALONE % "CT --notrackQQ", "tcp from 203.0.113.9 to 192.0.2.2:22 entering eth0"),
+        ("fw.sh", LEFT_ALONE % "NOTRACKQQ", "tcp from 203.0.113.9 to 192.0.2.2:22 entering eth0"),
+        (
+            "gate.txt",
+            VESKARA.replace("socket w", "socketQQ w") % ("", ""),
+            "tcp from 198.51.100.7 to 10.0.3.9:80 entering w leaving l",
+        ),
+        (
+            "gate.txt",
+            VESKARA.replace("socket w", "socketQQ w") % ("", ""),
+            "tcp from 198.51.100.7 to 192.0.2.2:22 entering w",
+        ),
         ("zones.txt", LISTING % "QQ", "tcp from 203.0.113.9 to 192.0.2.2:443 entering eth0"),
         ("rules.csv", SHEET % "QQ", "tcp from 10.1.1.5 to 192.0.2.2:443 entering lan"),
     ],

@@ -176,6 +176,15 @@ SPELLINGS = (
 )  # fmt: skip
 SPELLINGS_6 = ("-s 0/0", "-s 0::0/0", "-p 0", "-p 072", "-s 2001:db8::/040")
 
+SHORTENED = (
+    "-t nat PREROUTING -p tcp --dport 80 -j DNAT --to 10.0.0.5:8080", "-t nat PREROUTING -p tcp --dport 80 -j DNAT --to-dest 10.0.0.5 --rand",
+    "-t nat PREROUTING -p tcp --dport 80 -j REDIRECT --to 8080", "-t nat PREROUTING -p udp --dport 53 -j REDIRECT --to-port 5353",
+    "-t nat POSTROUTING -s 10.0.0.0/8 -j SNAT --to 192.0.2.1", "-t nat POSTROUTING -s 10.0.0.0/8 -j MASQUERADE --random",
+    "-t mangle PREROUTING -j MARK --or 0x1", "-t mangle PREROUTING -j CONNMARK --restore", "-t raw PREROUTING -p udp -j CT --not",
+    "-t filter INPUT -p tcp -j REJECT --rej tcp-reset", "-t raw PREROUTING -p tcp -j CT --helper ftp",
+)  # fmt: skip
+"""Targets whose options are written by their beginnings alone."""
+
 
 def test_what_people_write_is_what_the_kernel_keeps(namespace: Namespace) -> None:
     """Short addresses, octal and hexadecimal numbers, protocol 0: a script of each says what the dump after it says."""
@@ -188,6 +197,23 @@ def test_what_people_write_is_what_the_kernel_keeps(namespace: Namespace) -> Non
             written = iptables.read([decode("fw.sh", script.encode())], "kept")
             assert not written.ledger.unread, words
             assert not differences(kept, written), words
+    for words in SHORTENED:
+        _, table, chain, *rest = words.split()
+        namespace.run("iptables", "-t", table, "-F")
+        namespace.run("iptables", "-t", table, "-A", chain, *rest)
+        kept = iptables.read([decode("kept", namespace.run("iptables-save", "-t", table).encode())], "kept")
+        script = f"#!/bin/sh\niptables -t {table} -A {chain} {' '.join(rest)}\n"
+        written = iptables.read([decode("fw.sh", script.encode())], "kept")
+        mine, theirs = (
+            [(r.action, r.effects, r.reply) for base in one.rulebases for _, r in base.rules()]
+            for one in (written, kept)
+        )
+        assert mine == theirs, words
+        assert not written.ledger.unread, words
+    for words in ("-j CT --not-known", "-j MARK --set 1", "-j SET --put x src"):
+        assert not namespace.try_run("iptables", "-t", "raw", "-A", "PREROUTING", *words.split())
+        refused = iptables.read([decode("fw.sh", f"#!/bin/sh\niptables -t raw -A PREROUTING {words}\n".encode())], "x")
+        assert all(rule.unread for base in refused.rulebases for _, rule in base.rules()), words
     for words in ("-s 10.0.0.0/08", "-s 256.1", "-s 1.2.3.4.5", "-p tcp --dport 08", "-p 256"):
         assert not namespace.try_run("iptables", *f"-A INPUT {words} -j DROP".split())
         refused = iptables.read([decode("fw.sh", f"#!/bin/sh\niptables -A INPUT {words} -j DROP\n".encode())], "kept")

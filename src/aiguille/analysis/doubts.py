@@ -34,11 +34,12 @@ class Doubt(IntEnum):
 
 
 def doubt_of(
-    rulebase: Rulebase, rule: Rule | None, pieces: Sequence[Piece], resolver: Resolver, *, marked: bool
+    rulebase: Rulebase, rule: Rule | None, pieces: Sequence[Piece], resolver: Resolver, *, marked: bool, guessed: bool
 ) -> Doubt:
     """What the conditions of a step are worth that the packet does not settle.
 
     pieces: what it matches; marked: whether anything on the device marks packets
+    guessed: whether a rule that was not understood may leave packets untracked
     """
     if all(piece.sure for piece in pieces):
         return Doubt.NONE
@@ -49,6 +50,8 @@ def doubt_of(
     # Whoever sends what another rule marks gets the mark, as a forward is taken by whoever sends there.
     given = does is Action.ACCEPT and not meant and resolver.marked(rule.marks) is not None
     if rule.marks and not given and (marked or does is Action.JUMP or (does is Action.ACCEPT) is not meant):
+        return Doubt.BARS
+    if guessed and any(one.field is Field.STATE for one in rule.match.conditions):
         return Doubt.BARS
     if any(not piece.sure for piece in resolver.match(rule.match)) and not _keeps_few_away(rule, does, resolver):
         return Doubt.BARS

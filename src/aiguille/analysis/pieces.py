@@ -52,7 +52,7 @@ def untracked(resolver: Resolver, direction: Direction) -> Untracked:
     """The packets of a direction that rules leave untracked, before tracking (iptables-extensions(8), CT; nft(8), notrack):
     whatever their connection is, rules behind see them in state untracked.
 
-    Those are not sure of which an earlier rule of such a chain may have taken some.
+    Those are not sure of which an earlier rule of such a chain may have taken some, and those of rules that were not understood.
     """
     stage = Stage.OUTPUT if direction is Direction.FROM_DEVICE else Stage.PREROUTING
     out: list[Piece] = []
@@ -62,8 +62,8 @@ def untracked(resolver: Resolver, direction: Direction) -> Untracked:
         for chain in rulebase.chains:
             if chain.base is not None and chain.base.before_tracking and chain.base.stage is stage:
                 out += _untracked_in(resolver, rulebase, chain, chain.base.routed, (Piece(EVERYTHING, True),), ())
-    moved = bool(out) and any(_moves(rule) for base in resolver.device.rulebases for _, rule in base.rules())
-    return Untracked(tuple(out), moved)
+    rules = [rule for base in resolver.device.rulebases for _, rule in base.rules()] if out else []
+    return Untracked(tuple(out), any(_moves(rule) for rule in rules), any(rule.may_do_more for rule in rules))
 
 
 def _untracked_in(
@@ -78,12 +78,13 @@ def _untracked_in(
     for rule in chain.rules:
         if not rule.enabled:
             continue
-        effect = any(isinstance(one, NoTracking) for one in rule.effects)
+        told = any(isinstance(one, NoTracking) for one in rule.effects)
+        effect = told or rule.may_do_more
         called = rulebase.chain(rule.target) if rule.target and rule.action in (Action.JUMP, Action.GOTO) else None
         if effect or called is not None:
             own = before_tracking(resolver.rule(rule))
             pieces = conjunction(path, own if routed else before_routing(own))
-            pieces = tuple(Piece(one.box, one.sure and all_come) for one in pieces)
+            pieces = tuple(Piece(one.box, one.sure and all_come and (told or not effect)) for one in pieces)
             if effect:
                 yield from pieces
             if called is not None and called.name not in callers:
@@ -104,10 +105,12 @@ class Untracked(Struct, frozen=True):
     """The packets that rules leave untracked, as if they were tracked.
 
     moved: whether rules change destinations, so that a packet seen later need not have been sent to where it goes
+    guessed: whether some are so only if a rule that was not understood does that
     """
 
     packets: tuple[Piece, ...]
     moved: bool
+    guessed: bool
 
     def seen_by(self, pieces: tuple[Piece, ...], tops: tuple[int, ...]) -> tuple[Piece, ...]:
         """What pieces of a rule behind match: of these packets all or none, whatever else their state would be."""

@@ -117,6 +117,7 @@ class Program(Struct, frozen=True, eq=False, dict=True):
 
     bases: the base chains in the order they have their say
     stage: for a single chain looked at by itself, the point where it stands; direction then is one it has a part in
+    untracked: packets that rules leave untracked, or may; guessed: whether some only by a rule that was not understood
     """
 
     device: Device
@@ -128,6 +129,7 @@ class Program(Struct, frozen=True, eq=False, dict=True):
     stage: Stage | None
     resolver: Resolver
     untracked: tuple[Box, ...] = ()
+    guessed: bool = False
     _by_protocol: dict[IntervalSet | None, tuple[tuple[tuple[Axis, IntervalSet], ...], ...]] = field(
         default_factory=dict
     )
@@ -144,7 +146,9 @@ class Program(Struct, frozen=True, eq=False, dict=True):
     def marked(self) -> bool:
         """Whether any rule of the device marks packets, or may."""
         return any(
-            rule.action is Action.UNKNOWN or any(isinstance(one, SetMark | LoseMark) for one in rule.effects)
+            rule.action is Action.UNKNOWN
+            or rule.may_do_more
+            or any(isinstance(one, SetMark | LoseMark) for one in rule.effects)
             for base in self.device.rulebases
             for _, rule in base.rules()
         )
@@ -153,7 +157,8 @@ class Program(Struct, frozen=True, eq=False, dict=True):
     def doubts(self) -> tuple[Doubt, ...]:
         """By step, what its conditions are worth that a packet does not settle."""
         return tuple(
-            doubt_of(step.rulebase, step.rule, step.pieces, self.resolver, marked=self.marked) for step in self.steps
+            doubt_of(step.rulebase, step.rule, step.pieces, self.resolver, marked=self.marked, guessed=self.guessed)
+            for step in self.steps
         )
 
     @cached_property
@@ -431,6 +436,7 @@ def _compile(
         stage,
         resolver,
         tuple(one.box for one in left.packets),
+        left.guessed,
     )
 
 

@@ -14,7 +14,7 @@ from aiguille.analysis.sides import interface_names
 from aiguille.baseline.audit import Audit
 from aiguille.baseline.catalogue import Outcome
 from aiguille.baseline.findings import Consequence, Finding
-from aiguille.baseline.wording import UNSAID
+from aiguille.baseline.wording import UNDESCRIBED, UNREAD, UNSAID
 from aiguille.model import Device
 from aiguille.space.effort import ENTANGLED
 
@@ -50,6 +50,8 @@ _STORED = Request(
     "cat /etc/iptables/rules.v4; systemctl list-unit-files",
 )
 _SETS = Request("sets", "The sets, lists and schedules the rules look into", "ipset save; nft list sets")
+_INTERFACES = Request("interfaces", "The part of the export that describes the interfaces and what answers on them")
+_UNREAD = Request("unread", "Nothing: lines were not understood; `aiguille read` lists them")
 _RULES = Request(
     "rules", "The rules missing here: for IPv6, or for the device itself", "ip6tables-save; nft list ruleset"
 )
@@ -98,6 +100,10 @@ def _request_for(check: str, because: str, device: Device | Outline) -> Request:
         return _LOCATIONS
     if UNSAID in because:
         return _RULES
+    if UNDESCRIBED in because:
+        return _INTERFACES
+    if UNREAD in because:
+        return _UNREAD
     if "does not settle" in because or "cannot settle" in because:
         return _SETS
     if "holds no rules" in because or "for IPv6" in because:

@@ -26,6 +26,14 @@ NO_FILTER = "the export mentions no filter by country"
 UNSAID = "the export does not say what becomes of traffic"
 """Where a make's default is not stated, before a direction."""
 
+UNDESCRIBED = "nothing that was understood shows"
+"""Before what answers on an interface or in a zone."""
+
+UNREAD = "was not understood as a whole"
+"""Behind a rule, and before what of it was not."""
+
+GUESSED = f"a rule that comes before connections are tracked {UNREAD}; it may leave them untracked"
+
 
 def listed(names: Iterable[str], most: int = 0) -> str:
     """``a, b and c``; beyond `most` names the rest is counted; ``none`` if there is none."""

@@ -14,7 +14,6 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from aiguille.analysis.changes import MADE, as_if, default_set, nothing_named, places_of, rules_at, with_rules
-from aiguille.analysis.walk.probe import NOT_UNDERSTOOD
 from aiguille.model import AiguilleError, Device, Estate, Rule, Span, UsageError
 from aiguille.readers.files import decode, load
 
@@ -140,6 +139,6 @@ def _rule(text: str, make: str, chain: str, number: int) -> Rule:
         raise UsageError(f"the change is not understood: {error.message}") from error
     found = [rule for base in device.rulebases for one, rule in base.rules() if one.name == chain]
     unread = [problem.why for problem in device.ledger.problems]
-    if len(found) != 1 or any(one.name == NOT_UNDERSTOOD for one in found[0].qualifiers) or device.ledger.unread:
+    if len(found) != 1 or found[0].unread or device.ledger.unread:
         raise UsageError(f"the change is not understood{': ' + unread[0] if unread else ''}")
     return replace(found[0], where=Span(MADE, number, number), comment=found[0].comment or "as if")

@@ -54,6 +54,7 @@ from aiguille.model.objects import (
 )
 from aiguille.model.rules import (
     FILTER_STAGE,
+    NOT_UNDERSTOOD,
     STAGES,
     Action,
     Base,
@@ -91,6 +92,7 @@ __all__ = [
     "EXIT_UNREADABLE",
     "EXIT_USAGE",
     "FILTER_STAGE",
+    "NOT_UNDERSTOOD",
     "STAGES",
     "About",
     "Account",

@@ -103,6 +103,10 @@ class Match(Struct, frozen=True):
     conditions: tuple[Condition, ...] = ()
 
 
+NOT_UNDERSTOOD = "not understood"
+"""The name of a qualifier for what a reader could not read of a rule."""
+
+
 class Qualifier(Struct, frozen=True):
     """A condition that is not modelled exactly: the rule matches some of its packets, we cannot say which.
 
@@ -237,6 +241,18 @@ class Rule(Struct, frozen=True):
     @property
     def logs(self) -> bool:
         return any(isinstance(effect, Log) for effect in self.effects)
+
+    @property
+    def unread(self) -> bool:
+        """Whether something of the rule could not be read, which may be part of its conditions or of what it does."""
+        return any(one.name == NOT_UNDERSTOOD for one in self.qualifiers)
+
+    @property
+    def may_do_more(self) -> bool:
+        """Whether it may do more to a packet, which then goes on, than is told: mark it, or leave it untracked."""
+        if self.action is Action.UNKNOWN:
+            return not any(isinstance(one, HandOver) for one in self.effects)
+        return self.action is Action.CONTINUE and self.unread
 
 
 class Direction(StrEnum):

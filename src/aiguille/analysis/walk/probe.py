@@ -55,7 +55,6 @@ from aiguille.space.fields import WITH_PORTS
 WAYS_LIMIT = 2048
 """Ways a packet may go where conditions are open; beyond, the verdicts found so far stand and nothing is certain."""
 
-NOT_UNDERSTOOD = "not understood"
 """The name of the qualifier that readers give to rules of which a part was not understood."""
 
 _MARK_TOP = 0xFFFFFFFF
@@ -482,8 +481,8 @@ class Prober:
     def _changed(self, rule: Rule, state: _State) -> Iterator[_State]:
         """The packet after the rule's effects; several where a translation may choose."""
         states = [state]
-        if any(one.name == NOT_UNDERSTOOD for one in rule.qualifiers) and rule.action is Action.CONTINUE:
-            states = [replace(state, mark=None)]  # what it does may be to mark the packet
+        if rule.may_do_more and rule.action is Action.CONTINUE:
+            states = list(_altered(replace(state, mark=None)))
         for effect in rule.effects:
             match effect:
                 case SetMark(value, mask):
@@ -667,12 +666,20 @@ class Prober:
 def _anything(walk: _Walk, number: int, state: _State, visit: Visit, seen: tuple[Visit, ...]) -> Iterator[_End | _More]:
     """A target we do not know may accept, drop, or let evaluation go on."""
     doubtful = replace(visit, matched=False)
-    yield _More(number + 1, state, (*seen, doubtful))
+    for after in _altered(state):
+        yield _More(number + 1, after, (*seen, doubtful))
     for verdict in (Action.ACCEPT, Action.DROP):
         after = state
         if verdict is Action.ACCEPT and walk.translating:
             after = replace(state, moved=True, translated=None)  # what it does there is to translate
         yield _End(verdict, after, (*seen, replace(doubtful, action=verdict)))
+
+
+def _altered(state: _State) -> Iterator[_State]:
+    """A packet as it was, and as it may be after what was not understood."""
+    yield state
+    if not state.tracked and state.packet.state is not State.UNTRACKED:
+        yield replace(state, packet=replace(state.packet, state=State.UNTRACKED))
 
 
 def direction_of(packet: Packet) -> Direction:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from msgspec import Struct, field
 
 from aiguille.model import (
+    NOT_UNDERSTOOD,
     Action,
     Condition,
     Effect,
@@ -28,7 +29,7 @@ from aiguille.readers.iptables.matches import (
     Option,
     read_condition,
 )
-from aiguille.readers.iptables.targets import read_target
+from aiguille.readers.iptables.targets import PASSING, read_target
 from aiguille.readers.literals import is_whole, read_number
 
 _MARK_TOP = 0xFFFFFFFF
@@ -67,7 +68,7 @@ class RuleLine(Struct):
             reply=self.reply,
             effects=tuple(self.effects),
             marks=tuple(self.marks),
-            qualifiers=(*self.qualifiers, *(Qualifier("not understood", gap) for gap in self.gaps)),
+            qualifiers=(*self.qualifiers, *(Qualifier(NOT_UNDERSTOOD, gap) for gap in self.gaps)),
             hits=self.hits,
         )
 
@@ -200,7 +201,7 @@ class CommandReader:
             target = read_target(name, options, self._family)
         except NotUnderstoodError as error:
             line.gaps.append(str(error))
-            line.action = Action.UNKNOWN
+            line.action = Action.CONTINUE if name in PASSING else Action.UNKNOWN
             return at
         if target is None:
             line.action = Action.UNKNOWN

@@ -55,6 +55,22 @@ PASSING = frozenset(
 )
 """Targets after which evaluation goes on with the next rule."""
 
+_OPTIONS = {
+    "CONNMARK": "set-xmark save-mark restore-mark and-mark or-mark xor-mark set-mark mask nfmask ctmask left-shift-mark "
+    "right-shift-mark",
+    "CT": "notrack helper ctevents expevents zone zone-orig zone-reply timeout",
+    "DNAT": "to-destination random persistent",
+    "MARK": "set-xmark set-mark and-mark or-mark xor-mark",
+    "MASQUERADE": "to-ports random random-fully",
+    "NETMAP": "to",
+    "NFQUEUE": "queue-num queue-balance queue-bypass queue-cpu-fanout",
+    "REDIRECT": "to-ports random",
+    "REJECT": "reject-with",
+    "SET": "add-set del-set map-set timeout exist map-mark map-prio map-queue",
+    "SNAT": "to-source random random-fully persistent",
+}
+"""The options of targets which decide what those do."""
+
 OUTSIDE_VERDICT = frozenset(["CLUSTERIP", "NFQUEUE", "QUEUE", "SYNPROXY", "TPROXY"])
 """Targets whose verdict something outside the rule set gives."""
 
@@ -69,6 +85,8 @@ class Target(Struct):
 
 def read_target(name: str, options: dict[str, list[str]], family: int) -> Target | None:
     """What a built-in target does; None if it is none of them. Raises NotUnderstoodError for options that are malformed."""
+    if name in _OPTIONS:
+        options = {_option(name, given): words for given, words in options.items()}
     match name:
         case "ACCEPT":
             return Target(Action.ACCEPT)
@@ -113,6 +131,15 @@ def read_target(name: str, options: dict[str, list[str]], family: int) -> Target
             return Target(Action.UNKNOWN)
         case _:
             return None
+
+
+def _option(target: str, given: str) -> str:
+    """An option by its whole name: the beginning of one is enough where it begins no other (getopt_long(3))."""
+    known = _OPTIONS[target].split()
+    meant = [one for one in known if one == given[2:]] or [one for one in known if one.startswith(given[2:])]
+    if len(meant) != 1:
+        raise NotUnderstoodError(f"'{given}' is not known to the target '{target}'")
+    return f"--{meant[0]}"
 
 
 def _one(options: dict[str, list[str]], name: str) -> str:

@@ -16,7 +16,7 @@ from aiguille.readers.mapped.administering import Administering
 from aiguille.readers.mapped.guards import Guards, answering_perhaps
 from aiguille.readers.mapped.objects import Objects
 from aiguille.readers.mapped.paths import read_path
-from aiguille.readers.mapped.rules import Rules, with_strays
+from aiguille.readers.mapped.rules import Rules, with_strays, with_unread_interfaces
 from aiguille.readers.mapped.spec import Devices, Dialect, SheetStructure, paths_of
 from aiguille.readers.mapped.structure import parse
 from aiguille.readers.mapped.tree import Node, NodePlace, Token, Tree, Unopened
@@ -243,6 +243,8 @@ class _Builder:
         bases = known.rulebases
         if self.strays or self.in_part:
             bases = tuple(with_strays(base, self.strays, self.in_part, self.sharing) for base in bases)
+        if perhaps := _perhaps_interfaces(self.strays, device):
+            bases = tuple(with_unread_interfaces(base, perhaps) for base in bases)
         return replace(known, rulebases=bases, ledger=ledger, secrets=secrets)
 
     def _leftover(self, node: Node, others: dict[Node, str]) -> None:
@@ -338,11 +340,30 @@ class _Builder:
         return frozenset(secret for word in found for secret in word.secrets())
 
 
+def _perhaps_interfaces(strays: Sequence[Node], device: Device) -> dict[str, Node]:
+    """Blocks the dialect has no place for that hold what the interfaces beside them do, by the names they give."""
+    known = {one.where for one in device.interfaces if one.where is not None}
+    out: dict[str, Node] = {}
+    for stray in strays:
+        beside = (
+            [one for one in stray.parent.children if one.where in known] if stray.parent is not None and known else []
+        )
+        parts = {child.name for one in beside for child in one.children}
+        mine = {child.name for child in stray.children}
+        if stray.words and (len(parts & mine) > 1 or (mine and mine <= parts)):
+            out[stray.words[0].text] = stray
+    return out
+
+
 def _as_far_as_read(device: Device, ledger: Ledger, *, answering: bool) -> Device:
     """A device whose objects are open where nothing was read of what they hold, and something of them was not understood; and so
-    are its interfaces where nothing was read of what answers there. answering: whether interfaces name what answers on them"""
+    are its interfaces where nothing was read of what answers there, and its zones where none of their interfaces is described.
+
+    answering: whether interfaces name what answers on them
+    """
     unread = [entry.where for entry in ledger.unread]
-    if not unread:
+    bare = {one.name: one.where for one in device.zones if answering and one.where and not one.interfaces}
+    if not unread and not bare:
         return device
 
     def is_cut(where: Span) -> bool:
@@ -361,7 +382,9 @@ def _as_far_as_read(device: Device, ledger: Ledger, *, answering: bool) -> Devic
         for one in device.services
     )
     cut = {one.name: one.where for one in device.interfaces if answering and one.where and is_cut(one.where)}
-    bases = tuple(answering_perhaps(base, cut) for base in device.rulebases) if cut else device.rulebases
+    silent = {name: (where, f"interface {name}") for name, where in cut.items()}
+    silent |= {name: (where, f"zone {name}, no interface of which is described,") for name, where in bare.items()}
+    bases = tuple(answering_perhaps(base, silent) for base in device.rulebases) if silent else device.rulebases
     return replace(device, addresses=addresses, services=services, rulebases=bases)
 
 

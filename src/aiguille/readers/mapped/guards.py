@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from aiguille.model import (
     FILTER_STAGE,
+    NOT_UNDERSTOOD,
     Action,
     Addresses,
     Administration,
@@ -113,17 +114,17 @@ ACCESS = "management access"
 """The rule base and chain of what answers on interfaces that name their services."""
 
 
-def answering_perhaps(base: Rulebase, cut: Mapping[str, Span]) -> Rulebase:
-    """The rule base of what answers, where something of an interface was not understood and nothing says what answers there.
+def answering_perhaps(base: Rulebase, silent: Mapping[str, tuple[Span, str]]) -> Rulebase:
+    """The rule base of what answers, where nothing that was read says what answers on an interface or in a zone.
 
-    cut: those interfaces with their lines
+    silent: the lines of those, and what they are
     """
     if base.name != ACCESS:
         return base
     out = []
     for chain in base.chains:
         told = {o for rule in chain.rules for c in rule.match.conditions for o in c.operands}
-        silent = [(name, where) for name, where in cut.items() if InterfaceName(name) not in told]
+        perhaps = [(name, *said) for name, said in silent.items() if InterfaceName(name) not in told]
         more = tuple(
             Rule(
                 number=number,
@@ -132,10 +133,10 @@ def answering_perhaps(base: Rulebase, cut: Mapping[str, Span]) -> Rulebase:
                 match=Match((Condition(Field.IN_INTERFACE, (InterfaceName(name),)),)),
                 action_text=f"what answers on {name}",
                 name=f"what answers on {name}",
-                qualifiers=(Qualifier("not understood", f"what interface {name} answers"),),
+                qualifiers=(Qualifier(NOT_UNDERSTOOD, f"what {what} answers"),),
                 built_in=True,
             )
-            for number, (name, where) in enumerate(silent, len(chain.rules) + 1)
+            for number, (name, where, what) in enumerate(perhaps, len(chain.rules) + 1)
         )
         out.append(replace(chain, rules=(*chain.rules, *more)))
     return replace(base, chains=tuple(out))

@@ -12,6 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from aiguille.model import (
+    NOT_UNDERSTOOD,
     Action,
     Addresses,
     Condition,
@@ -117,7 +118,7 @@ class MappedRuleReader:
         if not self.shares:
             self._unknown_parts(rule.action)
         if self.ledger.unread_entries > unread_before and not self.gaps:
-            self.gaps.append(Qualifier("not understood", "a part of the rule"))
+            self.gaps.append(Qualifier(NOT_UNDERSTOOD, "a part of the rule"))
         return rule if not self.gaps else replace(rule, qualifiers=tuple(self.gaps))
 
     def parts(self, direction: str) -> list[RulePart]:
@@ -319,7 +320,7 @@ class MappedRuleReader:
 
     def _gap(self, error: NotUnderstoodError, where: Span, text: str) -> None:
         self.ledger.unread(where, f"{error.message}; the rule is kept as one that may match")
-        self.gaps.append(Qualifier("not understood", text or error.message))
+        self.gaps.append(Qualifier(NOT_UNDERSTOOD, text or error.message))
 
     def _services(self) -> Iterator[Condition]:
         m = self.m
@@ -474,7 +475,7 @@ class MappedRuleReader:
             self.ledger.unread(spare[0].where, f"'{text}' is more than the dialect reads of '{self.node.name}'")
             for word in spare:
                 word.used = word.strange = True
-            self.gaps.append(Qualifier("not understood", text))
+            self.gaps.append(Qualifier(NOT_UNDERSTOOD, text))
         if action is not Action.CONTINUE:
             for child in self.node.children:
                 child.strange |= child not in self.rules.ignored and child.touched() and child.is_lent()
@@ -491,10 +492,10 @@ class MappedRuleReader:
                 child.taken = child.strange = True
                 for word in child.words:
                     word.used = True
-                self.gaps.append(Qualifier("not understood", child.text()))
+                self.gaps.append(Qualifier(NOT_UNDERSTOOD, child.text()))
                 continue
             if spare := self.get.spare(child):
-                self.gaps.append(Qualifier("not understood", " ".join(word.text for word in spare)))
+                self.gaps.append(Qualifier(NOT_UNDERSTOOD, " ".join(word.text for word in spare)))
             self._unknown_below(child)
 
 

@@ -9,12 +9,14 @@ from msgspec.structs import replace
 
 from aiguille.model import (
     FILTER_STAGE,
+    NOT_UNDERSTOOD,
     Action,
     Base,
     Chain,
     Condition,
     Direction,
     Field,
+    InterfaceName,
     Match,
     Named,
     NameKind,
@@ -43,7 +45,6 @@ _BASES = {
 """Where rules of each direction have their say. Translations stand where the kernel does them (nft(8), priorities)."""
 
 
-_NOT_UNDERSTOOD = "not understood"
 _TO = (Field.OUT_ZONE, Field.DESTINATION)
 _FROM = (Field.IN_ZONE, Field.SOURCE)
 
@@ -125,7 +126,7 @@ class Rules(RuleContext):
             if not name:
                 # Which chain it stands in was not understood, so it may decide packets in any of them.
                 self.ledger.problem(rule.where, "its chain or direction is not understood; it may match in every one")
-                doubt = Qualifier(_NOT_UNDERSTOOD, "its chain or direction")
+                doubt = Qualifier(NOT_UNDERSTOOD, "its chain or direction")
                 rule = replace(rule, qualifiers=(*rule.qualifiers, doubt))
                 places = tuple(one.name for one in m.chains)
             for place in places:
@@ -289,9 +290,7 @@ class Rules(RuleContext):
             if one.shares:
                 self.sharing.add(rule.where)
             if node in unplaced:
-                rule = replace(
-                    rule, qualifiers=(*rule.qualifiers, Qualifier(_NOT_UNDERSTOOD, "its place in the order"))
-                )
+                rule = replace(rule, qualifiers=(*rule.qualifiers, Qualifier(NOT_UNDERSTOOD, "its place in the order")))
             yield chain.value if chain.known else "", rule
 
 
@@ -326,12 +325,33 @@ def with_strays(base: Rulebase, strays: Sequence[Node], in_part: Sequence[Node],
     return replace(base, chains=tuple(chains))
 
 
+def with_unread_interfaces(base: Rulebase, perhaps: Mapping[str, Node]) -> Rulebase:
+    """The rule base, with what may be interfaces that were not read: anything may become of packets that come or leave by them.
+
+    perhaps: their lines, by name
+    """
+    chains = []
+    for chain in base.chains:
+        stage = chain.base.stage if chain.base is not None else None
+        fields = [Field.IN_INTERFACE] if stage in (Stage.PREROUTING, Stage.INPUT, Stage.FORWARD) else []
+        if stage in (Stage.FORWARD, Stage.OUTPUT):
+            fields.append(Field.OUT_INTERFACE)
+        number = chain.rules[0].number if chain.rules else 1
+        rules = tuple(
+            replace(_stray(node, number), match=Match((Condition(field, (InterfaceName(name),)),)))
+            for name, node in perhaps.items()
+            for field in fields
+        )
+        chains.append(replace(chain, rules=(*rules, *chain.rules)))
+    return replace(base, chains=tuple(chains))
+
+
 def _with_rest_of_line(rule: Rule, beside: Mapping[Span, str]) -> Rule:
     """A rule that only may match where the rest of its own line was not understood: that may be a condition of it."""
     name = beside.get(rule.where)
-    if name is None or rule.built_in or any(one.name == _NOT_UNDERSTOOD for one in rule.qualifiers):
+    if name is None or rule.built_in or rule.unread:
         return rule
-    return replace(rule, qualifiers=(*rule.qualifiers, Qualifier(_NOT_UNDERSTOOD, f"'{name}', on its line")))
+    return replace(rule, qualifiers=(*rule.qualifiers, Qualifier(NOT_UNDERSTOOD, f"'{name}', on its line")))
 
 
 def _among(rules: Sequence[Rule], parent: Node, group: Sequence[Node]) -> Iterator[tuple[int, Rule]]:
@@ -367,7 +387,7 @@ def _stray(node: Node, number: int) -> Rule:
         action=Action.UNKNOWN,
         match=Match(()),
         action_text=node.name,
-        qualifiers=(Qualifier(_NOT_UNDERSTOOD, f"what '{node.name}' is"),),
+        qualifiers=(Qualifier(NOT_UNDERSTOOD, f"what '{node.name}' is"),),
     )
 
 

@@ -304,6 +304,7 @@ def parts_of(device: Device) -> Data:
             _rule(device, chain.name, rule)
             for rulebase in device.rulebases
             for chain, rule in rulebase.rules()
+            if not (rule.built_in and rule.unread)  # stands for what an excerpt leaves out
         ],
     }  # fmt: skip
 
@@ -365,7 +366,7 @@ def _coverage(path: str, reading: Reading, words: tuple[int, int]) -> Coverage:
         unread=tuple(sorted(unread)),
         problems=tuple(sorted({p for ledger in ledgers for p in ledger.problems})),
         rules=len(rules),
-        doubtful=sum(any(q.name == "not understood" for q in rule.qualifiers) for rule in rules),
+        doubtful=sum(rule.unread for rule in rules),
         uncertain=sum(bool(rule.qualifiers) for rule in rules),
         rule_lines=len(lines),
         rule_lines_read=len(lines - lines_unread),

@@ -14,6 +14,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from aiguille.model import (
+    NOT_UNDERSTOOD,
     Action,
     Addresses,
     Condition,
@@ -153,7 +154,7 @@ class StatementReader:
         return out
 
     def _gap(self, line: _Line, why: str) -> None:
-        line.qualifiers.append(Qualifier("not understood", why))
+        line.qualifiers.append(Qualifier(NOT_UNDERSTOOD, why))
         self._report(line.where, why)
 
     def _statement(self, statement: Any, line: _Line, out: list[Rule]) -> bool:
@@ -345,7 +346,7 @@ class StatementReader:
                 found.append(_verdict(each, verdict, spell(bare(key))))
             except (NotUnderstoodError, *_MISSHAPEN) as error:
                 said = str(error) if isinstance(error, NotUnderstoodError) else "does not have the shape we know"
-                gap = Qualifier("not understood", f"element '{spell(bare(key))}' of a map: {said}")
+                gap = Qualifier(NOT_UNDERSTOOD, f"element '{spell(bare(key))}' of a map: {said}")
                 self._report(line.where, gap.text)
                 found.append(line.rule(Action.UNKNOWN))
         # Where one element is not known, no other is sure to be the one that decides.

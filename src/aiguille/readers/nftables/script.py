@@ -44,7 +44,7 @@ class _Script(ShellScript):
 
     def __init__(self, file: ExportFile, ledger: LedgerBuilder) -> None:
         super().__init__(file, ledger)
-        self.commands = Commands(file, ledger)
+        self.commands = Commands(file, ledger, each=True)
 
     def command(self, program: str, text: str, where: Span, gaps: tuple[str, ...]) -> None:
         words = words_of(text, where)

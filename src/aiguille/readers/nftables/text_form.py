@@ -61,11 +61,12 @@ def items(file: ExportFile, ledger: LedgerBuilder) -> list[Item]:
 class Commands:
     """What commands given one after the other leave behind.
 
+    each: they are given one by one, so that the others hold where one is none
     out: the objects so far, in order
     """
 
-    def __init__(self, file: ExportFile, ledger: LedgerBuilder) -> None:
-        self.file, self.ledger = file, ledger
+    def __init__(self, file: ExportFile, ledger: LedgerBuilder, *, each: bool = False) -> None:
+        self.file, self.ledger, self.each = file, ledger, each
         self.out: list[Item] = []
         self.constants: dict[str, list[str]] = {}
 
@@ -73,7 +74,7 @@ class Commands:
         """Lines of the language, each with its number in the file; gaps: why they may not be run."""
         found = split([line for _, line in lines], self.file.path)
         text = _Text(self.file, self.ledger, replace(found, lines=[lines[at - 1][0] for at in found.lines]), gaps)
-        text.out, text.constants = self.out, self.constants
+        text.out, text.constants, text.each = self.out, self.constants, self.each
         for line in found.comments:
             self.ledger.set_aside(self.file.span(lines[line - 1][0]), "comment")
         text.read()
@@ -113,12 +114,14 @@ class _Text:
         self.at = 0
         self.out: list[Item] = []
         self.constants: dict[str, list[str]] = {}
+        self.each = False
 
     def read(self) -> list[Item]:
         while self._blank():
             first = self.at
             word = self.words[self.at]
-            if word in ("add", "create") and self.words[self.at + 1 : self.at + 2] != ["\n"]:
+            adds = word in ("add", "create")
+            if adds and self.words[self.at + 1 : self.at + 2] != ["\n"]:
                 self.at += 1
                 word = self.words[self.at]
             match word:
@@ -140,8 +143,14 @@ class _Text:
                     raise UnreadableError(
                         f"{self.file.path}:{self._line(first)}: '{word}' closes a block that was never opened; save the rule set again"
                     )
+                case _ if adds and word in _OBJECTS:
+                    self.ledger.set_aside(self._statement_span(), f"a {word}: no rule")
                 case _:
-                    self.ledger.unread(self._statement_span(), "is not a command of nft that describes a rule set")
+                    where, why = self._statement_span(), "is not a command of nft that describes a rule set"
+                    self.ledger.unread(where, why)
+                    if adds or self.each:
+                        self.ledger.problem(where, f"'{word}' {why}; it counts as a rule that may do anything")
+                        self.out += _anything(self.out, where, why)
         return self.out
 
     # -- words ---------------------------------------------------------------------------------------------------

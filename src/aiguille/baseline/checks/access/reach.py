@@ -37,8 +37,9 @@ from aiguille.baseline.catalogue import (
     speak,
 )
 from aiguille.baseline.values import networks
-from aiguille.baseline.wording import UNSAID, capital, counted, lines, listed
+from aiguille.baseline.wording import GUESSED, UNDESCRIBED, UNREAD, UNSAID, capital, counted, lines, listed
 from aiguille.model import (
+    NOT_UNDERSTOOD,
     Addresses,
     Direction,
     Field,
@@ -155,6 +156,16 @@ def _doubt(group: _Group) -> CannotTell:
             f"{group.services()} may be reachable {group.entrances()}: {speak(step.chain, step.rule)} ({step.where}) leaves that to a "
             "program outside the rules; ask what it lets in"
         )
+    proof = group.worst.proof
+    for one in (*proof.steps, *(proof.program.steps[end.step] for end in proof.ends)):
+        if one.rule is not None and one.rule.unread:
+            said = next(q.text for q in one.rule.qualifiers if q.name == NOT_UNDERSTOOD)
+            why = f"{UNDESCRIBED} {said}; have what describes the interfaces exported too"
+            if not one.rule.built_in:  # what it says may be a secret
+                why = f"{speak(one.chain, one.rule)} ({one.where}) {UNREAD}"
+            return CannotTell(f"{group.services()} may be reachable {group.entrances()}: {why}")
+    if proof.program.guessed:
+        return CannotTell(f"{group.services()} may be reachable {group.entrances()}: {GUESSED}")
     return CannotTell(
         f"{group.services()} may be reachable {group.entrances()}: whether {speak(step.chain, step.rule)} "
         f"({step.where or 'built in'}) takes a packet depends on a condition the export does not settle; have its sets, "

@@ -30,7 +30,7 @@ from aiguille.baseline.catalogue import (
     refer,
     speak,
 )
-from aiguille.baseline.wording import NO_INWARD_RULES, UNSETTLED, by_default, capital, counted, lines, listed
+from aiguille.baseline.wording import GUESSED, NO_INWARD_RULES, UNSETTLED, by_default, capital, counted, lines, listed
 from aiguille.model import Action, Direction, Field, State
 from aiguille.model.facts import FORWARDING
 from aiguille.space import Axis, Box, IntervalSet, PacketSet, box, overlap
@@ -201,6 +201,9 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
         yield NotApplicable(f"nothing new is let in of IPv{program.family} traffic {going}")
         return
     steps, left = _accepting(subject, program, State.ESTABLISHED)
+    if left and program.guessed:
+        yield CannotTell(GUESSED)
+        return
     if left:
         where = lines(*(chain.where for _, chain in program.bases))
         text = f"No rule accepts all established connections of {{family}} traffic {going}."

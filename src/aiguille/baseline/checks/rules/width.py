@@ -239,7 +239,7 @@ def any_service(subject: Subject) -> Iterator[Answer]:
         if one.rule.shipped:
             continue
         wide = [r for r in one.regions if _every_service(r)] if not _names_unknown(subject.device, one.rule) else []
-        if wide and any(q.name == "not understood" for q in one.rule.qualifiers):
+        if wide and one.rule.unread:
             found = True
             yield CannotTell(f"{name_of(one)} may let every service pass; a part of it was not understood")
         elif wide and one.rule not in to_anything and not is_for_translated(one.rule):
@@ -306,11 +306,7 @@ def wide_ports(subject: Subject) -> Iterator[Answer]:
     found = False
     for one in _admissions(subject):
         counts = [r[Axis.B].size for r in one.regions if r[Axis.B] is not None and not _every_service(r)]  # type: ignore[union-attr]
-        if (
-            counts
-            and max(counts) > subject.params["at_most"]
-            and not any(q.name == "not understood" for q in one.rule.qualifiers)
-        ):
+        if counts and max(counts) > subject.params["at_most"] and not one.rule.unread:
             found = True
             yield about(one, f"{name_of(one)} opens {counted(max(counts), 'port')} over {{family}}")
     if not found:
