@@ -16,7 +16,7 @@ from aiguille.readers.mapped.administering import Administering
 from aiguille.readers.mapped.guards import Guards, answering_perhaps
 from aiguille.readers.mapped.objects import Objects
 from aiguille.readers.mapped.paths import read_path
-from aiguille.readers.mapped.rules import Rules, with_strays, with_unread_interfaces
+from aiguille.readers.mapped.rules import Rules, with_doubt, with_strays, with_unread_interfaces
 from aiguille.readers.mapped.spec import Devices, Dialect, SheetStructure, paths_of
 from aiguille.readers.mapped.structure import parse
 from aiguille.readers.mapped.tree import Node, NodePlace, Token, Tree, Unopened
@@ -363,6 +363,8 @@ def _as_far_as_read(device: Device, ledger: Ledger, *, answering: bool) -> Devic
     """
     unread = [entry.where for entry in ledger.unread]
     bare = {one.name: one.where for one in device.zones if answering and one.where and not one.interfaces}
+    nameless = [one.where for one in device.interfaces if not one.name and one.where]
+    nameless += [one.where for one in device.zones if not one.name and one.where]
     if not unread and not bare:
         return device
 
@@ -385,6 +387,7 @@ def _as_far_as_read(device: Device, ledger: Ledger, *, answering: bool) -> Devic
     silent = {name: (where, f"interface {name}") for name, where in cut.items()}
     silent |= {name: (where, f"zone {name}, no interface of which is described,") for name, where in bare.items()}
     bases = tuple(answering_perhaps(base, silent) for base in device.rulebases) if silent else device.rulebases
+    bases = tuple(with_doubt(base, nameless, "the name of what holds it") for base in bases) if nameless else bases
     return replace(device, addresses=addresses, services=services, rulebases=bases)
 
 

@@ -346,6 +346,20 @@ def with_unread_interfaces(base: Rulebase, perhaps: Mapping[str, Node]) -> Ruleb
     return replace(base, chains=tuple(chains))
 
 
+def with_doubt(base: Rulebase, places: Sequence[Span], why: str) -> Rulebase:
+    """The rule base, its rules inside some places as ones that only may match."""
+    chains = []
+    for chain in base.chains:
+        rules = tuple(
+            replace(rule, qualifiers=(*rule.qualifiers, Qualifier(NOT_UNDERSTOOD, why)))
+            if any(place.holds(rule.where) for place in places)
+            else rule
+            for rule in chain.rules
+        )
+        chains.append(replace(chain, rules=rules))
+    return replace(base, chains=tuple(chains))
+
+
 def _with_rest_of_line(rule: Rule, beside: Mapping[Span, str]) -> Rule:
     """A rule that only may match where the rest of its own line was not understood: that may be a condition of it."""
     name = beside.get(rule.where)
