@@ -93,6 +93,10 @@ def existing(device: Device, symbols: Symbols) -> IntervalSet:
     listed = [one.name for one in device.interfaces if one.name in symbols.names and one.enabled]
     if not any(one.addresses for one in device.interfaces):
         return symbols.present
+    # A zone that somebody says the side of is there for a purpose; its interfaces may have been left out.
+    names = {one.name for one in device.interfaces}
+    stated = [zone.name for zone in device.zones if zone.side is not None and not zone.guessed]
+    listed += [name for name in stated if name not in names and name in symbols.names]
     return IntervalSet.of(*(symbols.number(name) for name in listed))
 
 

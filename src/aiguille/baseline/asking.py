@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import lru_cache
 
 from aiguille.analysis.objects import Object, objects_of
+from aiguille.analysis.program import Kind, Program
 from aiguille.analysis.resolve import term_boxes
 from aiguille.analysis.sides import outside_known
 from aiguille.analysis.study import NEW, Admission
@@ -38,10 +39,20 @@ def fact(subject: Subject, name: str) -> Fact | None:
 
 def _rules(*directions: Direction, else_: str) -> Callable[[Subject], Answer | None]:
     def missing(subject: Subject) -> Answer | None:
-        there = any(True for d in directions for _ in subject.programs.all(d))
+        there = any(_says_something(program) for d in directions for program in subject.programs.all(d))
         return None if there else CannotTell(else_)
 
     return missing
+
+
+def _says_something(program: Program) -> bool:
+    """Whether an export says anything of traffic, and it is not left to a make's own refusal for want of rules and interfaces."""
+    device = program.device
+    default = program.default
+    left_out = default is not None and default.kind is Kind.REFUSE and not (device.interfaces or device.zones)
+    return not left_out or any(
+        not chain.policy_is_default or not all(rule.built_in for rule in chain.rules) for _, chain in program.bases
+    )
 
 
 def _outside(subject: Subject) -> Answer | None:

@@ -362,7 +362,7 @@ def _as_far_as_read(device: Device, ledger: Ledger, *, answering: bool) -> Devic
     answering: whether interfaces name what answers on them
     """
     unread = [entry.where for entry in ledger.unread]
-    bare = {one.name: one.where for one in device.zones if answering and one.where and not one.interfaces}
+    bare = _without_interfaces(device) if answering else {}
     nameless = [one.where for one in device.interfaces if not one.name and one.where]
     nameless += [one.where for one in device.zones if not one.name and one.where]
     if not unread and not bare:
@@ -389,6 +389,17 @@ def _as_far_as_read(device: Device, ledger: Ledger, *, answering: bool) -> Devic
     bases = tuple(answering_perhaps(base, silent) for base in device.rulebases) if silent else device.rulebases
     bases = tuple(with_doubt(base, nameless, "the name of what holds it") for base in bases) if nameless else bases
     return replace(device, addresses=addresses, services=services, rulebases=bases)
+
+
+def _without_interfaces(device: Device) -> dict[str, Span]:
+    """Zones of which the export seems to leave out the interfaces, with their lines: all where it describes none, and those that
+    face outside where none of them has one. Others may be spare ones."""
+    told = any(zone.interfaces for zone in device.zones if zone.side is Side.OUTSIDE)
+    return {
+        zone.name: zone.where
+        for zone in device.zones
+        if zone.where and not zone.interfaces and (not device.interfaces or (zone.side is Side.OUTSIDE and not told))
+    }
 
 
 def _says_which(member: ServiceTerm | Named) -> bool:

@@ -133,6 +133,10 @@ def _accounts(subject: Subject) -> list[Account]:
     return [one for one in subject.device.administration.accounts if one.enabled]
 
 
+def _named_accounts(subject: Subject) -> list[Account]:
+    return [one for one in _accounts(subject) if one.name]
+
+
 @check(
     id="access.default-account",
     together="accounts that every attacker knows by name can log in",
@@ -167,7 +171,7 @@ def _accounts(subject: Subject) -> list[Account]:
     fix="Rename, disable or delete the account, and give its users accounts of their own.",
 )
 def default_account(subject: Subject) -> Iterator[Answer]:
-    accounts = _accounts(subject)
+    accounts = _named_accounts(subject)
     if not accounts:
         yield CannotTell(NO_ACCOUNTS)
     known = {name.lower() for name in subject.params["names"]}
@@ -202,7 +206,7 @@ def default_account(subject: Subject) -> Iterator[Answer]:
     fix="Give each person an account of their own and delete the shared one.",
 )
 def shared_account(subject: Subject) -> Iterator[Answer]:
-    accounts = _accounts(subject)
+    accounts = _named_accounts(subject)
     if not accounts:
         yield CannotTell(NO_ACCOUNTS)
     found = [one for one in accounts if any(pattern(p).search(one.name) for p in subject.params["patterns"])]
@@ -502,7 +506,7 @@ def root_login(subject: Subject) -> Iterator[Answer]:
     if subject.device.dialect == "linux-host":
         yield CannotTell("the export does not hold sshd_config, which says whether root logs in")
         return
-    accounts = _accounts(subject)
+    accounts = _named_accounts(subject)
     if not accounts:
         yield CannotTell(NO_ACCOUNTS)
         return
