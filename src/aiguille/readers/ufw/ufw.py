@@ -40,6 +40,7 @@ _SHIPPED = {
     "IPV6": "yes",
 }
 """What /etc/default/ufw says as it is shipped."""
+_UNTOLD = "etc/default/ufw is missing from the copy of ufw's files, so the default policies are not known"
 _ORDER = ("before-logging", "before", "after", "after-logging", "reject", "track")
 _USER = ("user-input", "user-output", "user-forward", "user-logging-input", "user-logging-output", "user-logging-forward",
          "user-limit", "user-limit-accept")  # fmt: skip
@@ -144,12 +145,17 @@ def _family(
     six = "6" if family == 6 else ""
     tables = Tables(family, ledger, bundle.sets)
     table = tables.table("filter", home)
-    policies = {chain: settings.get(key, Assigned(_SHIPPED[key], home)) for chain, key in _POLICIES.items()}
+    told = bundle.get("etc/default/ufw") is not None
+    if not told:
+        ledger.problem(home, f"{_UNTOLD}; copy it as well")
+    policies = {
+        chain: settings.get(key, Assigned(_SHIPPED[key] if told else "", home)) for chain, key in _POLICIES.items()
+    }
     for chain, policy in policies.items():
         said = policy.value.upper()
-        if said not in ("ACCEPT", "DROP", "REJECT"):
+        if told and said not in ("ACCEPT", "DROP", "REJECT"):
             raise UnreadableError(f"{policy.where}: '{policy.value}' is not a policy of ufw (ACCEPT, DROP, REJECT)")
-        tables.chain(table, chain, policy.where, "ACCEPT" if said == "ACCEPT" else "DROP")
+        tables.chain(table, chain, policy.where, {"ACCEPT": "ACCEPT", "": "unknown"}.get(said, "DROP"))
     for part in _ORDER:
         for chain in _POLICIES:
             tables.chain(table, f"ufw{six}-{part}-{chain.lower()}", policies[chain].where)
@@ -169,7 +175,10 @@ def _family(
     for chain, policy in policies.items():
         name = f"ufw{six}-skip-to-policy-{chain.lower()}"
         tables.chain(table, name, policy.where)
-        tables.append(table, name, policy.where, ["-j", policy.value.upper()])
+        if policy.value:
+            tables.append(table, name, policy.where, ["-j", policy.value.upper()])
+        else:
+            tables.anything(table, home, _UNTOLD, name)
     comments: dict[tuple[str, int], str] = {}
     for name in ("before", "after", "user"):
         file = bundle.get(f"etc/ufw/{name}{six}.rules")

@@ -135,8 +135,13 @@ def _running(subject: Subject, program: Program, state: State) -> list[Box]:
     return regions
 
 
-def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[int], PacketSet]:
-    """The steps that accept running connections as such, and what they leave over of those that can come."""
+def _accepting(
+    subject: Subject, program: Program, state: State, *, perhaps: bool = False
+) -> tuple[list[int], PacketSet]:
+    """The steps that accept running connections as such, and what they leave over of those that can come.
+
+    perhaps: those too that may accept, and may not
+    """
     left = PacketSet.of(program.space.tops, _running(subject, program, state))
     steps = []
     default = program.default
@@ -154,7 +159,11 @@ def _accepting(subject: Subject, program: Program, state: State) -> tuple[list[i
             plain = all(
                 piece.box[axis] is None for axis in Axis if axis not in (Axis.STATE, Axis.IN, Axis.OUT, Axis.SRC)
             )
-            if piece.sure and (plain or program.untracked) and (states is None or State.NEW.number not in states):
+            if (
+                (piece.sure or perhaps)
+                and (plain or program.untracked)
+                and (states is None or State.NEW.number not in states)
+            ):
                 left = left - PacketSet.of(program.space.tops, [piece.box])
                 steps.append(number)
     return steps, left
@@ -201,8 +210,9 @@ def _established(subject: Subject, program: Program) -> Iterator[Answer]:
         yield NotApplicable(f"nothing new is let in of IPv{program.family} traffic {going}")
         return
     steps, left = _accepting(subject, program, State.ESTABLISHED)
-    if left and program.guessed:
-        yield CannotTell(GUESSED)
+    if left and not _accepting(subject, program, State.ESTABLISHED, perhaps=True)[1]:
+        why = GUESSED if program.guessed else f"some may be accepted first, {UNSETTLED}"
+        yield CannotTell(f"established connections of IPv{program.family} traffic {going}: {why}")
         return
     if left:
         where = lines(*(chain.where for _, chain in program.bases))
