@@ -115,12 +115,16 @@ def odd_requests() -> tuple[ManagementService, ...]:
 def management_services(device: Device) -> tuple[ManagementService, ...]:
     """The ways in that the export or the auditor states, in addition to the well-known ones.
 
-    Where the export lists what runs, only that is looked at; the auditor's knowledge comes on top.
+    Where the export lists what runs, only that is looked at; the auditor's knowledge comes on top. Settings of a login on a general
+    host say where that one answers, and nothing of others.
     """
-    stated = tuple(service for service in device.administration.services if service.enabled)
-    if any(service.where is not None for service in stated):
+    services = device.administration.services
+    stated = tuple(service for service in services if service.enabled)
+    general = device.dialect in GENERAL_HOSTS
+    if any(service.where is not None for service in stated) and (device.listeners or not general):
         return stated
-    return (*stated, *(LOGINS if device.dialect in GENERAL_HOSTS else WELL_KNOWN))
+    known = {service.name for service in services if service.where is not None}
+    return (*stated, *(one for one in (LOGINS if general else WELL_KNOWN) if one.name not in known))
 
 
 VOICE = 256

@@ -78,6 +78,10 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> FirewallPart:
         if bundle.get(f"{root}zones") is None:
             continue
         one = _Compiler(bundle, root, family, ledger)
+        conf = f"{root}shorewall{'6' if family == 6 else ''}.conf"
+        if bundle.get(conf) is None:
+            why = f"{conf} is missing from the copy; settings count as shipped until all of the folder is here"
+            ledger.problem(one.folder.home, why)
         made = one.rulebases()
         _refuse_other_family(made, family)
         rulebases += made

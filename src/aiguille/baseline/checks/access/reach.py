@@ -414,10 +414,11 @@ def _exposed_services(subject: Subject) -> tuple[ManagementService, ...]:
     """Services of the table that may run here and are no way of managing the device that another check looks at."""
     held = {(t.protocol, p) for one in subject.study.services for t in one.terms for p in t.destination_ports}
     listening = subject.device.listeners
+    elsewhere = {one.name for one in subject.study.services if one.where is not None and not listening}
     open_to = {p: subject.study.open_ports_anywhere(p) for p in (TCP, UDP)}
     out = []
     for one in known_services():
-        if one.routers and not subject.study.forwards:
+        if (one.routers and not subject.study.forwards) or one.manages in elsewhere:
             continue
         terms = tuple(
             t

@@ -9,9 +9,10 @@ from msgspec.structs import replace
 
 from aiguille.analysis.decide import Ends, Proof, accepting_steps, maybe_accepted, surely_refused
 from aiguille.analysis.forwards import Forward, for_itself_alone, forwards_of, meant_ports, ways_of
+from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Program
 from aiguille.analysis.services import is_voice, known_services
-from aiguille.analysis.sides import PRIVATE
+from aiguille.analysis.sides import PRIVATE, existing
 from aiguille.analysis.study import (
     Admission,
     is_for_translated,
@@ -85,7 +86,7 @@ def any_source(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     inner = subject.study.on(Side.INSIDE, Side.GUEST, Side.MANAGEMENT)
     if not inner:
-        yield _beyond_unknown(subject, outer)
+        yield _beyond_unknown(subject, outer, inner) or NotApplicable("no inside network is known")
         return
     found = False
     inward = box([(Axis.IN, outer), (Axis.OUT, inner)])
@@ -121,7 +122,8 @@ def any_source(subject: Subject) -> Iterator[Answer]:
         found = True
         yield forward
     if not found:
-        yield Passed("no rule lets any source outside reach an inside network")
+        passed = Passed("no rule lets any source outside reach an inside network")
+        yield _beyond_unknown(subject, outer, inner) or passed
 
 
 def _is_everything(subject: Subject, part: Box, family: int) -> bool:
@@ -194,10 +196,19 @@ def _explained_by_forward(forward: Forward, proof: Proof, text: str) -> Found:
     )
 
 
-def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
-    """What there is to say where no interface is known to be inside: whether those of unknown side let anybody in."""
+def _beyond_unknown(subject: Subject, outer: IntervalSet, inner: IntervalSet) -> CannotTell | None:
+    """What there is to say of interfaces that are not known to be inside: whether anybody reaches what is behind them.
+
+    inner: the interfaces that are; where there are some, only those that rules or the export name are looked at beside them
+    """
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
-        elsewhere = one.program.space.symbols.present - outer - subject.study.on(Side.DMZ)
+        symbols = one.program.space.symbols
+        elsewhere = symbols.present - outer - subject.study.on(Side.DMZ) - inner
+        if inner:
+            named = IntervalSet.of(*(symbols.number(name) for name in symbols.names if name != LOOPBACK))
+            elsewhere &= named & existing(subject.device, symbols)
+            if one.of_default:
+                continue
         if not elsewhere or not any(is_wide(region, Axis.SRC, one.program) for region in one.regions):
             continue
         inward = box([(Axis.IN, outer), (Axis.OUT, elsewhere), (Axis.SRC, subject.study.strangers(one.program))])
@@ -207,7 +218,7 @@ def _beyond_unknown(subject: Subject, outer: IntervalSet) -> Answer:
                     f"{name_of(one)} lets any source outside reach what is behind the device, and nothing shows whether that is an "
                     "inside network; say so with --side IFACE=SIDE"
                 )
-    return NotApplicable("no inside network is known")
+    return None
 
 
 @check(
