@@ -40,8 +40,8 @@ def said_to_manage(programs: Programs, known: Sequence[ManagementService]) -> It
         for ports in term.destination_ports
         for port in range(ports.first, min(ports.last, ports.first + _FEW) + 1)
     }
-    sockets = programs.device.listeners
-    waiting = {one.port for one in sockets if one.protocol == TCP} if sockets else None
+    device = programs.device
+    waiting = {one.port for one in device.listeners if one.protocol == TCP} if TCP in device.listed else None
     for program in programs.all(Direction.TO_DEVICE):
         recorded = _recorded_as_page(program)
         for step in program.steps:

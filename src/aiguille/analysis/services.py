@@ -10,6 +10,7 @@ from importlib.resources import files
 from typing import Any
 
 from msgspec import Struct, convert
+from msgspec.structs import replace
 
 from aiguille.model import Device, IcmpType, ManagementService, Numbers, ServiceTerm
 from aiguille.space import Axis, Box, IntervalSet
@@ -120,11 +121,11 @@ def management_services(device: Device) -> tuple[ManagementService, ...]:
     """
     services = device.administration.services
     stated = tuple(service for service in services if service.enabled)
-    general = device.dialect in GENERAL_HOSTS
-    if any(service.where is not None for service in stated) and (device.listeners or not general):
-        return stated
+    if device.dialect not in GENERAL_HOSTS:
+        return stated if any(service.where is not None for service in stated) else (*stated, *WELL_KNOWN)
     known = {service.name for service in services if service.where is not None}
-    return (*stated, *(one for one in (LOGINS if general else WELL_KNOWN) if one.name not in known))
+    others = [(one, tuple(t for t in one.terms if t.protocol.first not in device.listed)) for one in LOGINS]
+    return (*stated, *(replace(one, terms=terms) for one, terms in others if terms and one.name not in known))
 
 
 VOICE = 256

@@ -164,7 +164,7 @@ class Device(Struct, frozen=True):
     written: what a program makes of files of its own while `rulebases` are what a dump shows; empty once both are joined
     loads_rules: whether the rules are put in place when it starts
     advice: how a check's fix reads on this make, by the check's id
-    listeners: sockets that listen; empty where the export states none
+    listeners: sockets that listen, beyond the loopback; listed: the protocols, by number, of which all of them are stated
     waiting: rule bases that a program which is switched off would load
     routes: where packets to known networks leave; empty where the export states none
     administrators: addresses from which the auditor says that its administrators come
@@ -202,6 +202,7 @@ class Device(Struct, frozen=True):
     administrators: tuple[Addresses, ...] = ()
     routes: tuple[Route, ...] = ()
     listeners: tuple[Listener, ...] = ()
+    listed: frozenset[int] = frozenset()
     system: tuple[Fact, ...] = ()
     secrets: frozenset[Secret] = frozenset()
     tags: tuple[str, ...] = ()

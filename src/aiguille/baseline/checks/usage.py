@@ -307,6 +307,8 @@ def _spell(protocol: int, port: int) -> str:
     return f"{'tcp' if protocol == TCP else 'udp'}/{port}"
 
 
+_ADD_SOCKETS = "add `ss -H -tuln`"
+
 _FEW = 16
 """Ports of a rule that names its ports."""
 
@@ -327,10 +329,11 @@ _ANSWERED_BY_ITSELF = (68, 546)
 )
 def no_listener(subject: Subject) -> Iterator[Answer]:
     sockets = {(one.protocol, one.port) for one in subject.device.listeners}
-    if not sockets:
-        yield CannotTell("the export does not state which sockets wait for connections; add `ss -H -tuln`")
+    known = subject.device.listed
+    if not known:
+        yield CannotTell(f"the export does not state which sockets wait for connections; {_ADD_SOCKETS}")
         return
-    looked, found = 0, False
+    looked, found, unlisted = 0, False, False
     for one in subject.study.admissions(Direction.TO_DEVICE):
         if one.rule.implied or one.rule.shipped or one.rule.built_in:
             continue
@@ -345,10 +348,11 @@ def no_listener(subject: Subject) -> Iterator[Answer]:
             if span[0] not in _ANSWERED_BY_ITSELF
         }
         looked += bool(spans)
+        unlisted = unlisted or any(protocol not in known for protocol, _ in spans)
         idle = sorted(
             (protocol, first)
             for protocol, (first, last) in spans
-            if not any(at == protocol and first <= port <= last for at, port in sockets)
+            if protocol in known and not any(at == protocol and first <= port <= last for at, port in sockets)
         )
         if idle:
             found = True
@@ -363,6 +367,9 @@ def no_listener(subject: Subject) -> Iterator[Answer]:
             yield replace(answer, proof=proof, name=f"{speak(one.step.chain, one.rule)} ({described})")
     if not looked:
         yield NotApplicable("no rule to the device names ports")
+    elif not found and unlisted:
+        names = listed(name for number, name in ((TCP, "TCP"), (UDP, "UDP")) if number not in known)
+        yield CannotTell(f"the export lists no sockets of {names}; {_ADD_SOCKETS}")
     elif not found:
         yield Passed(f"a socket waits behind each of {counted(looked, 'rule')} that names ports")
 

@@ -134,6 +134,7 @@ def read(files: Sequence[ExportFile], name: str) -> Device:
         zones=network.zones(facts, part),
         routes=tuple(facts.routes),
         listeners=network.listeners(bundle),
+        listed=network.listed(bundle),
         services=part.services,
         rulebases=part.rulebases,
         waiting=part.waiting,

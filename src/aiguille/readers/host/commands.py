@@ -7,7 +7,7 @@ route(8), ss(8), netstat(8)).
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Network
 from itertools import pairwise
 from typing import Any
@@ -164,6 +164,18 @@ def socket(line: str) -> tuple[str, str, int] | None:
     else:
         return None
     return (protocol, host.strip("[]").split("%")[0], int(port)) if int(port) <= 65535 else None
+
+
+def listed_protocols(lines: Iterable[str]) -> frozenset[int]:
+    """The protocols a listing of sockets is of, by number: `ss` names the protocol of each socket where it was asked for several; of
+    `netstat` only what it shows is sure to have been asked for."""
+    out: set[int] = set()
+    for line in lines:
+        if line.startswith("Netid") or ((found := _SOCKET.match(line.strip())) is not None and found[1]):
+            return frozenset({6, 17})
+        if (one := socket(line)) is not None:
+            out.add(6 if one[0] == "tcp" else 17)
+    return frozenset(out)
 
 
 def is_no_listener(line: str) -> bool:

@@ -283,6 +283,11 @@ def listeners(bundle: Bundle) -> tuple[Listener, ...]:
     return tuple(out.values())
 
 
+def listed(bundle: Bundle) -> frozenset[int]:
+    """The protocols of which some file lists all sockets that listen."""
+    return frozenset(p for file in bundle.files if kind_of(file) == "ss" for p in commands.listed_protocols(file.lines))
+
+
 def _by_default(service: ManagementService, key: tuple[int, int], bundle: Bundle) -> bool:
     """Whether a service on this protocol and port stands on a line that does not say so."""
     ports = {(t.protocol.first, p.first) for t in service.terms for p in t.destination_ports}

@@ -11,7 +11,7 @@ from aiguille.model import Setting, Span, default, stated, unknown
 from aiguille.readers.assignments import read_assignments
 from aiguille.readers.bundle import Bundle
 from aiguille.readers.files import ExportFile, LedgerBuilder
-from aiguille.readers.host.commands import socket
+from aiguille.readers.host.commands import listed_protocols, socket
 from aiguille.readers.host.network import kind_of
 from aiguille.readers.literals import is_whole
 
@@ -99,7 +99,8 @@ def discovery(bundle: Bundle, ledger: LedgerBuilder) -> Setting[bool]:
             found = socket(line)
             if found is not None and (found[0], found[2]) in _TELLING and not found[1].startswith("127."):
                 return stated(True, file.span(number))
-    return stated(False, sockets[0].span(1, len(sockets[0].lines))) if sockets else unknown()
+    told = next((file for file in sockets if 17 in listed_protocols(file.lines)), None)
+    return stated(False, told.span(1, len(told.lines))) if told is not None else unknown()
 
 
 def is_unit_list(file: ExportFile) -> bool:

@@ -216,7 +216,9 @@ def reachable_from_outside(subject: Subject) -> Iterator[Answer]:
     certain, doubtful = _open_outside(subject, services)
     yield from _outside_answers(subject, certain, doubtful)
     if not certain and not doubtful:
-        yield Passed(f"none of {len(services)} management services answers on the outside beyond named sources")
+        none = "none of the sockets that listen beyond the loopback is for managing the device"
+        some = f"none of {len(services)} management services answers on the outside beyond named sources"
+        yield Passed(some if services else none)
 
 
 def _open_outside(
@@ -380,7 +382,7 @@ def _is_told(subject: Subject, exposure: Exposure) -> bool:
     """Whether anything speaks for a service that rules could let in: a socket that listens, or a rule about few ports."""
     pieces = exposure.proof.steps[-1].pieces
     few = all((ports := piece.box[Axis.B]) is not None and ports.size <= _FEW_PORTS for piece in pieces)
-    return few or bool(subject.device.listeners)
+    return few or bool(subject.device.listed)
 
 
 def _bare_tunnels(subject: Subject) -> Iterator[Found]:
@@ -414,7 +416,8 @@ def _exposed_services(subject: Subject) -> tuple[ManagementService, ...]:
     """Services of the table that may run here and are no way of managing the device that another check looks at."""
     held = {(t.protocol, p) for one in subject.study.services for t in one.terms for p in t.destination_ports}
     listening = subject.device.listeners
-    elsewhere = {one.name for one in subject.study.services if one.where is not None and not listening}
+    listed_ones = subject.device.listed
+    elsewhere = {one.name for one in subject.study.services if one.where is not None and not listed_ones}
     open_to = {p: subject.study.open_ports_anywhere(p) for p in (TCP, UDP)}
     out = []
     for one in known_services():
@@ -425,7 +428,7 @@ def _exposed_services(subject: Subject) -> tuple[ManagementService, ...]:
             for t in one.terms
             if (t.protocol, t.destination_ports[0]) not in held
             and open_to[t.protocol.first].overlaps(_ports_of(t))
-            and (not listening or any(_listens(t, one) for one in listening))
+            and (t.protocol.first not in listed_ones or any(_listens(t, one) for one in listening))
         )
         if terms:
             out.append(ManagementService(one.name, terms, one.cleartext, None))
