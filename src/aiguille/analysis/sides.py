@@ -89,7 +89,7 @@ def outside_known(device: Device) -> bool:
 
 
 def existing(device: Device, symbols: Symbols) -> IntervalSet:
-    """The interfaces the device has, where the export lists them with their addresses; else every one there may be."""
+    """The interfaces the device has or may get, where the export lists them with their addresses; else every one there may be."""
     listed = [one.name for one in device.interfaces if one.name in symbols.names and one.enabled]
     if not any(one.addresses for one in device.interfaces):
         return symbols.present
@@ -97,6 +97,8 @@ def existing(device: Device, symbols: Symbols) -> IntervalSet:
     names = {one.name for one in device.interfaces}
     stated = [zone.name for zone in device.zones if zone.side is not None and not zone.guessed]
     listed += [name for name in stated if name not in names and name in symbols.names]
+    # A tunnel or the bridge of a container engine that is down today is up tomorrow, and its rules stand.
+    listed += [name for name in symbols.names if name not in names and name.startswith(_COMING_AND_GOING)]
     return IntervalSet.of(*(symbols.number(name) for name in listed))
 
 
@@ -179,6 +181,9 @@ _INDOORS = ("wlan", "wifi", "wireless", "iot", "camera", "cameras", "cams", "cct
 
 TUNNELS = ("wg", "tun", "tap", "vti", "xfrm", "ipsec", "ppp", "gre", "sit")
 """How names of interfaces begin behind which those come in who were asked who they are."""
+
+_COMING_AND_GOING = (*TUNNELS, "docker", "br-", "virbr", "vnet", "veth", "wwan", "usb")
+"""How names of interfaces begin that are there while something runs or is plugged in."""
 
 _PARTS = re.compile(r"[^\W\d_]+")
 
