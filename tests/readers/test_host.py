@@ -34,6 +34,9 @@ SSHD = [
         {"": "Match Address 10.0.0.0/8\n  PasswordAuthentication yes\nMatch all\nPasswordAuthentication no\n"},
         [22], inf, {"PasswordAuthentication": "no", "PasswordAuthentication (Match Address 10.0.0.0/8)": "yes"},
     ),
+    ({"": "Port 22\nListenAddress 0.0.0.0:2222\n"}, [2222], inf, {}),  # that address does not answer on 22
+    ({"": "Port 2022\nListenAddress 127.0.0.1:22\nListenAddress 192.0.2.1\n"}, [2022], inf, {}),
+    ({"": "Port 2022\nPort 2023\nListenAddress [::]:22\nListenAddress 192.0.2.1\n"}, [22, 2022, 2023], inf, {}),
     ({"": "ChallengeResponseAuthentication no\n"}, [22], inf, {"KbdInteractiveAuthentication": "no"}),  # its former name
     (  # a Match in an included file ends with that file
         {"": "Include sshd_config.d/a.conf\nMaxAuthTries 3\n", ".d/a.conf": "Match User x\nMaxAuthTries 9\n"},
@@ -45,7 +48,7 @@ SSHD = [
 @pytest.mark.parametrize(("files", "ports", "idle", "facts"), SSHD)
 def test_sshd(files: dict[str, str], ports: list[int], idle: float, facts: dict[str, str]) -> None:
     device = linux({f"etc/ssh/sshd_config{name}": text for name, text in files.items()})
-    found = [p.first for s in device.administration.services for t in s.terms for p in t.destination_ports]
+    found = [p.first for s in device.administration.services if s.enabled for t in s.terms for p in t.destination_ports]
     assert found == ports
     assert device.administration.idle_minutes.value == idle
     told = {fact.name.removeprefix("sshd "): fact.setting.value for fact in device.system}

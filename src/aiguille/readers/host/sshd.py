@@ -65,19 +65,23 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Administration, tuple[F
     said = Said()
     _file(file, bundle, ledger, said, "", 0)
     listening = [_listening(text, where) for text, where in said.several.get("listenaddress", ())]
-    ports = said.several.get("port", []) or [(port, where) for _, port, where in listening if port]
+    ports = said.several.get("port", []) or [("22", file.span(1))]
+    beyond = [one for one in listening if not one[0].startswith("127.") and one[0] not in ("::1", "localhost")]
+    # An address with a port of its own does not answer on the others (sshd_config(5), ListenAddress).
+    answered = [(port, where) for _, port, where in beyond or listening if port]
+    if not listening or any(not port for _, port, _ in beyond or listening):
+        answered += ports
     services: list[ManagementService] = []
-    for text, where in ports or [("22", file.span(1))]:
+    for text, where in {text: (text, where) for text, where in answered}.values():
         try:
             port = read_port(text)
         except NotUnderstoodError as error:
             ledger.unread(where, str(error))
             continue
         term = ServiceTerm(Numbers(6, 6), (), (Numbers(port, port),))
-        services.append(ManagementService("ssh", (term,), False, where))
-    within = listening and all(host.startswith("127.") or host in ("::1", "localhost") for host, _, _ in listening)
-    reached = () if within else tuple(services)
-    return Administration(services=reached, idle_minutes=_idle(said, file.span(1))), tuple(_facts(said, file.span(1)))
+        services.append(ManagementService("ssh", (term,), False, where, enabled=bool(beyond) or not listening))
+    facts = tuple(_facts(said, file.span(1)))
+    return Administration(services=tuple(services), idle_minutes=_idle(said, file.span(1))), facts
 
 
 def _listening(text: str, where: Span) -> tuple[str, str, Span]:

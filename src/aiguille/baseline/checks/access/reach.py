@@ -417,7 +417,8 @@ def _exposed_services(subject: Subject) -> tuple[ManagementService, ...]:
     held = {(t.protocol, p) for one in subject.study.services for t in one.terms for p in t.destination_ports}
     listening = subject.device.listeners
     listed_ones = subject.device.listed
-    elsewhere = {one.name for one in subject.study.services if one.where is not None and not listed_ones}
+    stated = subject.device.administration.services if not listed_ones else ()
+    elsewhere = {one.name for one in stated if one.where is not None}
     open_to = {p: subject.study.open_ports_anywhere(p) for p in (TCP, UDP)}
     out = []
     for one in known_services():
