@@ -341,7 +341,7 @@ def answers_outside(subject: Subject) -> Iterator[Answer]:
             by = proof.steps[-1]
             going = program.direction.value.replace("-", " the ")
             yield finding_from(
-                proof, f"{speak(by.chain, by.rule).capitalize()} answers {{family}} packets {going} from outside."
+                proof, f"{capital(speak(by.chain, by.rule))} answers {{family}} packets {going} from outside."
             )
     if not found:
         yield Passed("what is refused from the outside is dropped in silence")
