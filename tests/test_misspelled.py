@@ -45,9 +45,8 @@ def _interfaces(estate: Estate) -> set[str]:
     named = {one.name for one in device.interfaces} | {name for z in device.zones for name in (z.name, *z.interfaces)}
     rules = [rule for base in device.rulebases for _, rule in base.rules()]
     operands = [o for rule in rules for c in rule.match.conditions for o in c.operands]
-    named |= (
-        {"firewall"} if device.dialect == "sheet" else set()
-    )  # as the device itself is called, among names anybody may choose
+    if device.dialect == "sheet":
+        named.add("firewall")  # as the device itself is called, among names anybody may choose
     return named | {o.name for o in operands if isinstance(o, InterfaceName)}
 
 

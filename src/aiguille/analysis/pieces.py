@@ -56,14 +56,19 @@ def untracked(resolver: Resolver, direction: Direction) -> Untracked:
     """
     stage = Stage.OUTPUT if direction is Direction.FROM_DEVICE else Stage.PREROUTING
     out: list[Piece] = []
+    guessed = False
     for rulebase in resolver.device.rulebases:
         if resolver.space.family not in rulebase.families:
             continue
         for chain in rulebase.chains:
             if chain.base is not None and chain.base.before_tracking and chain.base.stage is stage:
-                out += _untracked_in(resolver, rulebase, chain, chain.base.routed, (Piece(EVERYTHING, True),), ())
-    rules = [rule for base in resolver.device.rulebases for _, rule in base.rules()] if out else []
-    return Untracked(tuple(out), any(_moves(rule) for rule in rules), any(rule.may_do_more for rule in rules))
+                for piece, rule in _untracked_in(
+                    resolver, rulebase, chain, chain.base.routed, (Piece(EVERYTHING, True),), ()
+                ):
+                    out.append(piece)
+                    guessed = guessed or rule.may_do_more
+    moved = bool(out) and any(_moves(rule) for base in resolver.device.rulebases for _, rule in base.rules())
+    return Untracked(tuple(out), moved, guessed)
 
 
 def _untracked_in(
@@ -73,7 +78,8 @@ def _untracked_in(
     routed: bool,
     path: tuple[Piece, ...],
     callers: tuple[str, ...],
-) -> Iterator[Piece]:
+) -> Iterator[tuple[Piece, Rule]]:
+    """What rules of a chain leave untracked, or may, each with its rule."""
     all_come = True
     for rule in chain.rules:
         if not rule.enabled:
@@ -86,7 +92,7 @@ def _untracked_in(
             pieces = conjunction(path, own if routed else before_routing(own))
             pieces = tuple(Piece(one.box, one.sure and all_come and (told or not effect)) for one in pieces)
             if effect:
-                yield from pieces
+                yield from ((piece, rule) for piece in pieces)
             if called is not None and called.name not in callers:
                 yield from _untracked_in(resolver, rulebase, called, routed, pieces, (*callers, chain.name))
         all_come = all_come and rule.action is not Action.RETURN and not _may_end(rulebase, rule)

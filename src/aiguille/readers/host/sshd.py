@@ -67,9 +67,10 @@ def read(bundle: Bundle, ledger: LedgerBuilder) -> tuple[Administration, tuple[F
     listening = [_listening(text, where) for text, where in said.several.get("listenaddress", ())]
     ports = said.several.get("port", []) or [("22", file.span(1))]
     beyond = [one for one in listening if not one[0].startswith("127.") and one[0] not in ("::1", "localhost")]
+    heard = beyond or listening
     # An address with a port of its own does not answer on the others (sshd_config(5), ListenAddress).
-    answered = [(port, where) for _, port, where in beyond or listening if port]
-    if not listening or any(not port for _, port, _ in beyond or listening):
+    answered = [(port, where) for _, port, where in heard if port]
+    if not heard or any(not port for _, port, _ in heard):
         answered += ports
     services: list[ManagementService] = []
     for text, where in {text: (text, where) for text, where in answered}.values():

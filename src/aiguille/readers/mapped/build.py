@@ -365,7 +365,7 @@ def _as_far_as_read(device: Device, ledger: Ledger, *, answering: bool) -> Devic
     bare = _without_interfaces(device) if answering else {}
     nameless = [one.where for one in device.interfaces if not one.name and one.where]
     nameless += [one.where for one in device.zones if not one.name and one.where]
-    if not unread and not bare:
+    if not (unread or bare or nameless):
         return device
 
     def is_cut(where: Span) -> bool:
