@@ -61,18 +61,22 @@ def cluster(tmp_path: Path) -> Iterator[Cluster]:
             one.wait()
 
 
-def test_a_worker_that_dies_loses_nothing(cluster: Cluster, tmp_path: Path) -> None:
-    """Exports lie in a folder that workers see; one of three is killed in the middle."""
+@pytest.mark.parametrize("first", [3, 1])
+def test_a_worker_that_dies_loses_nothing(cluster: Cluster, tmp_path: Path, first: int) -> None:
+    """Exports lie in a folder that workers see; one of three is killed in the middle, the only one known to those that read first."""
     estate = write_gateways(tmp_path / "estate", 80, 100)
-    workers = [cluster.worker() for _ in range(3)]
+    workers = [cluster.worker() for _ in range(first)]
     kept = tmp_path / "kept.db"
     words = ["audit", str(estate), "--json", *AS_OF[:2], "--cluster", cluster.address, "--resume", str(kept)]
     command = [str(Path(sys.executable).parent / "aiguille"), *words]
     with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as running:
         until = time.monotonic() + 120
+        while kept_in(kept) <= 1 and running.poll() is None and time.monotonic() < until:
+            time.sleep(0.05)
+        _ = [cluster.worker() for _ in range(first, 3)]
         while kept_in(kept) <= 81 and running.poll() is None and time.monotonic() < until:
             time.sleep(0.05)
-        workers[1].send_signal(signal.SIGKILL)
+        workers[-1].send_signal(signal.SIGKILL)
         out, err = running.communicate(timeout=240)
     assert running.returncode == 1, err.decode()
     assert out.decode() == run("audit", estate, "--json", *AS_OF).stdout

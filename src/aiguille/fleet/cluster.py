@@ -126,6 +126,13 @@ def check_there(held: Held, turn: Turn, client: str) -> bytes | Unseen:
 # What runs here.
 
 
+class _Task(Struct, frozen=True):
+    """Something workers do. crews: the workers that may do it, and those that may do what it needs to be done before"""
+
+    future: Future
+    crews: tuple[frozenset[str], ...]
+
+
 class Elsewhere(Crew):
     """The workers of a cluster."""
 
@@ -139,7 +146,7 @@ class Elsewhere(Crew):
         self._refused: set[str] = set()
         self._looked = 0.0
         self._sent: set[int] = set()
-        self._held: dict[int, Future] = {}
+        self._held: dict[int, _Task] = {}
         try:
             self._await_worker()
         except BaseException:
@@ -165,11 +172,11 @@ class Elsewhere(Crew):
         for turn in turns:
             left[turn.job] = left.get(turn.job, 0) + 1
 
-        def checking(number: int) -> Future:
+        def checking(number: int) -> _Task:
             turn = turns[number]
             if turn.job not in self._held:  # its outline was known, so nobody has read it in this run
                 self._reading(turn.job)
-            return self._submit(check_there, self._held[turn.job], turn, self._client.id)
+            return self._submit(check_there, turn, self._client.id, after=self._held[turn.job])
 
         for number, body in self._done(range(len(turns)), checking, lambda number: turns[number].job):
             job = turns[number].job
@@ -178,24 +185,27 @@ class Elsewhere(Crew):
                 self._held.pop(job, None)  # its devices may go
             yield number, body
 
-    def _reading(self, number: int) -> Future:
+    def _reading(self, number: int) -> _Task:
         sent = number in self._sent
         files = tuple(map(loaded if sent else left_behind, self.jobs[number].files))
         job = self.jobs[number]
         one = Parcel(job.name, files, job.format.name, job.why, job.entry)
         self._held[number] = self._submit(read_there, one, self._client.id)
-        return self._submit(told, self._held[number])
+        return self._submit(told, after=self._held[number])
 
-    def _submit(self, work: Callable[..., Any], *given: object) -> Future:
-        return self._client.submit(work, *given, workers=[*self._workers], pure=False)
+    def _submit(self, work: Callable[..., Any], *given: object, after: _Task | None = None) -> _Task:
+        """after: the task whose result is the first of what is given"""
+        first = () if after is None else (after.future,)
+        future = self._client.submit(work, *first, *given, workers=[*self._workers], pure=False)
+        return _Task(future, (frozenset(self._workers), *(() if after is None else after.crews)))
 
     def _done(
-        self, wanted: Sequence[int], begin: Callable[[int], Future], job_of: Callable[[int], int]
+        self, wanted: Sequence[int], begin: Callable[[int], _Task], job_of: Callable[[int], int]
     ) -> Iterator[tuple[int, Any]]:
         """The results of tasks as they come. Those whose workers are all gone are begun again, as are those of an export that no
         worker sees, which is then sent."""
         waiting = [*reversed(wanted)]
-        running: dict[Future, tuple[int, frozenset[str]]] = {}
+        running: dict[Future, tuple[int, _Task]] = {}
 
         def again(number: int) -> None:
             self._held.pop(job_of(number), None)
@@ -203,27 +213,32 @@ class Elsewhere(Crew):
 
         while waiting or running:
             self._await_worker()
-            for future, (number, given) in [*running.items()]:
-                if given.isdisjoint(self._workers) and not future.done():
+            for future, (number, task) in [*running.items()]:
+                if any(crew.isdisjoint(self._workers) for crew in task.crews) and not future.done():
                     del running[future]
                     again(number)
             room = AHEAD * sum(self._workers.values()) - len(running)
             for _ in range(min(room, len(waiting))):
                 number = waiting.pop()
-                running[begin(number)] = (number, frozenset(self._workers))
+                task = begin(number)
+                running[task.future] = (number, task)
             for future in self._finished(running):
-                number, _ = running.pop(future)
+                number, task = running.pop(future)
                 if future.status in ("cancelled", "lost"):
                     again(number)
                     continue
-                result = self._result(future, job_of(number))
+                try:
+                    result = self._result(future, job_of(number))
+                except TimeoutError:  # lost on its way here: it is done once more, by those who may
+                    running[future] = (number, task)
+                    continue
                 if isinstance(result, Unseen):
                     self._sent.add(job_of(number))
                     again(number)
                 else:
                     yield number, result
 
-    def _finished(self, running: dict[Future, tuple[int, frozenset[str]]]) -> list[Future]:
+    def _finished(self, running: dict[Future, tuple[int, _Task]]) -> list[Future]:
         from distributed import wait
 
         if not running:
@@ -238,7 +253,9 @@ class Elsewhere(Crew):
 
     def _result(self, future: Future, job: int) -> Any:
         try:
-            return future.result()
+            return future.result(WAIT)
+        except TimeoutError:
+            raise
         except Exception as error:
             path = self.jobs[job].files[0].path
             raise UsageError(
