@@ -18,7 +18,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 import aiguille
+from aiguille.analysis import decide, study
 from aiguille.baseline import CATALOGUE, load, run
+from aiguille.baseline.checks.rules import order
 from aiguille.demo import write_estate
 from aiguille.model import Device, Estate, Locations, Setting
 from aiguille.readers import iptables
@@ -150,6 +152,19 @@ def test_jobs_change_nothing_and_findings_can_travel(estate: Estate, tmp_path: P
     outputs = [command("audit", tmp_path, "--json", "--jobs", jobs).stdout for jobs in ("1", "2")]
     assert outputs[0] == outputs[1]
     assert command("audit", tmp_path, "--jobs", "0").returncode == 2
+
+
+def test_what_saves_work_on_long_programs_finds_the_same(estate: Estate, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Other packets may prove it, and so other rules be named beside the one a finding is about."""
+    standard = load("standard", CATALOGUE)
+    plain = run(estate, standard)
+    for one in (decide, study, order):
+        monkeypatch.setattr(one, "LONG", 1)
+    alike = run(replace(estate), standard)
+    assert [o.outcome for o in alike.outcomes] == [o.outcome for o in plain.outcomes]
+    mine, theirs = ({(f.check, f.device, f.fingerprint, f.severity) for f in one.findings} for one in (plain, alike))
+    assert {check for check, *_ in mine ^ theirs} <= {"deny.between-inside"}
+    assert all(f.proof is not None for f in alike.findings if f.check == "rules.contradicted")
 
 
 @pytest.mark.parametrize("beside", ["", CALLS], ids=["plain", "entangled"])

@@ -65,7 +65,10 @@ def _compare_indexes(boxes: list, short: ShortIndex, long: LongIndex, rnd: rando
     rnd.shuffle(order)
     expected = [[at for at, other in enumerate(boxes) if overlap(one, other) is not None] for one in boxes]
     flags = [rnd.random() < 0.5 for _ in boxes]
+    told = LongIndex(boxes)
     for number in order:
+        told.learn(long.known(number, len(boxes)))
+        assert list(told.overlapping(number)) == expected[number]
         for found in (short, long):
             mine = found.overlapping(number)
             assert list(mine) == expected[number]

@@ -5,9 +5,10 @@ Where a qualifier stands in the way a packet has several possible ends; a statem
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
+from typing import Any
 
 from msgspec import Struct
 
@@ -15,6 +16,7 @@ from aiguille.analysis.diversions import Diversion, diversions
 from aiguille.analysis.doubts import Doubt
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program, Step
+from aiguille.analysis.rows import StepRow
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Side
 from aiguille.packets import Packet
@@ -23,13 +25,12 @@ from aiguille.space import (
     EVERYTHING,
     Axis,
     Box,
-    BoxIndex,
     IntervalSet,
     Slices,
     box,
     covers,
+    full_cell,
     holds,
-    index_of,
     meets,
     overlap,
     samples,
@@ -107,6 +108,9 @@ def surely_refused(ends: Ends) -> bool:
     return not maybe_accepted(ends)
 
 
+LONG = 1000
+"""Steps of a program from which on whatever saves looking through them pays."""
+
 _PARTS_LIMIT = 60
 """Parts a region is cut into to leave out what is translated."""
 
@@ -126,6 +130,9 @@ class Decider:
         Preferred are packets that the filter sees as they are sent, and those that go from one side to another.
         """
         rows = self._rows if step is None else self._near(step, region)
+        guessed = self._guessed(region, wanted, rows) if len(self._rows) >= LONG else None
+        if guessed is not None:
+            return guessed
         found = self._find(region, wanted, rows)
         if found is None or not self._is_diverted(found.packet):
             return found
@@ -147,6 +154,20 @@ class Decider:
     def _ends_among(self, rows: Sequence[StepRow], point: tuple[int, ...]) -> Ends:
         spend(1 + (len(rows) >> 2))
         return Walks(self.program, (row for row in rows if holds(row.box, point))).everything()
+
+    def _guessed(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
+        """The packet one would choose of a region, if it happens to be wanted, which mostly it is."""
+        usual = next((part for one in _USUAL[self.program.family] if (part := overlap(region, one)) is not None), None)
+        for part in self.program.regions(usual) if usual is not None else ():
+            whole = full_cell(self.program.space.tops)
+            packet = self._chooser.choose(tuple(whole[a] if one is None else one for a, one in enumerate(part)))
+            point = packet.point(self.program.space)
+            ends = self._ends_among(rows, point)
+            if wanted(ends):
+                proof = Proof(packet, ends, self.program)
+                plain = packet.in_interface != packet.out_interface and not self._is_diverted(packet)
+                return proof if plain and _looks_real(packet) else None
+        return None
 
     def _find(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
         found = self._likely(region, wanted, rows)
@@ -182,31 +203,35 @@ class Decider:
         return Chooser(self.program.device, self.program.space)
 
     @cached_property
-    def _index(self) -> BoxIndex:
-        return index_of([row.box for row in self._rows])
+    def _looked_at(self) -> Any:
+        """The marks of the program's rows that count."""
+        numbers = {row.step for row in self._rows}
+        return self.program.rows.index.marks([row.step in numbers for row in self.program.rows.every])
 
-    @cached_property
-    def _rows_of_step(self) -> dict[int, list[int]]:
-        out: dict[int, list[int]] = {}
-        for number, row in enumerate(self._rows):
-            out.setdefault(row.step, []).append(number)
-        return out
+    def _overlapping(self, step: int) -> Any:
+        """The numbers of the rows that overlap those of a step, ascending."""
+        index = self.program.rows.index
+        found = [index.overlapping(row) for row in self.program.rows.of(step)]
+        if not found:
+            return []
+        return index.kept(found[0] if len(found) == 1 else index.joined(found), self._looked_at)
 
     def _near(self, step: int, region: Box) -> list[StepRow]:
         """The rows that overlap those of a step, in order, up to one of these that surely ends every walk of the region."""
-        own = self._rows_of_step[step]
-        found = [self._index.overlapping(row) for row in own]
-        near = found[0] if len(found) == 1 else self._index.joined(found)
+        near, every = self._overlapping(step), self.program.rows.every
         if self.program.steps[step].kind in (Kind.ACCEPT, Kind.REFUSE) and not self._skips:
-            last = next((at for at in own if self._rows[at].sure and covers(self._rows[at].box, region)), None)
+            own = self.program.rows.of(step)
+            last = next((at for at in own if every[at].sure and covers(every[at].box, region)), None)
             if last is not None:
                 near = near[: bisect_right(near, last)]
-        return [self._rows[at] for at in near]
+        return [every[at] for at in near]
 
     def overlapping(self, step: int) -> list[int]:
         """The steps before one that match some of its packets."""
-        found = {self._rows[at].step for own in self._rows_of_step.get(step, ()) for at in self._index.overlapping(own)}
-        return sorted(number for number in found if number < step)
+        every = self.program.rows.every
+        before = self._overlapping(step)
+        before = before[: bisect_left(before, self.program.rows.first[step])]
+        return list(dict.fromkeys(every[at].step for at in before))
 
     @cached_property
     def _skips(self) -> bool:
@@ -235,20 +260,12 @@ class Decider:
         return self._ends_among(self._rows, point)
 
 
-class StepRow(Struct, frozen=True):
-    """One piece of one step."""
-
-    step: int
-    box: Box
-    sure: bool
-
-
 def rows_of(program: Program, skip: frozenset[int] = frozenset()) -> Iterator[StepRow]:
     """All pieces of a program's steps in order, but for steps that neither decide nor log."""
-    for number, step in enumerate(program.steps):
-        if number not in skip and (step.kind is not Kind.PASS or step.logs):
-            for piece in step.pieces:
-                yield StepRow(number, piece.box, piece.sure)
+    for row in program.rows.every:
+        step = program.steps[row.step]
+        if row.step not in skip and (step.kind is not Kind.PASS or step.logs):
+            yield row
 
 
 class Walks:

@@ -11,7 +11,6 @@ from aiguille.analysis.program import Program, Step
 from aiguille.analysis.standing.words import fate
 from aiguille.model import Action, Chain, Rule
 from aiguille.model.identity import Same
-from aiguille.space import index_of
 
 RULES_LIMIT = 2_000
 """Rules of a chain beyond which no order is looked for."""
@@ -48,10 +47,10 @@ def best_order(programs: Sequence[Program], chain: Chain) -> Ordering | None:
     weights = [r.hits.packets if r.hits else 0 for r in rules]
     after: list[set[int]] = [set() for _ in rules]
     for program in programs:
-        by_rule = {Same(s.rule): s for s in program.steps if s.chain is chain and s.rule is not None}
+        by_rule = {Same(s.rule): at for at, s in enumerate(program.steps) if s.chain is chain and s.rule is not None}
         if any(Same(rule) not in by_rule for rule in rules):
             return None
-        for mine, more in zip(after, _constraints([by_rule[Same(rule)] for rule in rules]), strict=True):
+        for mine, more in zip(after, _constraints(program, [by_rule[Same(rule)] for rule in rules]), strict=True):
             mine |= more
     order = greedy(weights, after)
     total = sum(weights)
@@ -62,18 +61,18 @@ def best_order(programs: Sequence[Program], chain: Chain) -> Ordering | None:
     return Ordering(chain, now, better, tuple(rules[n].number for n in order), (rules[best], places))
 
 
-def _constraints(steps: Sequence[Step]) -> list[set[int]]:
-    """For each rule those above it that must stay above."""
-    boxes = [(number, piece.box) for number, step in enumerate(steps) for piece in step.pieces]
+def _constraints(program: Program, numbers: Sequence[int]) -> list[set[int]]:
+    """For each of some steps the places of those above it that must stay above."""
+    steps = [program.steps[number] for number in numbers]
+    place = {number: at for at, number in enumerate(numbers)}
+    fates = [fate(step) if _is_plain(step) else None for step in steps]
     out: list[set[int]] = [set() for _ in steps]
-    if not boxes:
-        return out
-    index = index_of([box for _, box in boxes])
-    plain = [_is_plain(step) for step in steps]
-    for row, (number, _) in enumerate(boxes):
-        for other in {boxes[at][0] for at in index.overlapping(row)}:
-            if other < number and not (plain[number] and plain[other] and fate(steps[number]) == fate(steps[other])):
-                out[number].add(other)
+    every, index = program.rows.every, program.rows.index
+    for at, number in enumerate(numbers):
+        for row in program.rows.of(number):
+            for other in {place.get(every[one].step, at) for one in index.overlapping(row)}:
+                if other < at and (fates[at] is None or fates[at] != fates[other]):
+                    out[at].add(other)
     return out
 
 

@@ -17,6 +17,8 @@ from aiguille.analysis.doubts import Doubt, doubt_of
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.pieces import Untracked, before_routing, before_tracking, conjunction, untracked
 from aiguille.analysis.resolve import Piece, Resolver, symbols_of
+from aiguille.analysis.rows import Rows
+from aiguille.analysis.ways import ways
 from aiguille.model import (
     STAGES,
     Action,
@@ -134,6 +136,17 @@ class Program(Struct, frozen=True, eq=False, dict=True):
         default_factory=dict
     )
     _meetings: dict[tuple[IntervalSet, IntervalSet], IntervalSet] = field(default_factory=dict)
+
+    @cached_property
+    def ways(self) -> tuple[Box, ...]:
+        """The packets that leave by the interface their destination lies behind, in disjoint parts."""
+        known = ways(self.device, self.family, self.space.symbols)
+        return tuple(box([(Axis.DST, way.destinations), (Axis.OUT, way.leaves)]) for way in known if way.leaves)
+
+    @cached_property
+    def rows(self) -> Rows:
+        """Every piece of every step."""
+        return Rows(self.steps)
 
     def tracked(self, one: Box) -> list[Box]:
         """The parts of a box whose packets have the state it says: none that rules leave untracked."""

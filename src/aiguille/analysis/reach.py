@@ -16,12 +16,13 @@ from typing import cast
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from aiguille.analysis.decide import Cut, StepRow, accepting_steps, maybe_accepted, rows_of, surely_accepted
+from aiguille.analysis.decide import Cut, accepting_steps, maybe_accepted, rows_of, surely_accepted
 from aiguille.analysis.exposure import rated
 from aiguille.analysis.flows import End, Wish, ends_of, speaks, wished
 from aiguille.analysis.network import NOTHING_ASSUMED, Leg, Network, is_of_one_link
 from aiguille.analysis.program import Program, Programs, Step, families
 from aiguille.analysis.rewriting import rewrites
+from aiguille.analysis.rows import StepRow
 from aiguille.analysis.study import Study
 from aiguille.analysis.traffic import cut, merged, opening
 from aiguille.model import (

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 from typing import Any
@@ -10,13 +9,12 @@ from typing import Any
 from msgspec import Struct, field
 
 from aiguille.analysis.countries import by_country
-from aiguille.analysis.decide import Decider, Ends, Proof, maybe_accepted, surely_accepted, surely_refused
+from aiguille.analysis.decide import LONG, Decider, Ends, Proof, maybe_accepted, surely_accepted, surely_refused
 from aiguille.analysis.doubts import RATES, Doubt
 from aiguille.analysis.exposure import Exposure, exposures, rated
 from aiguille.analysis.program import Kind, Program, Programs, Step, own_addresses
 from aiguille.analysis.remarks import said_to_manage
 from aiguille.analysis.services import GENERAL_HOSTS, management_services
-from aiguille.analysis.sharing import share
 from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback, outside_known
 from aiguille.analysis.standing import StandingReport, standings
 from aiguille.analysis.ways import along
@@ -40,7 +38,6 @@ from aiguille.model import (
 from aiguille.model.facts import FORWARDING, system_settings
 from aiguille.model.identity import Same
 from aiguille.space import Axis, Box, IntervalSet, box, holds, meets, overlap
-from aiguille.space.effort import UNBOUNDED, account, limited
 from aiguille.space.fields import SYN, TCP, UDP
 
 OPENING = {
@@ -53,14 +50,8 @@ OPENING = {
 NEW = box([(Axis.STATE, IntervalSet.of(State.NEW.number))])
 
 
-_Plausible = tuple[int, Step, list[Box]]
-"""An accepting step by its number, with those of its new connections that can exist."""
-
-_PIECE = 250
-"""Steps looked at in one go where several processes share them."""
-
-LONG = 1000
-"""Steps of a program from which what every rule is worth is asked first, which several processes find out."""
+_Plausible = tuple[int, Step, list[Box], list[Box]]
+"""An accepting step by its number, with its new connections that may come, and those parts of them that leave where they can."""
 
 
 class Admission(Struct, frozen=True, dict=True):
@@ -362,14 +353,17 @@ class Study(Struct, dict=True):
         )
         return found
 
-    def overtaken(self, direction: Direction) -> tuple[tuple[Step, Proof], ...]:
+    def overtaken(self, direction: Direction, asked: Callable[[Rule], bool]) -> tuple[tuple[Step, Proof], ...]:
         """The accepting rules people wrote that let nothing in, since those of their packets that can exist are surely refused
-        above them, each with such a packet; the last step of its proof is the rule that refuses it."""
+        above them, each with such a packet; the last step of its proof is the rule that refuses it.
+
+        asked: of which rules that is wanted
+        """
         found: dict[Same, tuple[Step, Proof]] = {}
         reached = {Same(one.rule) for one in self.admissions(direction)}
         for program in self.programs.all(direction):
-            for number, step, regions in self._plausible(program):
-                if step.rule is None or step.rule.made or Same(step.rule) in reached:
+            for number, step, regions, _ in self._plausible(program):
+                if step.rule is None or step.rule.made or Same(step.rule) in reached or not asked(step.rule):
                     continue
                 proofs = (self.find(program, region, surely_refused, number) for region in regions)
                 proof = next((one for one in proofs if one is not None and one.steps[-1].rule is not None), None)
@@ -378,56 +372,40 @@ class Study(Struct, dict=True):
         return tuple(found.values())
 
     def _admissions(self, program: Program) -> Iterator[Admission]:
-        plausible = list(self._plausible(program))
-        for (number, step, regions), admits in zip(plausible, self._admitting(program, plausible), strict=True):
+        for number, step, regions, parts in self._plausible(program):
 
             def prove(regions: Sequence[Box] = regions, number: int = number) -> Proof:
                 proofs = (self.find(program, region, _accepted_by(number), number) for region in regions)
                 return next(one for one in proofs if one is not None)
 
-            if admits:
+            if self._admits(program, number, parts):
                 yield Admission(program, number, tuple(regions), _condition(step), prove)
 
-    def _admitting(self, program: Program, plausible: Sequence[_Plausible]) -> list[bool]:
-        """Whether steps let any of their regions in. Of long programs several processes find that out."""
-        if len(plausible) < LONG:
-            return [self._admits(program, one) for one in plausible]
-        if any(step.kind is Kind.ACCEPT for _, step, _ in plausible):
-            _ = self.standing_of  # which several processes find out as well
-
-        here, out = os.getpid(), []
-
-        def work(start: int) -> tuple[list[bool], int]:
-            with limited(UNBOUNDED) as question:
-                found = [self._admits(program, one) for one in plausible[start : start + _PIECE]]
-            return found, question.used if os.getpid() != here else 0
-
-        for found, used in share(work, range(0, len(plausible), _PIECE), self.jobs):
-            account(used)
-            out += found
-        return out
-
-    def _admits(self, program: Program, plausible: _Plausible) -> bool:
-        number, _, regions = plausible
-        parts = [part for region in regions for part in along(program, region)]
-        point = self._reaching(program, number)
-        if point is not None and any(holds(part, point) for part in parts):
-            return True
+    def _admits(self, program: Program, number: int, parts: Sequence[Box]) -> bool:
+        """Whether a step lets any of some packets in."""
+        step = program.steps[number]
+        report = self._judged(program, step)
+        if report is not None and report.unreached:
+            return False
+        if report is not None and report.witness is not None and step.kind is Kind.ACCEPT:
+            point = report.witness.point(program.space)
+            if any(holds(part, point) for part in parts):
+                return True
         wanted, decider = _accepted_by(number), self.decider(program)
         return any(decider.exists(part, wanted, number) for part in parts)
 
-    def _reaching(self, program: Program, number: int) -> tuple[int, ...] | None:
-        """A packet that gets to an accepting step, as the standing of its rule shows it; None where that is not worth asking."""
-        step = program.steps[number]
-        if len(program.steps) < LONG or step.kind is not Kind.ACCEPT or step.rule is None:
+    def _judged(self, program: Program, step: Step) -> StandingReport | None:
+        """What the rule of a step is worth where it stands; None where that is not worth asking."""
+        if len(program.steps) < LONG or step.rule is None:
             return None
-        report = self.standing_of.get(Same(step.rule))
-        # Where a rule stands in several places, its packet may go by another of them.
-        if report is None or report.witness is None or len(self.places(step.rule)) != 1:
-            return None
-        return report.witness.point(program.space)
+        # Where a rule stands in several places, what was found of it may hold for another of them.
+        return self.standing_of.get(Same(step.rule)) if len(self.places(step.rule)) == 1 else None
 
-    def _plausible(self, program: Program) -> Iterator[_Plausible]:
+    def _plausible(self, program: Program) -> list[_Plausible]:
+        found: list[_Plausible] = self.once(("plausible", program), lambda: list(self._accepting(program)))
+        return found
+
+    def _accepting(self, program: Program) -> Iterator[_Plausible]:
         """The accepting steps of rules people wrote, with those of their new connections that can exist."""
         symbols = program.space.symbols
         real = existing(program.device, symbols)
@@ -448,18 +426,19 @@ class Study(Struct, dict=True):
                 continue
             if step.kind is not Kind.ACCEPT and not (step.kind is Kind.SKIP and step.settles):
                 continue
-            regions = []
+            regions, parts = [], []
             for piece in step.pieces:
                 common = overlap(piece.box, ways)
                 if common is not None and step.rule.made:
                     common = among_named(common, program)
                 if common is None or not meets(common, program.region) or _turns_back(common, program):
                     continue
-                if not any(True for _ in along(program, common)):
-                    continue
-                regions.append(common)
+                leaving = [*along(program, common)]
+                if leaving:
+                    regions.append(common)
+                    parts += leaving
             if regions:
-                yield number, step, regions
+                yield number, step, regions, parts
 
 
 _TO_ALL = {

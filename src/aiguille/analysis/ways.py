@@ -6,14 +6,17 @@ Rules that name no outgoing interface would otherwise seem to lead everywhere at
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
 from aiguille.analysis.loopback import LOOPBACK
-from aiguille.analysis.program import Program
 from aiguille.model import Addresses, Device, Direction, Side
-from aiguille.space import Axis, Box, IntervalSet, Symbols, box, overlap
+from aiguille.space import Box, IntervalSet, Symbols, overlap
 from aiguille.space.fields import LAST_ADDRESS
+
+if TYPE_CHECKING:
+    from aiguille.analysis.program import Program
 
 
 class Way(Struct, frozen=True):
@@ -96,7 +99,7 @@ def along(program: Program, region: Box) -> Iterator[Box]:
     if program.direction is not Direction.THROUGH_DEVICE:
         yield region
         return
-    for way in ways(program.device, program.family, program.space.symbols):
-        common = overlap(region, box([(Axis.DST, way.destinations), (Axis.OUT, way.leaves)])) if way.leaves else None
+    for way in program.ways:
+        common = overlap(region, way)
         if common is not None:
             yield common

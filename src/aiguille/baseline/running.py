@@ -10,12 +10,13 @@ from contextlib import contextmanager, suppress
 import msgspec
 from msgspec import Struct
 
+from aiguille.analysis.decide import LONG
 from aiguille.analysis.outlines import surroundings
 from aiguille.analysis.program import Programs
 from aiguille.analysis.sharing import share
 from aiguille.analysis.standing import StandingReport
 from aiguille.analysis.standing.sending import Packed, packed, unpacked
-from aiguille.analysis.study import LONG, Study
+from aiguille.analysis.study import Study
 from aiguille.baseline.audit import Audit, Results
 from aiguille.baseline.catalogue import (
     Check,

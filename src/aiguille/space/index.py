@@ -43,6 +43,12 @@ class BoxIndex(Protocol):
     def joined(self, several: Sequence[Any]) -> Any:
         """The numbers that are in any of several lists of them."""
 
+    def known(self, first: int, stop: int) -> Any:
+        """What was found out for the boxes from `first` up to `stop`, for another process to `learn`."""
+
+    def learn(self, known: Any) -> None:
+        """Take over what another process found out about the same list."""
+
 
 def index_of(boxes: Sequence[Box]) -> BoxIndex:
     """The index that suits a list of boxes."""
@@ -79,6 +85,12 @@ class ShortIndex:
 
     def joined(self, several: Sequence[Sequence[int]]) -> list[int]:
         return sorted(set(chain.from_iterable(several)))
+
+    def known(self, first: int, stop: int) -> None:
+        return None  # all of it is found when the index is made
+
+    def learn(self, known: None) -> None:
+        pass
 
 
 def _masks(column: Sequence[IntervalSet | None]) -> dict[IntervalSet, int]:

@@ -280,9 +280,20 @@ class LongIndex:
         self._start, self._stop = start, stop
         self._bounds = np.searchsorted(one, np.arange(stop - start + 1))
         self._found = other
-        if other.size <= self._room:
-            self._room -= other.size
-            insort(self._kept, (start, stop, self._bounds, other), key=_begin)
+        self._keep((start, stop, self._bounds, other))
+
+    def _keep(self, stretch: _Stretch) -> None:
+        size = stretch[3].size
+        if size <= self._room:
+            self._room -= size
+            insort(self._kept, stretch, key=_begin)
+
+    def known(self, first: int, stop: int) -> list[_Stretch]:
+        return [one for one in self._kept if first <= one[0] < stop]
+
+    def learn(self, known: list[_Stretch]) -> None:
+        for one in known:
+            self._keep(one)
 
     def _all(self, decisive: _AxisIndex) -> tuple[Numbers, Numbers]:
         """The overlaps of all boxes, by way of an axis that tells them apart."""

@@ -18,7 +18,9 @@ below the usual rules for established and invalid packets every other rule would
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Sequence
+from typing import Any
 
 from aiguille.analysis.program import Program, Programs, Step
 from aiguille.analysis.sharing import share
@@ -100,8 +102,19 @@ def _judge_some(judge: Judge, ask: Ask, numbers: Sequence[int], effort: int, job
         return [judge.within(effort, number, ask) for number in numbers]
     size = -(-count // (4 * jobs))
     pieces = [numbers[start : start + size] for start in range(0, count, size)]
-    shared = share(lambda piece: [judge.within(effort, number, ask) for number in piece], pieces, jobs)
-    return [one for part in shared for one in part]
+    rows = judge.program.rows
+    here, out = os.getpid(), []
+
+    def work(piece: Sequence[int]) -> tuple[list[Judged], Any]:
+        found = [judge.within(effort, number, ask) for number in piece]
+        within = rows.first[piece[0]], rows.first[piece[-1] + 1]
+        return found, rows.index.known(*within) if os.getpid() != here else None
+
+    for found, known in share(work, pieces, jobs):
+        out += found
+        if known is not None:
+            rows.index.learn(known)
+    return out
 
 
 def _report(

@@ -6,8 +6,9 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any
 
-from aiguille.analysis.decide import Cut, StepRow
+from aiguille.analysis.decide import Cut
 from aiguille.analysis.program import Kind
+from aiguille.analysis.rows import StepRow
 from aiguille.analysis.standing.above import Straight, View, Walked
 from aiguille.analysis.standing.rows import Indexed
 from aiguille.analysis.standing.words import (

@@ -5,14 +5,14 @@ from __future__ import annotations
 from bisect import bisect_left
 from typing import Any
 
-from aiguille.analysis.decide import Ends, StepRow
+from aiguille.analysis.decide import Ends
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program
 from aiguille.analysis.standing.covering import is_plain, is_within
 from aiguille.analysis.standing.words import ACCEPTED, Fate, fate
 from aiguille.analysis.witness import Chooser
 from aiguille.model.identity import Same
-from aiguille.space import IntervalSet, index_of
+from aiguille.space import IntervalSet
 
 
 class Indexed:
@@ -22,20 +22,15 @@ class Indexed:
         self.program = program
         self.tops = program.space.tops
         self.chooser = Chooser(program.device, program.space)
-        self.rows: list[StepRow] = []
-        self.own: list[list[int]] = [[] for _ in program.steps]
-        self.first_row: list[int] = []
-        for number, step in enumerate(program.steps):
-            self.first_row.append(len(self.rows))
-            for piece in step.pieces:
-                if step.kind is not Kind.FORK:
-                    self.own[number].append(len(self.rows))
-                self.rows.append(StepRow(number, piece.box, piece.sure))
-        self.first_row.append(len(self.rows))
+        self.rows = program.rows.every
+        self.first_row = program.rows.first
+        self.own = [
+            range(0) if step.kind is Kind.FORK else program.rows.of(number) for number, step in enumerate(program.steps)
+        ]
         self.places: dict[Same, set[int]] = {}
         for number, step in enumerate(program.steps):
             self.places.setdefault(Same(step.rule), set()).add(number)
-        self.index = index_of([row.box for row in self.rows])
+        self.index = program.rows.index
         kinds = [program.steps[row.step].kind for row in self.rows]
         marks = self.index.marks
         self.taking = marks(

@@ -105,6 +105,12 @@ class StandingReport(Struct, frozen=True):
     settled: bool = True
     jumps: tuple[Place | None, ...] = ()
 
+    @property
+    def unreached(self) -> bool:
+        """Whether no packet gets to the rule, since those above it take all that it matches."""
+        hidden = self.standing in (Standing.SHADOWED, Standing.REDUNDANT)
+        return hidden and self.settled and self.witness is None
+
 
 class Judged(Struct):
     """One step judged by itself."""

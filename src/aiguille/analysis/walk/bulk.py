@@ -18,8 +18,9 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
-from aiguille.analysis.decide import StepRow, rows_of
+from aiguille.analysis.decide import rows_of
 from aiguille.analysis.program import Kind, Program
+from aiguille.analysis.rows import StepRow
 from aiguille.analysis.walk.answers import Answer, answer
 from aiguille.analysis.walk.probe import Prober, filters
 from aiguille.model import (

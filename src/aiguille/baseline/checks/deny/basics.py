@@ -433,11 +433,19 @@ def icmp_errors(subject: Subject) -> Iterator[Answer]:
 
         def by_kind(ends: Ends, program: Program = program) -> bool:
             steps = [program.steps[end.step] for end in ends]
-            return surely_refused(ends) and all(one.rule is not None and _is_about_kinds(one) for one in steps)
+            return surely_refused(ends) and all(_is_about_kinds(one) for one in steps)
 
         decider = subject.study.decider(program)
-        parts = (overlap(region, box(error)) for region in _running(subject, program, State.RELATED))
-        proof = next((p for r in parts if r is not None and (p := decider.find(r, by_kind)) is not None), None)
+        errors = [r for one in _running(subject, program, State.RELATED) if (r := overlap(one, box(error))) is not None]
+        refused = (
+            decider.find(common, by_kind, number)
+            for number, step in enumerate(program.steps)
+            if step.kind is not Kind.ACCEPT and _is_about_kinds(step)
+            for piece in step.pieces
+            for region in errors
+            if (common := overlap(region, piece.box)) is not None
+        )
+        proof = next((one for one in refused if one is not None), None)
         if proof is not None:
             found = True
             last = proof.steps[-1]
@@ -452,8 +460,8 @@ def icmp_errors(subject: Subject) -> Iterator[Answer]:
 
 
 def _is_about_kinds(step: Step) -> bool:
-    """Whether a rule is about kinds of packets, and not about who sends them or what is left over."""
-    protocols = [piece.box[Axis.PROTO] for piece in step.pieces]
+    """Whether it is a rule about kinds of packets, and not about who sends them or what is left over."""
+    protocols = [piece.box[Axis.PROTO] for piece in step.pieces] if step.rule is not None else []
     return bool(protocols) and all(one is not None and TCP not in one for one in protocols)
 
 

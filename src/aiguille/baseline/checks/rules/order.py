@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from aiguille.analysis.decide import Ends, Proof
+from aiguille.analysis.decide import LONG, Ends, Proof
 from aiguille.analysis.loopback import LOOPBACK
 from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.sides import not_loopback
@@ -188,25 +188,23 @@ def shadowed(subject: Subject) -> Iterator[Answer]:
 def _refused_where_it_leads(subject: Subject) -> Iterator[Found]:
     """Accepting rules that a rule above hides for every packet that can exist, though not for every one they match."""
     known = subject.study.standing_of
-    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
-        for step, proof in subject.study.overtaken(direction):
-            rule, last = step.rule, proof.steps[-1]
-            report = known.get(Same(rule))
-            if rule is None or report is None or Same(rule) in _dead(subject):
-                continue
-            if report.standing in (Standing.SHADOWED, Standing.IMPOSSIBLE, Standing.OFF) or takes_the_rest(rule):
-                continue
+
+    def asked(rule: Rule) -> bool:
+        report = known.get(Same(rule))
+        if report is None or Same(rule) in _dead(subject) or takes_the_rest(rule):
+            return False
+        if report.standing is Standing.REDUNDANT:  # where other rules let the same in nothing is lost
             others = [other for _, _, other in report.because]
-            if (
-                report.standing is Standing.REDUNDANT
-                and others
-                and all(o is not None and o.action is rule.action for o in others)
-            ):
-                continue  # other rules let the same in
+            return not others or any(o is None or o.action is not rule.action for o in others)
+        return report.standing not in (Standing.SHADOWED, Standing.IMPOSSIBLE, Standing.OFF)
+
+    for direction in (Direction.TO_DEVICE, Direction.THROUGH_DEVICE):
+        for step, proof in subject.study.overtaken(direction, asked):
+            rule, last = step.rule, proof.steps[-1]
             yield Found(
                 f"{capital(speak(step.chain, rule))} is hidden by {speak(last.chain, last.rule)} for every packet that can exist.",
                 f"{step.rulebase.name} {rule_subject(step.chain, rule)}",
-                tuple(dict.fromkeys((rule.where, *lines_of(last)))),
+                tuple(dict.fromkeys((*lines_of(step), *lines_of(last)))),
                 (refer(step.rulebase, step.chain, rule), refer(last.rulebase, last.chain, last.rule)),
                 proof,
                 family=proof.program.family,
@@ -327,8 +325,8 @@ def contradicted(subject: Subject) -> Iterator[Answer]:
                 ):
                     continue
                 looked += 1
-                above = _let_in_above(subject, program, number, axis)
-                if above is None or rule.where in described:
+                above = _let_in_above(subject, program, number, axis) if rule.where not in described else None
+                if above is None:
                     continue
                 described.add(rule.where)
                 late.setdefault((above.steps[-1].where, axis, program.family), []).append((step, above))
@@ -428,10 +426,10 @@ def _let_in_above(subject: Subject, program: Program, number: int, axis: Axis) -
     for at in subject.study.decider(program).overlapping(number):
         other = program.steps[at]
         accepts = other.kind is Kind.ACCEPT or (other.kind is Kind.SKIP and other.settles)
-        if all(_of_the_link(piece.box) for piece in other.pieces) or (_is_icmp(other) and not _is_icmp(step)):
-            continue  # who is kept out may well be answered a ping
         if not accepts or other.rule is None or other.rule.built_in or not _in_line(other, step):
             continue
+        if all(_of_the_link(piece.box) for piece in other.pieces) or (_is_icmp(other) and not _is_icmp(step)):
+            continue  # who is kept out may well be answered a ping
         if other.rule.implied and is_for_translated(other.rule):
             continue  # what a program lets through for port forwards lets in no more than they do
         if any(_wider(mine.box, theirs.box, axis) for mine in step.pieces for theirs in other.pieces):
@@ -452,10 +450,14 @@ def _let_in_above(subject: Subject, program: Program, number: int, axis: Axis) -
         )
 
     ways = overlap(NEW, not_loopback(program.space.symbols)) or NEW
-    for piece in step.pieces:
-        proof = subject.study.find(program, overlap(piece.box, ways), by_wider, number)
-        if proof is not None:
-            return proof
+    # What a wider rule accepts it matches: in a long program the first packet looked at mostly shows it. In a short one
+    # the most convincing of all is soon found.
+    theirs = [piece.box for at in wider for piece in program.steps[at].pieces] if len(program.steps) >= LONG else [ways]
+    for new in (common for piece in step.pieces if (common := overlap(piece.box, ways)) is not None):
+        for one in theirs:
+            proof = subject.study.find(program, overlap(new, one), by_wider, number)
+            if proof is not None:
+                return proof
     return None
 
 

@@ -415,6 +415,7 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     found = False
     described_rules: set[Span] = set()
     services = {family: service_boxes((*subject.params["services"], *_LOGINS), family) for family in (4, 6)}
+    known: dict[int, dict[Box, list[str]]] = {4: {}, 6: {}}
     ports_of = [one[Axis.B] for held in services.values() for _, one in held]
     forwards = forwards_of(subject.device)
     # Most rules of a long list are about none of the services; a service without ports may be in any.
@@ -422,12 +423,15 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule):
             continue  # what it lets through the forwards show, further down
-        wanted = services[one.program.family]
+        wanted, named = services[one.program.family], known[one.program.family]
         for region in sorted(one.regions, key=is_voice):
             ports = region[Axis.B]
             if _every_service(region) or ports is None or not ports.overlaps(asked):
                 continue
-            names = [text for text, service in wanted if meets(region, service)]
+            held = box((axis, values) for axis in (Axis.PROTO, Axis.B) if (values := region[axis]) is not None)
+            if held not in named:
+                named[held] = [text for text, service in wanted if meets(held, service)]
+            names = named[held]
             sources = region[Axis.SRC]
             many = sources is None or sources.size > subject.params["named"]
             into = region[Axis.IN]
