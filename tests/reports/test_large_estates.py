@@ -17,7 +17,7 @@ from aiguille.baseline import Outcome
 from aiguille.cli import audit as audit_command
 from aiguille.cli import figure as figure_command
 from aiguille.model import Estate, Ledger, LedgerEntry, Span
-from aiguille.reports import figures, workbook
+from aiguille.reports import charts, figures, workbook
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.outputs import OUTPUTS
 from aiguille.reports.page import as_html, sections
@@ -82,7 +82,7 @@ def test_figures_of_a_single_row_are_drawn_without_complaint(kind: str) -> None:
 
 def test_sentences_of_usage() -> None:
     def told(*hits: int) -> str:
-        return figures.usage_sentence([{"hits": one} for one in sorted(hits, reverse=True)])
+        return charts.usage_sentence([{"hits": one} for one in sorted(hits, reverse=True)])
 
     assert told(100, 1, 0) == "1 of 3 rules with a counter takes 80 % of the hits; 1 were never hit"
     assert told(1, 1, 1, 1, 1) == "4 of 5 rules with a counter take 80 % of the hits; 0 were never hit"

@@ -12,6 +12,7 @@ import pytest
 
 import aiguille
 from aiguille.demo import write_estate
+from aiguille.reports import charts
 from aiguille.reports.dossier import Dossier
 from aiguille.reports.page import as_html
 from tests.needs import needed, node_file
@@ -194,6 +195,24 @@ def test_paper_is_a4_and_holds_what_was_folded(browser: Browser, report: Path, t
     assert not page.locator("nav").is_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= document.documentElement.clientWidth")
     page.close()
+
+
+def test_bars_are_as_wide_as_their_numbers_say(page: Page, dossier: Dossier) -> None:
+    rows = page.locator("#verdict .bars tbody tr").evaluate_all(
+        "rows => rows.map(row => [...row.querySelectorAll('span')].map(one => [one.className, +one.textContent, "
+        "one.getBoundingClientRect().width]).concat([['total', +row.lastElementChild.textContent, 0]]))"
+    )
+    shown = charts.findings(dossier)
+    assert [[(name, count) for name, count, _ in row] for row in rows] == [
+        [*((severity.value, count) for severity, count in row.counts.items()), ("total", row.total)]
+        for stacks in shown
+        for row in stacks.rows
+    ]
+    assert sum(row.total for row in shown[0].rows) == len(dossier.audit.findings)
+    places = iter(rows)
+    for stacks in shown:
+        bars = [(count, width) for _ in stacks.rows for _, count, width in next(places)[:-1]]
+        assert max(abs(width * bars[0][0] - bars[0][1] * count) / count for count, width in bars) < 2 * bars[0][0]
 
 
 def test_narrow_screens_scroll_tables_not_the_page(browser: Browser, report: Path) -> None:

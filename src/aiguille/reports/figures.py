@@ -4,21 +4,17 @@ from __future__ import annotations
 
 import io
 import logging
-import re
-from collections import Counter
 from collections.abc import Callable, Sequence
-from html import escape
 from textwrap import shorten
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
-from aiguille.analysis.outlines import outlines
 from aiguille.baseline import Severity
-from aiguille.model.countries import country_name
-from aiguille.reports.data import Data
+from aiguille.reports import charts
+from aiguille.reports.charts import ROWS
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.text import counted, visible
+from aiguille.reports.text import visible
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -37,7 +33,6 @@ SEVERITY_COLOURS = {
 _ON_DARK = {Severity.CRITICAL, Severity.HIGH}
 _WIDTH, _LEAST = 10.0, 2.0  # inches: the width of every figure, and the least height
 _ROW = 0.3  # inches
-_ROWS, _BARS, _COUNTRIES = 30, 25, 24  # how many are shown at most
 _DPI = 150
 _WIDTHS = {100 / 3: "anybody to one service", 200 / 3: "any to any, one service", 100: "any to any"}
 """Widths of rules that everybody knows; see `aiguille.analysis.breadth`."""
@@ -53,8 +48,8 @@ class FigureKind(Struct, frozen=True):
     nothing: str
 
 
-def load() -> None:
-    """Load what draws figures, so that processes started from here have it."""
+def _load() -> None:
+    """Load what draws figures."""
     logging.getLogger("matplotlib").setLevel(logging.ERROR)  # its font cache is no news to an auditor
     from matplotlib import artist
 
@@ -95,22 +90,9 @@ def _laid_out(figure: Figure) -> None:
         figure.set_layout_engine(None)
 
 
-def inline(text: str, name: str, label: str) -> str:
-    """An SVG for use within a page: identifiers of its own, colours from the page's style, a label for those who do not see."""
-    text = text[text.index("<svg") :]
-    text = re.sub(r"\n <metadata>.*?</metadata>", "", text, flags=re.DOTALL)
-    text = re.sub(r'\bid="', f'id="{name}-', text)
-    text = re.sub(r'href="#', f'href="#{name}-', text)
-    text = re.sub(r"url\(#", f"url(#{name}-", text)
-    for colour, variable in ((INK, "ink"), (MUTED, "muted"), (GRID, "line"), (ACCENT, "bar")):
-        text = text.replace(colour, f"var(--{variable})")
-    head = re.compile(r'<svg [^>]*?viewBox="([^"]+)"[^>]*>')
-    return head.sub(lambda m: f'<svg role="img" aria-label="{escape(label)}" viewBox="{m[1]}">', text, count=1)
-
-
 def _figure(height: float, panels: Sequence[float] = (1,)) -> tuple[Figure, list[Axes]]:
     """A figure of `height` inches with panels beside one another."""
-    load()
+    _load()
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -156,13 +138,12 @@ def _text(value: str) -> str:
     return shown.replace("$", r"\$")
 
 
-def _stacked(axes: Axes, rows: Sequence[str], counts: Callable[[str, Severity], int], title: str, height: int) -> None:
+def _stacked(axes: Axes, stacks: charts.Stacks, height: int) -> None:
     """A row each, stacked by severity, the most severe first; each part with its number where it fits."""
-    totals = [sum(counts(row, severity) for severity in Severity) for row in rows]
-    top = max([*totals, 1])
+    top, rows = stacks.top, stacks.rows
     left = [0] * len(rows)
     for severity in Severity:
-        values = [counts(row, severity) for row in rows]
+        values = [row.counts.get(severity, 0) for row in rows]
         if not any(values):
             continue
         axes.barh(
@@ -182,60 +163,47 @@ def _stacked(axes: Axes, rows: Sequence[str], counts: Callable[[str, Severity], 
                     in_layout=False,
                 )
         left = [a + b for a, b in zip(left, values, strict=True)]
-    for number, total in enumerate(totals):
-        axes.text(total + top * 0.015, number, str(total), va="center", color=MUTED, size=8, in_layout=False)
-    axes.set_yticks(range(len(rows)), [_text(row) for row in rows])
+    for number, row in enumerate(rows):
+        axes.text(row.total + top * 0.015, number, str(row.total), va="center", color=MUTED, size=8, in_layout=False)
+    axes.set_yticks(range(len(rows)), [_text(row.name) for row in rows])
     axes.set_xlim(0, top * 1.12)
     axes.set_ylim(height - 0.4, -0.6)
     axes.set_xticks([])
     axes.spines["bottom"].set_visible(False)
-    axes.set_title(title, loc="left", color=INK, y=1)
+    axes.set_title(stacks.title, loc="left", color=INK, y=1)
     axes.xaxis.set_label_coords(0.5, 0)
 
 
 def findings(dossier: Dossier) -> Figure | None:
     """Findings by area and by device, stacked by severity."""
-    if not dossier.audit.findings:
+    shown = charts.findings(dossier)
+    if not shown:
         return None
-    by_area = Counter((one.area, one.severity) for one in dossier.audit.findings)
-    by_device: Counter[tuple[str, Severity]] = Counter()
-    for (device, _, severity), count in dossier.counts.items():
-        by_device[device, severity] += count
-    areas = [area.value for area in dossier.areas]
-    names = [device.name for device in outlines(dossier.audit.estate)]
-    title = "by device"
-    if len(names) > _ROWS:
-        order = sorted(names, key=lambda name: [-by_device[name, severity] for severity in Severity])
-        names = order[:_ROWS]
-        title = f"by device, the {_ROWS} worst of {len(order)}"
-    height = max(len(areas), len(names))
-    figure, (left, right) = _figure(0.9 + _ROW * height, (1, 1.4))
-    _stacked(left, areas, lambda row, severity: by_area[row, severity], "by area", height)
-    _stacked(right, names, lambda row, severity: by_device[row, severity], title, height)
-    handles, labels = right.get_legend_handles_labels()
+    height = max(len(stacks.rows) for stacks in shown)
+    figure, panels = _figure(0.9 + _ROW * height, (1, 1.4))
+    for axes, stacks in zip(panels, shown, strict=True):
+        _stacked(axes, stacks, height)
+    handles, labels = panels[-1].get_legend_handles_labels()
     figure.legend(handles, labels, loc="outside lower left", ncols=5, frameon=False, fontsize=9, labelcolor=INK)
     return figure
 
 
 def hits(dossier: Dossier) -> Figure | None:
     """The busiest rules, each with its share of all hits, and how the shares add up."""
-    counters = counted_rules(dossier)
-    total = sum(one["hits"] for one in counters)
-    if not total:
+    counters = charts.counted_rules(dossier)
+    shown = charts.busiest(counters)
+    if not shown:
         return None
-    shown = counters[:_BARS]
-    shares = [100 * one["hits"] / total for one in shown]
-    sums = [sum(shares[: n + 1]) for n in range(len(shares))]
     figure, (axes,) = _figure(1.1 + _ROW * len(shown))
     rows = range(len(shown))
-    axes.barh(rows, shares, height=0.72, color=ACCENT)
-    axes.plot(sums, rows, color=INK, linewidth=1, marker="o", markersize=3.5)
+    axes.barh(rows, [one.share for one in shown], height=0.72, color=ACCENT)
+    axes.plot([one.sum for one in shown], rows, color=INK, linewidth=1, marker="o", markersize=3.5)
     for number, one in enumerate(shown):
-        inside = shares[number] > 12
+        inside = one.share > 12
         axes.text(
-            shares[number] - 0.8 if inside else shares[number] + 0.8,
+            one.share - 0.8 if inside else one.share + 0.8,
             number,
-            f"{one['hits']:,}".replace(",", "\N{NARROW NO-BREAK SPACE}"),
+            f"{one.hits:,}".replace(",", "\N{NARROW NO-BREAK SPACE}"),
             ha="right" if inside else "left",
             va="center",
             size=7.5,
@@ -244,39 +212,23 @@ def hits(dossier: Dossier) -> Figure | None:
         )
     last = len(shown) - 1
     axes.annotate(
-        f"{sums[-1]:.0f} %", (sums[-1], last), (4, 0), textcoords="offset points", va="center", size=8, color=INK
+        f"{shown[-1].sum:.0f} %",
+        (shown[-1].sum, last),
+        (4, 0),
+        textcoords="offset points",
+        va="center",
+        size=8,
+        color=INK,
     )
-    axes.set_yticks(rows, [_text(one["device"]) + " " + _text(f"{one['chain']} {one['rule']}") for one in shown])
+    axes.set_yticks(rows, [_text(one.device) + " " + _text(one.rule) for one in shown])
     axes.set_ylim(len(shown) - 0.4, -0.6)
     axes.set_xlim(0, 106)
     axes.set_xticks(range(0, 101, 20), [f"{n} %" for n in range(0, 101, 20)])
     axes.grid(axis="x", color=GRID, linewidth=0.6)
     axes.set_axisbelow(True)
     axes.set_xlabel("share of all hits: bars each rule's, line added up")
-    axes.set_title(usage_sentence(counters), loc="left", color=INK, y=1)
+    axes.set_title(charts.usage_sentence(counters), loc="left", color=INK, y=1)
     return figure
-
-
-def counted_rules(dossier: Dossier) -> list[Data]:
-    """The rules of the estate that have a counter, the busiest first."""
-    rules = [one for rules in dossier.rules.values() for one in rules if one["hits"] is not None]
-    return sorted(rules, key=lambda one: -one["hits"])
-
-
-def usage_sentence(counters: Sequence[Data]) -> str:
-    """How few rules take most of the hits, and how many take none."""
-    total = sum(one["hits"] for one in counters)
-    running, needed = 0, 0
-    for one in counters:
-        if running >= 0.8 * total:
-            break
-        running += one["hits"]
-        needed += 1
-    never = sum(not one["hits"] for one in counters)
-    takes = "takes" if needed == 1 else "take"
-    return (
-        f"{needed} of {counted(len(counters), 'rule')} with a counter {takes} 80 % of the hits; {never} were never hit"
-    )
 
 
 def openness(dossier: Dossier) -> Figure | None:
@@ -290,15 +242,15 @@ def openness(dossier: Dossier) -> Figure | None:
     opened = {name: found for name, found in opened.items() if found}
     if not opened:
         return None
-    names = sorted(opened, key=lambda name: -opened[name][-1][0]) if len(opened) > _ROWS else list(opened)
-    names = names[:_ROWS]
+    names = sorted(opened, key=lambda name: -opened[name][-1][0]) if len(opened) > ROWS else list(opened)
+    names = names[:ROWS]
     figure, (axes,) = _figure(1.1 + _ROW * len(names))
     for number, name in enumerate(names):
         values = [width for width, _ in opened[name]]
         axes.plot([values[0], values[-1]], [number, number], color=GRID, linewidth=2, zorder=1)
         axes.scatter(values, [number] * len(values), s=26, color=ACCENT, alpha=0.55, linewidth=0, zorder=2)
         _beside(axes, number, shorten(opened[name][-1][1], 54, placeholder=" …"))
-    more = f", the {_ROWS} widest of {len(opened)}" if len(opened) > _ROWS else ""
+    more = f", the {ROWS} widest of {len(opened)}" if len(opened) > ROWS else ""
     axes.set_yticks(range(len(names)), [_text(name) for name in names])
     axes.set_ylim(len(names) - 0.4, -0.6)
     axes.set_xlim(-2, 102)
@@ -322,21 +274,12 @@ def _beside(axes: Axes, row: float, text: str) -> None:
 
 def geo(dossier: Dossier) -> Figure | None:
     """How many ways in from the outside each country has, by device."""
-    ways: dict[str, Counter[str]] = {}
-    for one in dossier.reach:
-        ways.setdefault(one.device, Counter()).update({country.code for country in one.countries})
-    ways = {name: count for name, count in ways.items() if count}
-    if not ways:
+    shown = charts.ways_in(dossier)
+    if shown is None:
         return None
-    reached: Counter[str] = Counter()
-    for count in ways.values():
-        reached.update(count)
-    codes = sorted(code for code, _ in sorted(reached.items(), key=lambda item: (-item[1], item[0]))[:_COUNTRIES])
-    names = sorted(ways, key=lambda name: -sum(ways[name].values())) if len(ways) > _ROWS else list(ways)
-    names = names[:_ROWS]
+    codes, top = shown.codes, shown.top
+    names, grid = [name for name, _ in shown.rows], [counts for _, counts in shown.rows]
     figure, (axes,) = _figure(1.2 + _ROW * len(names))
-    grid = [[ways[name][code] for code in codes] for name in names]
-    top = max(max(row) for row in grid)
     shaded = [[value or float("nan") for value in row] for row in grid]
     axes.pcolormesh(range(len(codes)), range(len(names)), shaded, cmap=_shades(), vmin=0, vmax=top, shading="nearest")
     axes.invert_yaxis()
@@ -358,12 +301,9 @@ def geo(dossier: Dossier) -> Figure | None:
     axes.xaxis.tick_top()
     axes.xaxis.set_label_coords(0.5, 0)
     axes.spines["bottom"].set_visible(False)
-    left = f"; {len(reached) - len(codes)} more countries are not shown" if len(reached) > len(codes) else ""
-    most = min(reached, key=lambda code: (-reached[code], code))
+    left = f"; {shown.left} more countries are not shown" if shown.left else ""
     axes.set_title(
-        f"Ways in from the outside that a country may use; most: {_text(country_name(most))}{left}",
-        loc="left",
-        color=INK,
+        f"Ways in from the outside that a country may use; most: {_text(shown.most)}{left}", loc="left", color=INK
     )
     return figure
 

@@ -90,9 +90,13 @@ OUTPUTS: dict[str, tuple[str, Callable[[Dossier], Content]]] = {
 def prepare(paths: Iterable[Path]) -> None:
     """Load what takes long to load for files that are to be written."""
     if any(path.name.lower().endswith(".html") for path in paths):
-        from aiguille.reports import figures
+        from aiguille.reports import page
 
-        figures.load()
+        page.environment()
+    if any(path.name.lower().endswith(".xlsx") for path in paths):
+        import xlsxwriter
+
+        _ = xlsxwriter
 
 
 def compute_shared(dossier: Dossier, paths: Sequence[Path]) -> None:

@@ -9,11 +9,9 @@ from importlib import resources
 from typing import TYPE_CHECKING
 
 from aiguille._version import __version__
-from aiguille.analysis.sharing import share
 from aiguille.baseline import Severity
-from aiguille.reports import figures
 from aiguille.reports.dossier import Dossier
-from aiguille.reports.page.sections import SECTIONS, Section
+from aiguille.reports.page.sections import SECTIONS
 from aiguille.reports.text import counted, visible, visible_lines
 
 if TYPE_CHECKING:
@@ -22,26 +20,21 @@ if TYPE_CHECKING:
 
 def as_html(dossier: Dossier) -> str:
     """The page; the same for the same audit. A section without anything to say is left out, and its link with it."""
-    environment = _environment()
-
-    def rendered(section: Section) -> str | None:
-        content = section.build(dossier)
-        return None if content is None else environment.get_template(f"{section.name}.html").render(content)
-
-    figures.load()
-    _ = dossier.rules, dossier.reach  # several sections ask for them
-    # Figures take longest, so those that have one are handed out first.
-    order = sorted(SECTIONS, key=lambda one: not one.figure)
-    texts = dict(zip((one.name for one in order), share(rendered, order, dossier.jobs), strict=True))
+    made = environment()
     parts = [
-        {"name": one.name, "title": one.title, "html": text, "appendix": one.appendix}
+        {
+            "name": one.name,
+            "title": one.title,
+            "html": made.get_template(f"{one.name}.html").render(content),
+            "appendix": one.appendix,
+        }
         for one in SECTIONS
-        if (text := texts[one.name]) is not None
+        if (content := one.build(dossier)) is not None
     ]
-    # Figures carry styles of their own, so that these stay free; of scripts this very one runs and no other (CSP3, 6.7.2.3).
+    # Bars have a width each, so styles stay free; of scripts this very one runs and no other (CSP3, 6.7.2.3).
     folder = resources.files("aiguille.reports.page") / "templates"
     script = (folder / "page.js").read_text(encoding="utf-8")
-    return environment.get_template("page.html").render(
+    return made.get_template("page.html").render(
         estate=dossier.audit.estate,
         baseline=dossier.audit.baseline.name if dossier.audit.baseline else "none",
         version=__version__,
@@ -53,7 +46,8 @@ def as_html(dossier: Dossier) -> str:
 
 
 @cache
-def _environment() -> Environment:
+def environment() -> Environment:
+    """What templates are filled in by; takes long to load."""
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
     made = Environment(

@@ -18,7 +18,7 @@ from aiguille.baseline.causes import effort
 from aiguille.baseline.questions import over_devices, questions
 from aiguille.model import Device, Direction
 from aiguille.model.countries import country_name
-from aiguille.reports import figures
+from aiguille.reports import charts
 from aiguille.reports.baselines import fix_of
 from aiguille.reports.data import Data
 from aiguille.reports.dossier import Dossier
@@ -38,14 +38,12 @@ Content = dict[str, Any]
 class Section(Struct, frozen=True):
     """A part of the report. `build` makes what the template `NAME.html` is filled with, None where there is nothing to say.
 
-    figure: whether it draws one
     appendix: whether it is looked up rather than read; on paper only where that is asked for
     """
 
     name: str
     title: str
     build: Callable[[Dossier], Content | None]
-    figure: bool = False
     appendix: bool = False
 
 
@@ -128,8 +126,6 @@ _GRAVEST = 10
 
 
 def _verdict(dossier: Dossier) -> Content:
-    drawn = figures.findings(dossier)
-    label = "Findings by area and by device, stacked by severity; the table that follows has the numbers."
     return {
         "sentences": verdict(dossier),
         "decision": decision(dossier),
@@ -138,7 +134,7 @@ def _verdict(dossier: Dossier) -> Content:
             :_GRAVEST
         ],
         "counts": dossier.audit.counts(),
-        "figure": figures.inline(figures.svg(drawn), "findings-figure", label) if drawn else "",
+        "charts": charts.findings(dossier),
     }
 
 
@@ -216,14 +212,12 @@ def _rules(dossier: Dossier) -> Content | None:
 
 
 def _usage(dossier: Dossier) -> Content | None:
-    counters = figures.counted_rules(dossier)
+    counters = charts.counted_rules(dossier)
     if not counters:
         return None
-    drawn = figures.hits(dossier)
-    sentence = figures.usage_sentence(counters)
     return {
-        "sentence": sentence,
-        "figure": figures.inline(figures.svg(drawn), "hits-figure", f"The busiest rules: {sentence}.") if drawn else "",
+        "sentence": charts.usage_sentence(counters),
+        "busiest": charts.busiest(counters),
         "devices": [_used(device, dossier.rules[device.name]) for device in dossier.devices],
     }
 
@@ -243,8 +237,7 @@ def _geo(dossier: Dossier) -> Content | None:
     estate = dossier.audit.estate
     if not estate.locations:
         return None
-    drawn = figures.geo(dossier)
-    label = "How many ways in from the outside each country has, by device; the table that follows lists them."
+    ways = charts.ways_in(dossier)
     rows = [
         {
             "device": one.device,
@@ -262,7 +255,8 @@ def _geo(dossier: Dossier) -> Content | None:
     return {
         "sources": estate.locations.sources,
         "rows": rows,
-        "figure": figures.inline(figures.svg(drawn), "geo-figure", label) if drawn else "",
+        "ways": ways,
+        "codes": [(code, country_name(code)) for code in ways.codes] if ways else [],
     }
 
 
@@ -307,7 +301,7 @@ def _spelled(value: Any) -> str:
 
 
 SECTIONS = (
-    Section("verdict", "Verdict", _verdict, figure=True),
+    Section("verdict", "Verdict", _verdict),
     Section("matrix", "Devices and areas", _matrix),
     Section("scope", "Scope and sources", _scope),
     Section("method", "Method, assumptions and limits", _method),
@@ -315,8 +309,8 @@ SECTIONS = (
     Section("findings", "Findings", _findings),
     Section("accepted", "Accepted risks", _accepted),
     Section("rules", "Appendix: rules and their standing", _rules, appendix=True),
-    Section("usage", "Appendix: usage", _usage, figure=True, appendix=True),
-    Section("geo", "Appendix: reach by country", _geo, figure=True, appendix=True),
+    Section("usage", "Appendix: usage", _usage, appendix=True),
+    Section("geo", "Appendix: reach by country", _geo, appendix=True),
     Section("baseline", "Appendix: baseline and outcomes", _baseline, appendix=True),
 )
 """The page a manager reads first, then the order in which an auditor presents."""
