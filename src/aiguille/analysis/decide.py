@@ -8,6 +8,7 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
+from itertools import islice
 from typing import Any
 
 from msgspec import Struct
@@ -111,6 +112,9 @@ def surely_refused(ends: Ends) -> bool:
 LONG = 1000
 """Steps of a program from which on whatever saves looking through them pays."""
 
+_GUESSES = 50
+"""Rows whose packets are tried one by one; if none of so many is wanted, few are."""
+
 _PARTS_LIMIT = 60
 """Parts a region is cut into to leave out what is translated."""
 
@@ -123,16 +127,22 @@ class Decider:
         self.program = program
         self._rows = tuple(rows_of(program, skip))
 
-    def find(self, region: Box, wanted: Callable[[Ends], bool], step: int | None = None) -> Proof | None:
+    def find(
+        self, region: Box, wanted: Callable[[Ends], bool], step: int | None = None, known: Packet | None = None
+    ) -> Proof | None:
         """A packet of `region` whose possible ends satisfy `wanted`, None if there is none.
 
         step: a step with rows of its own that hold all of `region`; only what overlaps it is then looked at
+        known: a packet that may well do
         Preferred are packets that the filter sees as they are sent, and those that go from one side to another.
         """
         rows = self._rows if step is None else self._near(step, region)
-        guessed = self._guessed(region, wanted, rows) if len(self._rows) >= LONG else None
-        if guessed is not None:
-            return guessed
+        if len(self._rows) >= LONG:
+            guessed = self._guessed(region, wanted, rows, known)
+            if guessed is None and step is None:
+                guessed = self._guessed_by_row(region, wanted)
+            if guessed is not None:
+                return guessed
         found = self._find(region, wanted, rows)
         if found is None or not self._is_diverted(found.packet):
             return found
@@ -155,19 +165,35 @@ class Decider:
         spend(1 + (len(rows) >> 2))
         return Walks(self.program, (row for row in rows if holds(row.box, point))).everything()
 
-    def _guessed(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
-        """The packet one would choose of a region, if it happens to be wanted, which mostly it is."""
+    def _guessed(
+        self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow], known: Packet | None
+    ) -> Proof | None:
+        """A packet that is known, or else the one people would choose of a region, if it happens to be wanted, which mostly it is."""
+        if known is not None and holds(region, known.point(self.program.space)):
+            proof = self._plainly(known, wanted, rows)
+            if proof is not None:
+                return proof
         usual = next((part for one in _USUAL[self.program.family] if (part := overlap(region, one)) is not None), None)
         for part in self.program.regions(usual) if usual is not None else ():
             whole = full_cell(self.program.space.tops)
             packet = self._chooser.choose(tuple(whole[a] if one is None else one for a, one in enumerate(part)))
-            point = packet.point(self.program.space)
-            ends = self._ends_among(rows, point)
-            if wanted(ends):
-                proof = Proof(packet, ends, self.program)
-                plain = packet.in_interface != packet.out_interface and not self._is_diverted(packet)
-                return proof if plain and _looks_real(packet) else None
+            proof = self._plainly(packet, wanted, rows)
+            if proof is not None:
+                return proof
         return None
+
+    def _guessed_by_row(self, region: Box, wanted: Callable[[Ends], bool]) -> Proof | None:
+        """The same for what one row after the other matches, and for the first of them alone."""
+        common = ((row.step, part) for row in self._rows if (part := overlap(region, row.box)) is not None)
+        guesses = (self._guessed(part, wanted, self._near(step, part), None) for step, part in islice(common, _GUESSES))
+        return next((one for one in guesses if one is not None), None)
+
+    def _plainly(self, packet: Packet, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
+        """A packet as a proof, if it is wanted and convinces by itself."""
+        if packet.in_interface == packet.out_interface or not _looks_real(packet) or self._is_diverted(packet):
+            return None
+        ends = self._ends_among(rows, packet.point(self.program.space))
+        return Proof(packet, ends, self.program) if wanted(ends) else None
 
     def _find(self, region: Box, wanted: Callable[[Ends], bool], rows: Sequence[StepRow]) -> Proof | None:
         found = self._likely(region, wanted, rows)

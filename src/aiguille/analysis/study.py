@@ -238,7 +238,9 @@ class Study(Struct, dict=True):
         """A packet of a region that leaves by the interface its destination lies behind, as `Decider.find` does."""
         decider = self.decider(program)
         parts = along(program, region) if region is not None else ()
-        return next((proof for part in parts if (proof := decider.find(part, wanted, step)) is not None), None)
+        report = self._judged(program, program.steps[step]) if step is not None else None
+        known = report.witness if report is not None else None
+        return next((proof for part in parts if (proof := decider.find(part, wanted, step, known)) is not None), None)
 
     def project(self, program: Program, region: Box | None, axis: Axis, wanted: Wanted) -> IntervalSet:
         """All values of an axis for which `find` would succeed."""

@@ -125,6 +125,7 @@ class Found(Struct, frozen=True):
         Answers with one subject that speak of different families become one finding.
     where: the lines it rests on, the most decisive first
     family: the address family it was found in, None if that does not matter
+    proof: a packet that shows it, or what finds one, which is asked once it is known that the finding is told by itself
     packet: what proves it where no single program does
     who: who can use it, by a word of `Who`; reports order findings of one severity by that
     name: where the findings of a check are counted together, what this one is about in a few words
@@ -135,7 +136,7 @@ class Found(Struct, frozen=True):
     subject: str
     where: tuple[Span, ...] = ()
     rules: tuple[RuleRef, ...] = ()
-    proof: Proof | None = None
+    proof: Proof | Callable[[], Proof] | None = None
     severity: Severity | None = None
     family: int | None = None
     packet: Packet | None = None

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from aiguille.analysis.decide import maybe_accepted
+from aiguille.analysis.decide import Proof, maybe_accepted
 from aiguille.analysis.diversions import as_sent, diversions
 from aiguille.analysis.services import GENERAL_HOSTS
 from aiguille.analysis.sides import is_private
@@ -81,9 +81,12 @@ def _with_evidence(one: Check, answer: Answer) -> Answer:
     )
 
 
-def outcome_of(one: Check, device: Device, answers: Sequence[Answer]) -> CheckOutcome:
-    """Fail if anything was found, else cannot tell if anything is open, else pass; the reasons of that kind are given."""
-    given = [*gathered(one, merged(answers)), *(a for a in answers if not isinstance(a, Found))]
+def outcome_of(one: Check, device: Device, answers: Sequence[Answer], found: Sequence[Found]) -> CheckOutcome:
+    """Fail if anything was found, else cannot tell if anything is open, else pass; the reasons of that kind are given.
+
+    found: the findings among the answers, as `found_by` gives them
+    """
+    given = [*found, *(a for a in answers if not isinstance(a, Found))]
     order: tuple[tuple[type, Outcome], ...] = (
         (Found, Outcome.FAIL),
         (CannotTell, Outcome.CANNOT_TELL),
@@ -99,13 +102,19 @@ def outcome_of(one: Check, device: Device, answers: Sequence[Answer]) -> CheckOu
     return CheckOutcome(one.id, device.name, Outcome.CANNOT_TELL, "the check gave no answer; please report this")
 
 
-def findings_of(one: Chosen, study: Study, answers: Sequence[Answer]) -> Iterator[Finding]:
+def found_by(check: Check, answers: Sequence[Answer]) -> list[Found]:
+    """The findings of a check as they are told: those of both families, and those that are one statement, joined."""
+    return gathered(check, merged(answers))
+
+
+def findings_of(one: Chosen, study: Study, found: Sequence[Found]) -> Iterator[Finding]:
+    """found: as `found_by` gives them"""
     device = study.device
     repeats: dict[str, int] = {}
     check = one.check
     fix = check.fix.format(**{name: _spelled(value) for name, value in one.params.items()})
     own = dict(device.advice).get(check.id)
-    for answer in gathered(check, merged(answers)):
+    for answer in found:
         # Two rules alike to the letter are two findings all the same.
         repeat = repeats[answer.subject] = repeats.get(answer.subject, 0) + 1
         yield Finding(
@@ -149,7 +158,7 @@ def _counted(device: Device) -> dict[RuleRef, int]:
 
 def _witness(study: Study, answer: Found) -> Witness | None:
     """The packet that proves a finding, as it is sent, so that whoever probes it gets what the finding says."""
-    proof = answer.proof
+    proof = _proof(answer)
     if proof is None:
         return Witness(answer.packet, certain=True) if answer.packet is not None else None
     program = proof.program
@@ -166,6 +175,15 @@ def _witness(study: Study, answer: Found) -> Witness | None:
             if _fares_so(study, packet, accepted=maybe_accepted(proof.ends)):
                 return Witness(packet, certain=True)
     return Witness(proof.packet, proof.certain, doubt(proof))
+
+
+def _proof(answer: Found) -> Proof | None:
+    if not callable(answer.proof):
+        return answer.proof
+    try:
+        return answer.proof()
+    except TooComplexError:
+        return None
 
 
 def _is_unroutable(study: Study, packet: Packet) -> bool:
@@ -195,6 +213,9 @@ def merged(answers: Iterable[Answer]) -> list[Found]:
     for answer in answers:
         if isinstance(answer, Found):
             alike = groups.setdefault(answer.subject, [])
+            if not alike:
+                alike.append([answer])
+                continue
             free = [g for g in alike if answer.family and all(f.family not in (None, answer.family) for f in g)]
             # What is said of the other family in the same words comes first; what is graver or lighter is another statement.
             same = [g for g in free if g[0].detail == answer.detail] or [
@@ -207,6 +228,11 @@ def merged(answers: Iterable[Answer]) -> list[Found]:
                 other.append(answer)
     out = []
     for group in (g for alike in groups.values() for g in alike):
+        if len(group) == 1:
+            one = group[0]
+            where, rules = tuple(dict.fromkeys(one.where)), tuple(dict.fromkeys(one.rules))
+            out.append(replace(one, detail=_over(one, group), where=where, rules=rules))
+            continue
         worst = min(group, key=lambda f: 0 if f.severity is None else -f.severity.rank)
         # What lets anybody in over one family is told before what lets some in over the other.
         lead = max(group, key=lambda f: -1 if f.who is None else f.who.rank)

@@ -24,7 +24,7 @@ from aiguille.baseline.catalogue import (
 )
 from aiguille.baseline.findings import CheckOutcome, Finding, order
 from aiguille.baseline.folding import is_claim
-from aiguille.baseline.judging import answers_of, findings_of, outcome_of
+from aiguille.baseline.judging import answers_of, findings_of, found_by, outcome_of
 from aiguille.baseline.reaching import Reach, reaches
 from aiguille.baseline.tailoring import Baseline, Chosen
 from aiguille.model import Device, Direction, Estate, TooComplexError
@@ -114,8 +114,11 @@ class _Answered(Struct, frozen=True):
 def _answered(study: Study, one: Chosen, steps: int, raise_crashes: bool) -> _Answered:
     with limited(steps, apart=True) as question:
         answers = answers_of(one.check, Subject(study, one.params), raise_crashes=raise_crashes)
-    findings = [*findings_of(one, study, answers)]
-    return _Answered(outcome_of(one.check, study.device, answers), findings, question.used, question.stopped)
+    found = found_by(one.check, answers)
+    with limited(steps, apart=True) as shown:  # where too little is left for a packet the finding stands all the same
+        findings = [*findings_of(one, study, found)]
+    used, stopped = question.used + shown.used, question.stopped or shown.stopped
+    return _Answered(outcome_of(one.check, study.device, answers, found), findings, used, stopped)
 
 
 def _in_turn(study: Study, checks: Sequence[Chosen], steps: int, raise_crashes: bool) -> list[_Answered]:

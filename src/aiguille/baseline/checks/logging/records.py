@@ -10,7 +10,7 @@ from math import isinf
 from aiguille.analysis.countries import by_country
 from aiguille.analysis.doubts import RATES
 from aiguille.analysis.exposure import Exposure
-from aiguille.analysis.program import Kind, Step
+from aiguille.analysis.program import Kind, Program, Step
 from aiguille.analysis.study import Admission, is_for_translated, is_wide
 from aiguille.baseline.asking import INWARD, RULES_TO_DEVICE, about, name_of, service_boxes
 from aiguille.baseline.catalogue import (
@@ -121,13 +121,19 @@ def _recorded(subject: Subject, admissions: list[Admission], what: str) -> Itera
             yield CannotTell(
                 f"the export does not say whether {speak(one.step.chain, one.step.rule)} records what it lets in"
             )
-        elif not all(end.logged for end in one.proof.ends if end.accepts):
+        elif not _may_record(subject, one.program) or not all(end.logged for end in one.proof.ends if end.accepts):
             silent += 1
             yield about(one, f"{name_of(one)} lets {{family}} packets in without recording them")
     if admissions and not silent:
         yield Passed(f"what {counted(len(admissions), f'{what} rule')} let in is recorded")
     elif not admissions:
         yield Passed(f"there is no {what} rule")
+
+
+def _may_record(subject: Subject, program: Program) -> bool:
+    """Whether any step records something."""
+    recording: bool = subject.study.once(("records", program), lambda: any(step.logs for step in program.steps))
+    return recording
 
 
 SENSITIVE = (

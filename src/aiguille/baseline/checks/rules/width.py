@@ -430,7 +430,11 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
                 continue
             held = box((axis, values) for axis in (Axis.PROTO, Axis.B) if (values := region[axis]) is not None)
             if held not in named:
-                named[held] = [text for text, service in wanted if meets(held, service)]
+                named[held] = [
+                    text
+                    for text, service in wanted
+                    if ((theirs := service[Axis.B]) is None or ports.overlaps(theirs)) and meets(held, service)
+                ]
             names = named[held]
             sources = region[Axis.SRC]
             many = sources is None or sources.size > subject.params["named"]
