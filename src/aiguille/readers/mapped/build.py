@@ -184,6 +184,7 @@ class _Builder:
         rules.addresses = administering.addresses = {one.name: one for one in addresses}
         # A zone without interfaces and side may be the device itself, by its name; one on the device's side surely is.
         rules.zone_names = frozenset(z.name for z in zones if z.interfaces or z.side not in (None, Side.DEVICE))
+        rules.interface_names = frozenset(one.name for one in interfaces)
         rules.own_zones = frozenset(zone.name.lower() for zone in zones if zone.side is Side.DEVICE)
         rules.service_names = frozenset(one.name for one in services)
         rules.sharing = self.sharing

@@ -20,6 +20,7 @@ from aiguille.model import (
     Match,
     Named,
     NameKind,
+    Operand,
     Qualifier,
     Rule,
     Rulebase,
@@ -45,8 +46,8 @@ _BASES = {
 """Where rules of each direction have their say. Translations stand where the kernel does them (nft(8), priorities)."""
 
 
-_TO = (Field.OUT_ZONE, Field.DESTINATION)
-_FROM = (Field.IN_ZONE, Field.SOURCE)
+_TO = (Field.OUT_ZONE, Field.OUT_INTERFACE, Field.DESTINATION)
+_FROM = (Field.IN_ZONE, Field.IN_INTERFACE, Field.SOURCE)
 
 
 def _without(rule: Rule, fields: tuple[Field, ...]) -> Rule:
@@ -75,12 +76,14 @@ class Rules(RuleContext):
 
     zone_names: the zones the export lists as something else than the device
     own_zones: the zones it says are the device, in lower case
+    interface_names: the interfaces it lists
     numbered: whether the list read last numbers its rules itself, so that people know them by these numbers
     sharing: where the rules of lists stand whose statements say other things too
     """
 
     zone_names: frozenset[str] = frozenset()
     own_zones: frozenset[str] = frozenset()
+    interface_names: frozenset[str] = frozenset()
     numbered = False
     sharing: set[Span] = set()  # noqa: RUF012 - set once by the builder
 
@@ -148,12 +151,18 @@ class Rules(RuleContext):
     def _of_itself(self, rule: Rule, field: Field, m: RulebaseMap) -> bool | None:
         """Whether a condition is about the device; None if about it and others."""
         operands = [o for c in rule.match.conditions if c.field is field and not c.negated for o in c.operands]
-        defined = {NameKind.ADDRESS: self.addresses.keys(), NameKind.ZONE: self.zone_names}
-        found = [
-            isinstance(o, Named) and self._means_itself(o, m) and o.name not in defined.get(o.kind, ())
-            for o in operands
-        ]
+        found = [self._is_itself(o, m) for o in operands]
         return None if any(found) and not all(found) else bool(found) and all(found)
+
+    def _is_itself(self, operand: Operand, m: RulebaseMap) -> bool:
+        """Whether an operand means the device, and nothing the export defines."""
+        if isinstance(operand, InterfaceName):
+            name = operand.name
+            return not operand.prefix and name.lower() in m.itself and name not in self.interface_names
+        if not isinstance(operand, Named) or not self._means_itself(operand, m):
+            return False
+        defined = {NameKind.ADDRESS: self.addresses.keys(), NameKind.ZONE: self.zone_names}
+        return operand.name not in defined.get(operand.kind, ())
 
     def _by_ends(
         self, rule: Rule, through: str, m: RulebaseMap, named: Sequence[tuple[Field, ...]]
@@ -210,7 +219,7 @@ class Rules(RuleContext):
         return name in m.itself or (named.kind is NameKind.ZONE and name in self.own_zones)
 
     def _but_itself(self, condition: Condition, m: RulebaseMap) -> Condition:
-        others = (o for o in condition.operands if not (isinstance(o, Named) and self._means_itself(o, m)))
+        others = (o for o in condition.operands if not self._is_itself(o, m))
         return replace(condition, operands=tuple(others))
 
     def _chain(self, name: str, rules: list[Rule], direction: str, unmatched: Unmatched | None) -> Chain:
