@@ -42,6 +42,19 @@ class Cluster(Struct):
         return self.start("worker", self.address, *words, path=path)
 
 
+def _await_port(port: int) -> None:
+    """Wait until something listens there."""
+    until = time.monotonic() + 60
+    while time.monotonic() < until:
+        try:
+            socket.create_connection(("127.0.0.1", port), 1).close()
+        except OSError:
+            time.sleep(0.1)
+        else:
+            return
+    pytest.fail(f"no scheduler listens on port {port}")
+
+
 @pytest.fixture
 def cluster(tmp_path: Path) -> Iterator[Cluster]:
     """A scheduler without workers, in a folder of its own."""
@@ -53,6 +66,7 @@ def cluster(tmp_path: Path) -> Iterator[Cluster]:
     made = Cluster(f"tcp://127.0.0.1:{port}", folder, [])
     made.start("scheduler", "--host", "127.0.0.1", "--port", str(port))
     try:
+        _await_port(port)
         yield made
     finally:
         for one in made.started:

@@ -13,7 +13,6 @@ from aiguille.analysis.homes import at_home
 from aiguille.analysis.program import Program, Programs, Step
 from aiguille.analysis.resolve import symbols_of
 from aiguille.analysis.traffic import Traffic, cut, opening, rows
-from aiguille.analysis.ways import along
 from aiguille.analysis.witness import Chooser
 from aiguille.model import Device, Direction
 from aiguille.packets import Packet
@@ -182,7 +181,7 @@ def _changes(one: Program, other: Program, interface: str | None) -> Iterator[Ch
             rest = [region]
             for home in homes:
                 common = overlap(region, home)
-                for part in along(other, common) if common is not None else ():
+                for part in other.along(common) if common is not None else ():
                     for piece in opening(one, part):
                         likely += _differing(one, other, piece, written)
                     rest = [piece for each in rest for piece in subtract(each, part, one.space.tops)]

@@ -17,7 +17,6 @@ from aiguille.analysis.services import known_services
 from aiguille.analysis.sides import each_interface, not_loopback
 from aiguille.analysis.study import Study
 from aiguille.analysis.traffic import Service, Traffic, cut, opening, rows, spell_services, whole_classes
-from aiguille.analysis.ways import along
 from aiguille.model import Addresses, Direction, Side, UsageError
 from aiguille.model.protocols import PORTS, PROTOCOLS, SPOKEN_SERVICES, transports
 from aiguille.packets.sentences import read_ports
@@ -172,7 +171,7 @@ def regions(
             here = overlap(here, box([(Axis.DST, own)]))
         elif not source.is_device:
             here = overlap(here, box([(Axis.DST, own.complement(program.space.tops[Axis.DST]))]))
-    for way in along(program, here) if here is not None else ():
+    for way in program.along(here) if here is not None else ():
         yield from opening(program, way)
 
 

@@ -143,10 +143,20 @@ class Program(Struct, frozen=True, eq=False, dict=True):
         known = ways(self.device, self.family, self.space.symbols)
         return tuple(box([(Axis.DST, way.destinations), (Axis.OUT, way.leaves)]) for way in known if way.leaves)
 
+    def along(self, region: Box) -> Iterator[Box]:
+        """The parts of a region whose packets leave by the interface that leads to their destination."""
+        if self.direction is not Direction.THROUGH_DEVICE:
+            yield region
+            return
+        for way in self.ways:
+            common = overlap(region, way)
+            if common is not None:
+                yield common
+
     @cached_property
     def rows(self) -> Rows:
         """Every piece of every step."""
-        return Rows(self.steps)
+        return Rows([step.pieces for step in self.steps])
 
     def tracked(self, one: Box) -> list[Box]:
         """The parts of a box whose packets have the state it says: none that rules leave untracked."""

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
+from aiguille.analysis.resolve import Piece
 from aiguille.space import Box, BoxIndex, index_of
-
-if TYPE_CHECKING:
-    from aiguille.analysis.program import Step
 
 
 class StepRow(Struct, frozen=True):
@@ -29,12 +26,13 @@ class Rows:
     first: by step, the number of its first row; at the end, how many rows there are
     """
 
-    def __init__(self, steps: Sequence[Step]) -> None:
+    def __init__(self, pieces: Sequence[Sequence[Piece]]) -> None:
+        """pieces: those of each step"""
         self.every: list[StepRow] = []
         self.first: list[int] = []
-        for number, step in enumerate(steps):
+        for number, mine in enumerate(pieces):
             self.first.append(len(self.every))
-            self.every += [StepRow(number, piece.box, piece.sure) for piece in step.pieces]
+            self.every += [StepRow(number, piece.box, piece.sure) for piece in mine]
         self.first.append(len(self.every))
 
     def of(self, step: int) -> range:

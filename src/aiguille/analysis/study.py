@@ -17,7 +17,6 @@ from aiguille.analysis.remarks import said_to_manage
 from aiguille.analysis.services import GENERAL_HOSTS, management_services
 from aiguille.analysis.sides import Entrance, entrances, existing, not_loopback, outside_known
 from aiguille.analysis.standing import StandingReport, standings
-from aiguille.analysis.ways import along
 from aiguille.model import (
     Action,
     Addresses,
@@ -237,7 +236,7 @@ class Study(Struct, dict=True):
     def find(self, program: Program, region: Box | None, wanted: Wanted, step: int | None = None) -> Proof | None:
         """A packet of a region that leaves by the interface its destination lies behind, as `Decider.find` does."""
         decider = self.decider(program)
-        parts = along(program, region) if region is not None else ()
+        parts = program.along(region) if region is not None else ()
         report = self._judged(program, program.steps[step]) if step is not None else None
         known = report.witness if report is not None else None
         return next((proof for part in parts if (proof := decider.find(part, wanted, step, known)) is not None), None)
@@ -245,7 +244,7 @@ class Study(Struct, dict=True):
     def project(self, program: Program, region: Box | None, axis: Axis, wanted: Wanted) -> IntervalSet:
         """All values of an axis for which `find` would succeed."""
         decider = self.decider(program)
-        parts = along(program, region) if region is not None else ()
+        parts = program.along(region) if region is not None else ()
         return IntervalSet([span for part in parts for span in decider.project(part, axis, wanted).spans])
 
     def open_ports(
@@ -435,7 +434,7 @@ class Study(Struct, dict=True):
                     common = among_named(common, program)
                 if common is None or not meets(common, program.region) or _turns_back(common, program):
                     continue
-                leaving = [*along(program, common)]
+                leaving = [*program.along(common)]
                 if leaving:
                     regions.append(common)
                     parts += leaving

@@ -6,17 +6,13 @@ Rules that name no outgoing interface would otherwise seem to lead everywhere at
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
 from aiguille.analysis.loopback import LOOPBACK
-from aiguille.model import Addresses, Device, Direction, Side
-from aiguille.space import Box, IntervalSet, Symbols, overlap
+from aiguille.model import Addresses, Device, Side
+from aiguille.space import IntervalSet, Symbols
 from aiguille.space.fields import LAST_ADDRESS
-
-if TYPE_CHECKING:
-    from aiguille.analysis.program import Program
 
 
 class Way(Struct, frozen=True):
@@ -92,14 +88,3 @@ def _elsewhere(device: Device, symbols: Symbols) -> IntervalSet:
     if outer and others and others <= described:
         return IntervalSet.of(*(symbols.number(name) for name in outer))
     return symbols.present
-
-
-def along(program: Program, region: Box) -> Iterator[Box]:
-    """The parts of a region of a program whose packets leave by the interface that leads to their destination."""
-    if program.direction is not Direction.THROUGH_DEVICE:
-        yield region
-        return
-    for way in program.ways:
-        common = overlap(region, way)
-        if common is not None:
-            yield common

@@ -12,7 +12,6 @@ from aiguille.analysis.diversions import diversions
 from aiguille.analysis.moves import moved
 from aiguille.analysis.program import Program
 from aiguille.analysis.walk.probe import Prober, Verdict
-from aiguille.analysis.ways import along
 from aiguille.model import Action, Direction, UsageError
 from aiguille.packets import Packet, Sketch, families_of
 from aiguille.space import Axis, Box, IntervalSet, box, overlap, subtract
@@ -101,7 +100,7 @@ def _led_on(prober: Prober, program: Program, sketch: Sketch) -> Iterator[Packet
     if space.local is not None and sketch.destination is not None:
         after_it.append((region, overlap(region, away)))
     for before, after in after_it:
-        for part in along(program, after) if after is not None else ():
+        for part in program.along(after) if after is not None else ():
             for packet in _by_verdict(decider, program, part):
                 yield replace(_as_it_came(packet, before), out_interface="")
 
