@@ -11,10 +11,13 @@ import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from msgspec import Struct
 
+from aiguille.fleet.cluster import Elsewhere
+from aiguille.model import UsageError
 from tests.fleet.test_many import AS_OF, kept_in, write_gateways
 from tests.helpers import run
 
@@ -75,10 +78,21 @@ def cluster(tmp_path: Path) -> Iterator[Cluster]:
             one.wait()
 
 
-@pytest.mark.parametrize("first", [3, 1])
-def test_a_worker_that_dies_loses_nothing(cluster: Cluster, tmp_path: Path, first: int) -> None:
+@pytest.mark.parametrize(("status", "raised"), [("error", UsageError), ("pending", TimeoutError)])
+def test_what_a_worker_says_of_a_slow_disk_is_not_taken_for_a_result_that_is_lost(status: str, raised: type) -> None:
+    def result(timeout: float) -> None:
+        raise TimeoutError(f"within {timeout} seconds")
+
+    crew = Elsewhere.__new__(Elsewhere)
+    crew.jobs = (SimpleNamespace(files=[SimpleNamespace(path="a.v4")]),)
+    with pytest.raises(raised):
+        crew._result(SimpleNamespace(status=status, result=result), 0)
+
+
+@pytest.mark.parametrize(("first", "count"), [(3, 80), (1, 30)])
+def test_a_worker_that_dies_loses_nothing(cluster: Cluster, tmp_path: Path, first: int, count: int) -> None:
     """Exports lie in a folder that workers see; one of three is killed in the middle, the only one known to those that read first."""
-    estate = write_gateways(tmp_path / "estate", 80, 100)
+    estate = write_gateways(tmp_path / "estate", count, 100)
     workers = [cluster.worker() for _ in range(first)]
     kept = tmp_path / "kept.db"
     words = ["audit", str(estate), "--json", *AS_OF[:2], "--cluster", cluster.address, "--resume", str(kept)]
@@ -88,13 +102,13 @@ def test_a_worker_that_dies_loses_nothing(cluster: Cluster, tmp_path: Path, firs
         while kept_in(kept) <= 1 and running.poll() is None and time.monotonic() < until:
             time.sleep(0.05)
         _ = [cluster.worker() for _ in range(first, 3)]
-        while kept_in(kept) <= 81 and running.poll() is None and time.monotonic() < until:
+        while kept_in(kept) <= count + 1 and running.poll() is None and time.monotonic() < until:
             time.sleep(0.05)
         workers[-1].send_signal(signal.SIGKILL)
         out, err = running.communicate(timeout=240)
     assert running.returncode == 1, err.decode()
     assert out.decode() == run("audit", estate, "--json", *AS_OF).stdout
-    assert kept_in(kept) == 160
+    assert kept_in(kept) == 2 * count
     assert b"is gone; what it was at is done by others" in err
 
 

@@ -137,7 +137,7 @@ class Decider:
         Preferred are packets that the filter sees as they are sent, and those that go from one side to another.
         """
         rows = self._rows if step is None else self._near(step, region)
-        if len(self._rows) >= LONG:
+        if len(self.program.steps) >= LONG:
             guessed = self._guessed(region, wanted, rows, known)
             if guessed is None and step is None:
                 guessed = self._guessed_by_row(region, wanted)

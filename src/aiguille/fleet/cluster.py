@@ -252,11 +252,12 @@ class Elsewhere(Crew):
             return [one for one in running if one.cancelled()]
 
     def _result(self, future: Future, job: int) -> Any:
+        """Raises TimeoutError where it does not come, and UsageError where it could not be made."""
         try:
             return future.result(WAIT)
-        except TimeoutError:
-            raise
         except Exception as error:
+            if isinstance(error, TimeoutError) and future.status != "error":
+                raise  # nobody did anything wrong: the result is not here
             path = self.jobs[job].files[0].path
             raise UsageError(
                 f"{path}: the cluster could not do its part ({type(error).__name__}: {str(error)[:200]}); what is done of the "

@@ -440,7 +440,7 @@ def icmp_errors(subject: Subject) -> Iterator[Answer]:
         refused = (
             decider.find(common, by_kind, number)
             for number, step in enumerate(program.steps)
-            if step.kind is not Kind.ACCEPT and _is_about_kinds(step)
+            if step.kind is Kind.REFUSE and _is_about_kinds(step)
             for piece in step.pieces
             for region in errors
             if (common := overlap(region, piece.box)) is not None

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from datetime import date
 from itertools import pairwise
-from typing import Any
 
 from aiguille.analysis.study import Admission
 from aiguille.baseline.catalogue import (
@@ -251,14 +250,8 @@ TEMPORARY = (
 
 def may_go(subject: Subject, rule: Rule) -> bool:
     """Whether a rule has an end, or is said to be there for a while: what stands beside it must not lean on it."""
-    return _ends(subject, rule) is not None or _first_said(TEMPORARY, _said(rule)) is not None
-
-
-def _first_said(patterns: Sequence[str], text: str) -> Any:
-    """What the first pattern that fits finds in a text, None where none does, as mostly; for that one look is enough."""
-    if not text or pattern("|".join(f"(?:{one})" for one in patterns)).search(text) is None:
-        return None
-    return next((found for one in patterns if (found := pattern(one).search(text))), None)
+    text = _said(rule)
+    return _ends(subject, rule) is not None or any(pattern(words).search(text) for words in TEMPORARY)
 
 
 _TRIED = r"(?i)\b(test\w*|debug\w*|try\w*|trac(?:e|ing))\b"
@@ -284,7 +277,7 @@ def temporary(subject: Subject) -> Iterator[Answer]:
             continue
         with_text += 1
         words = (*subject.params["words"], *((_TRIED,) if rule.action is Action.CONTINUE and rule.logs else ()))
-        said = _first_said(words, text)
+        said = next((m for p in words if (m := pattern(p).search(text))), None)
         if said is not None and _ends(subject, rule) is None:
             found = True
             detail = f"{capital(speak(chain, rule))} says '{said[0]}' and has no end date."

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 from math import log2
 
 from msgspec.structs import replace
@@ -414,28 +415,19 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
     outer = subject.study.on(Side.OUTSIDE)
     found = False
     described_rules: set[Span] = set()
-    services = {family: service_boxes((*subject.params["services"], *_LOGINS), family) for family in (4, 6)}
-    known: dict[int, dict[Box, list[str]]] = {4: {}, 6: {}}
-    ports_of = [one[Axis.B] for held in services.values() for _, one in held]
+    texts = (*subject.params["services"], *_LOGINS)
+    ports_of = [one[Axis.B] for family in (4, 6) for _, one in service_boxes(texts, family)]
     forwards = forwards_of(subject.device)
     # Most rules of a long list are about none of the services; a service without ports may be in any.
     asked = IntervalSet(span for held in ports_of for span in (held.spans if held is not None else [(0, 65535)]))
     for one in subject.study.admissions(Direction.THROUGH_DEVICE):
         if is_for_translated(one.rule):
             continue  # what it lets through the forwards show, further down
-        wanted, named = services[one.program.family], known[one.program.family]
         for region in sorted(one.regions, key=is_voice):
             ports = region[Axis.B]
             if _every_service(region) or ports is None or not ports.overlaps(asked):
                 continue
-            held = box((axis, values) for axis in (Axis.PROTO, Axis.B) if (values := region[axis]) is not None)
-            if held not in named:
-                named[held] = [
-                    text
-                    for text, service in wanted
-                    if ((theirs := service[Axis.B]) is None or ports.overlaps(theirs)) and meets(held, service)
-                ]
-            names = named[held]
+            names = [*_among(texts, one.program.family, region[Axis.PROTO], ports)]
             sources = region[Axis.SRC]
             many = sources is None or sources.size > subject.params["named"]
             into = region[Axis.IN]
@@ -498,6 +490,13 @@ def dangerous_service(subject: Subject) -> Iterator[Answer]:
         yield forward
     if not found:
         yield Passed("no rule that names ports lets such a service through from more than a few hosts")
+
+
+@lru_cache(maxsize=4096)
+def _among(texts: tuple[str, ...], family: int, protocols: IntervalSet | None, ports: IntervalSet) -> tuple[str, ...]:
+    """Those of some services that protocols and ports hold."""
+    held = [(Axis.B, ports)] if protocols is None else [(Axis.PROTO, protocols), (Axis.B, ports)]
+    return tuple(text for text, service in service_boxes(texts, family) if meets(box(held), service))
 
 
 def _leads_inside(subject: Subject, region: Box) -> bool:
